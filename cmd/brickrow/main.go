@@ -1,0 +1,14 @@
+// Brickrow stands up stacks of cloud resources from TOSCA templates.
+package main
+
+import (
+	"context"
+	"os"
+
+	"brickrow/internal/cli"
+)
+
+func main() {
+	p := &cli.Program{In: os.Stdin, Out: os.Stdout, Err: os.Stderr}
+	os.Exit(p.Run(context.Background(), os.Args[1:]))
+}

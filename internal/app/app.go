@@ -1,0 +1,169 @@
+// Package app is the use cases of Brick Row: check, what-if, deploy, watch,
+// resume, undo, delete. The command line and the interface both call it and do
+// nothing themselves. It wires the language, the comparison, the runs, the
+// store and the cloud together and knows no screen.
+package app
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/adrg/xdg"
+
+	"brickrow/internal/cloud"
+	"brickrow/internal/profile"
+	"brickrow/internal/store"
+	"brickrow/internal/tosca"
+	"brickrow/internal/whatif"
+	"brickrow/internal/yard"
+)
+
+// Options say where the data is and which cloud to use.
+type Options struct {
+	Home     string  // folder of the data; "" is BRICKROW_HOME or the user's data folder
+	CloudURL string  // "" is BRICKROW_CLOUD or the embedded stand-in
+	Speed    float64 // of the stand-in; 0 is BRICKROW_YARD_SPEED or 1
+}
+
+// App is an open Brick Row.
+type App struct {
+	Store   *store.Store
+	Cloud   *cloud.Client
+	Library *tosca.Library
+	Home    string
+	Speed   float64
+	Takes   whatif.Takes
+	yard    *yard.Yard // nil with a cloud elsewhere
+}
+
+// Home is the folder of the data.
+func Home(given string) string {
+	switch {
+	case given != "":
+		return given
+	case os.Getenv("BRICKROW_HOME") != "":
+		return os.Getenv("BRICKROW_HOME")
+	}
+	return filepath.Join(xdg.DataHome, "brickrow")
+}
+
+// Speed is how much faster than nominal the stand-in runs.
+func Speed(given float64) (float64, error) {
+	if given > 0 {
+		return given, nil
+	}
+	text := os.Getenv("BRICKROW_YARD_SPEED")
+	if text == "" {
+		return 1, nil
+	}
+	f, err := strconv.ParseFloat(text, 64)
+	if err != nil || f <= 0 || f > 1e6 {
+		return 0, fmt.Errorf("BRICKROW_YARD_SPEED is '%s': give a number above 0, such as 2", text)
+	}
+	return f, nil
+}
+
+// Open opens the store and the cloud. The folder is made where it is missing.
+func Open(o Options) (*App, error) {
+	a := &App{Home: Home(o.Home), Library: profile.Library()}
+	var err error
+	if a.Speed, err = Speed(o.Speed); err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(a.Home, 0o700); err != nil {
+		return nil, fmt.Errorf("the data folder cannot be made: %w", err)
+	}
+	a.Takes = whatif.Nominal(a.Library, a.Speed)
+	if a.Store, err = store.Open(a.Home); err != nil {
+		return nil, err
+	}
+	if a.Cloud, err = a.openCloud(o.CloudURL); err != nil {
+		a.Store.Close()
+		return nil, err
+	}
+	return a, nil
+}
+
+func (a *App) openCloud(url string) (*cloud.Client, error) {
+	if url == "" {
+		url = os.Getenv("BRICKROW_CLOUD")
+	}
+	if url != "" {
+		tokens, err := readTokens(filepath.Join(a.Home, yard.CredentialsFile))
+		return &cloud.Client{Base: strings.TrimSuffix(url, "/"), HTTP: &http.Client{Timeout: 30 * time.Second}, Tokens: tokens}, err
+	}
+	y, err := yard.Open(a.Home, yard.Options{Speed: a.Speed})
+	if err != nil {
+		return nil, err
+	}
+	a.yard = y
+	return &cloud.Client{Base: "http://yard.local", HTTP: &http.Client{Transport: yard.Transport{Handler: y.Handler()}}, Tokens: y.Tokens()}, nil
+}
+
+// readTokens reads the credentials file. One that others can read is refused.
+func readTokens(path string) (map[string]string, error) {
+	info, err := os.Stat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("there are no credentials: put the token of each account into %s, as { \"account\": \"token\" }", path)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if info.Mode().Perm()&0o077 != 0 {
+		return nil, fmt.Errorf("others can read %s: run chmod 600 on it", path)
+	}
+	b, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	var tokens map[string]string
+	if err := json.Unmarshal(b, &tokens); err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return tokens, nil
+}
+
+// Close closes the store and the embedded cloud.
+func (a *App) Close() error {
+	err := a.Store.Close()
+	if a.yard != nil {
+		err = errors.Join(err, a.yard.Close())
+	}
+	return err
+}
+
+// Refusal is a refusal that the user can do something about. Findings may be
+// empty; Message then says it all.
+type Refusal struct {
+	Message  string
+	Findings tosca.Findings
+}
+
+func (r *Refusal) Error() string {
+	lines := make([]string, 0, len(r.Findings)+1)
+	for _, f := range r.Findings {
+		lines = append(lines, f.String())
+	}
+	if r.Message != "" {
+		lines = append(lines, r.Message)
+	}
+	return strings.Join(lines, "\n")
+}
+
+func refusal(format string, args ...any) error {
+	return &Refusal{Message: fmt.Sprintf(format, args...)}
+}
+
+// Results lists a stack's results.
+func (a *App) Results(ctx context.Context, st *store.Stack) ([]store.Result, error) {
+	return a.Store.Results(ctx, st.ID)
+}

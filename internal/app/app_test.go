@@ -1,0 +1,488 @@
+package app
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"brickrow/examples"
+	"brickrow/internal/cloud"
+	"brickrow/internal/store"
+	"brickrow/internal/yard"
+)
+
+// bench is an app on a folder of its own, with the demo's templates.
+type bench struct {
+	*App
+	t   *testing.T
+	dir string
+}
+
+func newBench(t *testing.T, speed float64) *bench {
+	t.Helper()
+	home := t.TempDir()
+	a, err := Open(Options{Home: home, Speed: speed})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { a.Close() })
+	dir := t.TempDir()
+	if err := os.CopyFS(dir, examples.Ridge); err != nil {
+		t.Fatal(err)
+	}
+	dir = filepath.Join(dir, "kestrel-ridge")
+	b := &bench{a, t, dir}
+	b.write("secrets/db_password", "frost-and-thaw-77\n")
+	b.write("secrets/oncall_token", "pager-secret-99\n")
+	return b
+}
+
+func (b *bench) write(name, text string) string {
+	b.t.Helper()
+	path := filepath.Join(b.dir, name)
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		b.t.Fatal(err)
+	}
+	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+		b.t.Fatal(err)
+	}
+	return path
+}
+
+func (b *bench) preview(file string, flags ...string) *Preview {
+	b.t.Helper()
+	d, err := b.Load(b.t.Context(), filepath.Join(b.dir, file), Values{Flags: flags})
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	p, err := b.WhatIf(b.t.Context(), d, true)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	return p
+}
+
+func (b *bench) carry(p *Preview, onFailure string) *store.Run {
+	b.t.Helper()
+	t, err := b.Prepare(b.t.Context(), p, onFailure)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	r, err := b.Execute(b.t.Context(), t.Run.ID, t.Token)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	return r
+}
+
+// deploy deploys a stack file and wants the run to end in a state.
+func (b *bench) deploy(want store.RunState, file string, flags ...string) *store.Run {
+	b.t.Helper()
+	r := b.carry(b.preview(file, flags...), "undo")
+	if r.State != want {
+		b.t.Fatalf("deploy %s %v ended %s (%s), want %s", file, flags, r.State, r.Reason, want)
+	}
+	return r
+}
+
+// listing is everything in the cloud, as JSON.
+func (b *bench) listing(stackName string) string {
+	b.t.Helper()
+	var list []yard.Listed
+	if err := b.Cloud.Operator(b.t.Context(), http.MethodGet, "resources?stack="+stackName, nil, &list); err != nil {
+		b.t.Fatal(err)
+	}
+	text, err := json.MarshalIndent(list, "", " ")
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	return string(text)
+}
+
+func (b *bench) fault(f yard.Fault) {
+	b.t.Helper()
+	if f.Reason == "" {
+		f.Reason = "the host caught fire"
+	}
+	if err := b.Cloud.Operator(b.t.Context(), http.MethodPost, "faults", f, nil); err != nil {
+		b.t.Fatal(err)
+	}
+}
+
+func (b *bench) clearFaults() {
+	b.t.Helper()
+	if err := b.Cloud.Operator(b.t.Context(), http.MethodDelete, "faults", nil, nil); err != nil {
+		b.t.Fatal(err)
+	}
+}
+
+func (b *bench) stack(name string) *store.Stack {
+	b.t.Helper()
+	st, err := b.Store.Find(b.t.Context(), name)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	return st
+}
+
+func (b *bench) wantSame(what, got, want string) {
+	b.t.Helper()
+	if got == want {
+		return
+	}
+	g, w := strings.Split(got, "\n"), strings.Split(want, "\n")
+	for i := range min(len(g), len(w)) {
+		if g[i] != w[i] {
+			b.t.Fatalf("%s: line %d is %q, was %q", what, i+1, g[i], w[i])
+		}
+	}
+	b.t.Fatalf("%s: %d lines, were %d", what, len(g), len(w))
+}
+
+const test = "bulletin-test.stack.yaml"
+
+// everyChange makes each resource of the bulletin take part in the second
+// deployment: new, edited or swapped.
+var everyChange = []string{"readers=4", "forecasters=3", "image=fern-13", "db_size=large", "db_version=16", "db_storage=60 GiB", "alarm_url=https://elsewhere.example/alarm", "oncall_token=another-token"}
+
+func TestWholeJob(t *testing.T) {
+	b := newBench(t, 5000)
+	b.deploy(store.RunDone, "ridge-base.stack.yaml")
+	b.deploy(store.RunDone, test)
+	if p := b.preview(test); !p.Empty() {
+		t.Errorf("a what-if right after the deployment shows %s", p.Tally)
+	}
+	b.deploy(store.RunDone, test, everyChange...)
+	if p := b.preview(test, everyChange...); !p.Empty() {
+		t.Errorf("a what-if after the second deployment shows %s", p.Tally)
+	}
+	back, err := b.WhatIfUndo(t.Context(), b.stack("bulletin-test"), 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r := b.carry(back, "undo"); r.State != store.RunUndone && r.State != store.RunDone {
+		t.Fatalf("going back ended %s: %s", r.State, r.Reason)
+	}
+	if p := b.preview(test); !p.Empty() {
+		t.Errorf("a what-if after going back shows %s", p.Tally)
+	}
+	gone, err := b.WhatIfDelete(t.Context(), b.stack("ridge-base"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r := b.carry(gone, "hold"); r.State != store.RunDone {
+		t.Fatalf("delete ended %s: %s", r.State, r.Reason)
+	}
+	if left := b.listing("ridge-base"); left != "[]" {
+		t.Errorf("after the deletion there is %s", left)
+	}
+	if st := b.stack("ridge-base"); st.State != store.Removed {
+		t.Errorf("the stack is %s", st.State)
+	}
+}
+
+func TestFaultAtAnyResourceIsUndone(t *testing.T) {
+	b := newBench(t, 20000)
+	b.deploy(store.RunDone, "ridge-base.stack.yaml")
+	empty := b.listing("")
+	p := b.preview(test)
+	for _, ch := range p.Changes {
+		for _, at := range []string{"", "call"} {
+			b.fault(yard.Fault{Name: ch.Name, Type: ch.Type, Times: 1, At: at})
+			r := b.deploy(store.RunUndone, test)
+			if !strings.Contains(r.Reason, "caught fire") || !strings.Contains(r.Reason, ch.Name) {
+				t.Errorf("%s: the reason is %q", ch.Name, r.Reason)
+			}
+			b.wantSame("first deployment with a fault at "+ch.Name, b.listing(""), empty)
+			b.clearFaults()
+		}
+	}
+	b.deploy(store.RunDone, test)
+	full := b.listing("")
+	for _, ch := range b.preview(test, everyChange...).Changes {
+		if ch.Kind == "same" {
+			continue
+		}
+		b.fault(yard.Fault{Name: ch.Name, Times: 1})
+		b.deploy(store.RunUndone, test, everyChange...)
+		b.wantSame("second deployment with a fault at "+ch.Name, b.listing(""), full)
+		b.clearFaults()
+		if p := b.preview(test); !p.Empty() {
+			t.Fatalf("after the fault at %s the record differs: %s", ch.Name, p.Tally)
+		}
+	}
+}
+
+// TestKilledRunIsResumed ends the process of a run, in effect, at many points:
+// the context is taken away, and another app goes on.
+func TestKilledRunIsResumed(t *testing.T) {
+	for _, undo := range []bool{false, true} {
+		for _, after := range []time.Duration{2, 10, 25, 45, 70, 100} {
+			b := newBench(t, 400)
+			b.deploy(store.RunDone, "ridge-base.stack.yaml")
+			before := b.listing("")
+			ticket, err := b.Prepare(t.Context(), b.preview(test), "undo")
+			if err != nil {
+				t.Fatal(err)
+			}
+			ctx, kill := context.WithTimeout(t.Context(), after*time.Millisecond)
+			_, err = b.Execute(ctx, ticket.Run.ID, ticket.Token)
+			kill()
+			if err == nil {
+				t.Fatalf("the run was over before %d ms", after)
+			}
+			other, err := Open(Options{Home: b.Home, Speed: 5000})
+			if err != nil {
+				t.Fatal(err)
+			}
+			b.App = other
+			again, err := b.Resume(t.Context(), b.stack("bulletin-test"), undo)
+			if err != nil {
+				t.Fatal(err)
+			}
+			r, err := b.Execute(t.Context(), again.Run.ID, again.Token)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if undo {
+				if r.State != store.RunUndone {
+					t.Fatalf("undoing after %d ms ended %s: %s", after, r.State, r.Reason)
+				}
+				b.wantSame("undone after a kill", b.listing(""), before)
+			} else {
+				if r.State != store.RunDone {
+					t.Fatalf("resuming after %d ms ended %s: %s", after, r.State, r.Reason)
+				}
+				b.wantOnce(b.preview(test))
+			}
+			other.Close()
+		}
+	}
+}
+
+// wantOnce wants every resource of a preview in the cloud just once.
+func (b *bench) wantOnce(p *Preview) {
+	b.t.Helper()
+	list, err := b.Cloud.List(b.t.Context(), p.Target, p.ChangeSet.Stack)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	count := map[string]int{}
+	for _, r := range list {
+		count[r.Tags["node"]]++
+	}
+	for _, ch := range p.Changes {
+		if ch.Kind != "same" || count[ch.Name] != 1 {
+			b.t.Errorf("%s: %s, %d times in the cloud", ch.Name, ch.Kind, count[ch.Name])
+		}
+	}
+	if len(list) != len(p.Changes) {
+		b.t.Errorf("%d resources in the cloud, %d wanted", len(list), len(p.Changes))
+	}
+}
+
+func TestPassingTroubleIsOvercome(t *testing.T) {
+	b := newBench(t, 5000)
+	b.deploy(store.RunDone, "ridge-base.stack.yaml")
+	b.fault(yard.Fault{Mode: "lose", Times: 6})
+	b.fault(yard.Fault{Mode: "busy", Times: 4})
+	r := b.deploy(store.RunDone, test)
+	b.wantOnce(b.preview(test))
+	events, err := b.Store.Events(t.Context(), r.ID, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	again := 0
+	for _, e := range events {
+		if strings.HasPrefix(e.Step, "trying again in") {
+			again++
+		}
+	}
+	if again < 10 {
+		t.Errorf("%d retries are shown, want at least 10", again)
+	}
+}
+
+func TestHoldKeepsWhatIsBuilt(t *testing.T) {
+	b := newBench(t, 5000)
+	b.deploy(store.RunDone, "ridge-base.stack.yaml")
+	b.fault(yard.Fault{Name: "readings_db", Times: 1})
+	r := b.carry(b.preview(test), "hold")
+	if r.State != store.RunHeld || b.stack("bulletin-test").State != store.Partial {
+		t.Fatalf("the run is %s, the stack %s", r.State, b.stack("bulletin-test").State)
+	}
+	if strings.Contains(b.listing("bulletin-test"), `"type": "Database"`) {
+		t.Error("the failed database was left behind")
+	}
+	again, err := b.Resume(t.Context(), b.stack("bulletin-test"), false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err = b.Execute(t.Context(), again.Run.ID, again.Token)
+	if err != nil || r.State != store.RunDone {
+		t.Fatalf("resumed: %v, %s %s", err, r.State, r.Reason)
+	}
+	b.wantOnce(b.preview(test))
+}
+
+func TestStuckDeletionGoesOn(t *testing.T) {
+	b := newBench(t, 5000)
+	b.deploy(store.RunDone, "ridge-base.stack.yaml")
+	b.fault(yard.Fault{Name: "ridge_net", On: "delete", Times: 1})
+	p, err := b.WhatIfDelete(t.Context(), b.stack("ridge-base"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r := b.carry(p, "hold"); r.State != store.RunStuck {
+		t.Fatalf("the deletion is %s", r.State)
+	}
+	again, err := b.Resume(t.Context(), b.stack("ridge-base"), false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r, err := b.Execute(t.Context(), again.Run.ID, again.Token); err != nil || r.State != store.RunDone {
+		t.Fatalf("resumed: %v %s", err, r.State)
+	}
+	if left := b.listing(""); left != "[]" {
+		t.Errorf("left: %s", left)
+	}
+}
+
+func TestTwoDeploymentsAtOnce(t *testing.T) {
+	b := newBench(t, 5000)
+	first, second := b.preview("ridge-base.stack.yaml"), b.preview("ridge-base.stack.yaml")
+	ticket, err := b.Prepare(t.Context(), first, "undo")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var refused *Refusal
+	if _, err := b.Prepare(t.Context(), second, "undo"); !errors.As(err, &refused) || !strings.Contains(err.Error(), "locked by") {
+		t.Fatalf("the second deployment: %v", err)
+	}
+	if _, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := b.Prepare(t.Context(), second, "undo"); !errors.As(err, &refused) || !strings.Contains(err.Error(), "moved on") {
+		t.Fatalf("a what-if from before the first deployment: %v", err)
+	}
+}
+
+func TestCancelUndoes(t *testing.T) {
+	b := newBench(t, 50)
+	b.deploy(store.RunDone, "ridge-base.stack.yaml")
+	before := b.listing("")
+	ticket, err := b.Prepare(t.Context(), b.preview(test), "undo")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := b.Cancel(t.Context(), ticket.Run); err != nil {
+		t.Fatal(err)
+	}
+	r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token)
+	if err != nil || r.State != store.RunUndone || !strings.Contains(r.Reason, "cancelled") {
+		t.Fatalf("%v, %s: %s", err, r.State, r.Reason)
+	}
+	b.wantSame("after cancelling", b.listing(""), before)
+}
+
+func TestSecretsAreNowhereInClear(t *testing.T) {
+	b := newBench(t, 5000)
+	b.deploy(store.RunDone, "ridge-base.stack.yaml")
+	b.deploy(store.RunDone, test)
+	b.fault(yard.Fault{Name: "oncall", Times: 1})
+	b.deploy(store.RunUndone, test, "oncall_token=brand-new-token")
+	shown, err := json.Marshal(b.preview(test, "oncall_token=brand-new-token").ChangeSet)
+	if err != nil {
+		t.Fatal(err)
+	}
+	texts := map[string][]byte{"the change set": shown}
+	files, err := os.ReadDir(b.Home)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range files {
+		if texts[f.Name()], err = os.ReadFile(filepath.Join(b.Home, f.Name())); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for name, text := range texts {
+		for _, secret := range []string{"frost-and-thaw-77", "pager-secret-99", "brand-new-token"} {
+			if strings.Contains(string(text), secret) {
+				t.Errorf("%s shows the secret %s", name, secret)
+			}
+		}
+	}
+	results, err := b.Results(t.Context(), b.stack("bulletin-test"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, r := range results {
+		if text, _ := json.Marshal(r.Value); r.Name == "keeper_password" && string(text) != `"(secret)"` {
+			t.Errorf("the secret result is %s", text)
+		}
+	}
+}
+
+func TestChangesByHandAreFoundAndPutBack(t *testing.T) {
+	b := newBench(t, 5000)
+	b.deploy(store.RunDone, "ridge-base.stack.yaml")
+	b.deploy(store.RunDone, test)
+	full := b.listing("")
+	ids := map[string]string{}
+	target := b.stack("bulletin-test").Target
+	list, err := b.Cloud.List(t.Context(), target, "bulletin-test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, r := range list {
+		ids[r.Tags["node"]] = r.ID
+	}
+	byHand := func(op cloud.Operation, err error) {
+		t.Helper()
+		for err == nil && !op.Ended() {
+			op, err = b.Cloud.Operation(t.Context(), target, op.ID)
+		}
+		if err != nil || op.State == "failed" {
+			t.Fatal(err, op.Problem)
+		}
+	}
+	byHand(b.Cloud.Update(t.Context(), target, "h1", ids["readings"], cloud.Request{Properties: map[string]any{"visible_after": "90 s"}}))
+	byHand(b.Cloud.Update(t.Context(), target, "h2", ids["oncall"], cloud.Request{Properties: map[string]any{"value": "guessed"}}))
+	byHand(b.Cloud.Delete(t.Context(), target, "h3", ids["nightly"]))
+	p := b.preview(test)
+	if got := p.Tally.String(); got != "1 new, 2 edit" {
+		t.Fatalf("the what-if after changes by hand shows %s", got)
+	}
+	for name, words := range map[string]string{"readings": "changed by hand", "oncall": "changed by hand", "nightly": "gone from the cloud"} {
+		if ch := p.Change(name); !strings.Contains(strings.Join(ch.Because, "; "), words) {
+			t.Errorf("%s: because %v", name, ch.Because)
+		}
+	}
+	if r := b.carry(p, "undo"); r.State != store.RunDone {
+		t.Fatal(r.Reason)
+	}
+	after := strings.ReplaceAll(b.listing(""), b.id("nightly"), ids["nightly"])
+	b.wantSame("after putting back", after, full)
+}
+
+func (b *bench) id(node string) string {
+	b.t.Helper()
+	current, _, err := b.Store.Recorded(b.t.Context(), b.stack("bulletin-test").ID)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	for _, r := range current {
+		if r.Name == node {
+			return r.ID
+		}
+	}
+	b.t.Fatalf("%s is not recorded", node)
+	return ""
+}
+

@@ -1,0 +1,456 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"brickrow/internal/profile"
+	"brickrow/internal/stack"
+	"brickrow/internal/store"
+	"brickrow/internal/tosca"
+	"brickrow/internal/whatif"
+)
+
+// Values are the values given for inputs beside the stack file.
+type Values struct {
+	Flags  []string // name=value, as on the command line
+	File   string   // a file of inputs; "" is none
+	Target string   // account/region, for a stack file that does not say one
+}
+
+// Draft is a template, with a stack file or without, read and resolved as far
+// as it goes. What is wrong with it is in Findings.
+type Draft struct {
+	Path     string      // as given
+	Stack    *stack.File // nil for a template alone
+	Template string      // path of the template
+	Text     string      // of the template
+	File     *tosca.File
+	Wanted   *stack.Wanted
+	Findings tosca.Findings
+}
+
+// Load reads a template or a stack file with its template, checks it and
+// resolves it. The error is for files that are not there; everything else is a
+// finding.
+func (a *App) Load(ctx context.Context, path string, v Values) (*Draft, error) {
+	text, err := readFile(path)
+	if err != nil {
+		return nil, err
+	}
+	return a.load(ctx, path, text, v), nil
+}
+
+func readFile(path string) ([]byte, error) {
+	info, err := os.Stat(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, refusal("there is no file %s", path)
+	case err != nil:
+		return nil, err
+	case info.IsDir():
+		return nil, refusal("%s is a folder; name a template or a stack file in it", path)
+	case info.Size() > tosca.MaxBytes:
+		return nil, refusal("%s has %d MiB; up to %d MiB are read", path, info.Size()>>20, tosca.MaxBytes>>20)
+	}
+	return os.ReadFile(path)
+}
+
+// isTemplate tells a template from a stack file.
+func isTemplate(path string, text []byte) bool {
+	if strings.HasSuffix(path, ".stack.yaml") || strings.HasSuffix(path, ".stack.yml") {
+		return false
+	}
+	for line := range strings.SplitSeq(string(text), "\n") {
+		if strings.HasPrefix(line, "tosca_definitions_version") {
+			return true
+		}
+		if strings.HasPrefix(line, "stack:") || strings.HasPrefix(line, "template:") {
+			return false
+		}
+	}
+	return true
+}
+
+func (a *App) load(ctx context.Context, path string, text []byte, v Values) *Draft {
+	d := &Draft{Path: path, Template: path, Text: string(text)}
+	if !isTemplate(path, text) {
+		var findings tosca.Findings
+		d.Stack, findings = stack.ReadFile(path, text)
+		d.Findings = append(d.Findings, findings...)
+		d.place(v)
+		if d.Stack.Template == "" {
+			d.resolve(nil, nil, false)
+			return d
+		}
+		d.Template = filepath.Join(filepath.Dir(path), d.Stack.Template)
+		if filepath.IsAbs(d.Stack.Template) {
+			d.Template = d.Stack.Template
+		}
+		b, err := readFile(d.Template)
+		if err != nil {
+			d.Findings.Errorf(tosca.Pos{File: path, Line: 1, Column: 1}, "no-template", "the path is relative to the stack file", "the template cannot be read: %v", err)
+			d.resolve(nil, nil, false)
+			return d
+		}
+		d.Text = string(b)
+	}
+	given := a.given(ctx, d, v)
+	var tags map[string]string
+	if d.Stack != nil {
+		tags = d.Stack.Tags
+	}
+	d.resolve(given, tags, d.Stack == nil && len(v.Flags) == 0 && v.File == "")
+	return d
+}
+
+// place holds the target of the stack file against the one asked for.
+func (d *Draft) place(v Values) {
+	if v.Target == "" {
+		return
+	}
+	t, ok := stack.ParseTarget(v.Target)
+	at := tosca.Pos{File: "--target " + v.Target}
+	switch {
+	case !ok:
+		d.Findings.Errorf(at, "bad-target", "write account/region, such as workshop/alder-1", "'%s' is not a target", v.Target)
+	case d.Stack.Target != stack.Target{} && d.Stack.Target != t:
+		d.Findings.Errorf(d.Stack.TargetPos, "pinned-target", "use another stack file, or change the line", "the stack file is pinned to %s and cannot go to %s", d.Stack.Target, t)
+	default:
+		d.Stack.Target = t
+		kept := d.Findings[:0]
+		for _, f := range d.Findings {
+			if f.Code != "missing-key" || !strings.Contains(f.Mend, "target:") {
+				kept = append(kept, f)
+			}
+		}
+		d.Findings = kept
+	}
+}
+
+// resolve reads, checks and resolves the template.
+func (d *Draft) resolve(given []stack.Given, tags map[string]string, lenient bool) {
+	read := func() tosca.Findings {
+		var findings tosca.Findings
+		d.File, findings = tosca.Read(d.Template, []byte(d.Text), profile.Load)
+		return append(findings, tosca.Check(d.File)...)
+	}
+	if d.File == nil {
+		d.Findings = append(d.Findings, read()...)
+	}
+	var findings tosca.Findings
+	d.Wanted, findings = stack.Resolve(d.File, stack.Options{Given: given, Tags: tags, Lenient: lenient})
+	d.Findings = append(d.Findings, findings...)
+	d.Findings.Sort()
+}
+
+// given collects the values of the inputs, lowest precedence first.
+func (a *App) given(ctx context.Context, d *Draft, v Values) []stack.Given {
+	var out []stack.Given
+	if d.Stack != nil {
+		out = a.fromFile(ctx, d, d.Stack.Inputs, "stack file", d.Path)
+	}
+	if v.File != "" {
+		text, err := readFile(v.File)
+		if err != nil {
+			d.Findings.Errorf(tosca.Pos{File: v.File}, "no-inputs-file", "", "the file of inputs cannot be read: %v", err)
+		} else if root := tosca.ParseYAML(v.File, text, &d.Findings); root != nil {
+			out = append(out, a.fromFile(ctx, d, stack.ReadInputs(v.File, root, &d.Findings), "inputs file", v.File)...)
+		}
+	}
+	if len(v.Flags) == 0 {
+		return out
+	}
+	// The types of the inputs decide how a flag is read.
+	d.File, _ = tosca.Read(d.Template, []byte(d.Text), profile.Load)
+	var inputs []*tosca.Property
+	if d.File.Service != nil {
+		inputs = d.File.Service.Inputs
+	}
+	d.File = nil
+	for _, flag := range v.Flags {
+		g, err := stack.ParseFlag(flag, inputs)
+		if err != nil {
+			d.Findings.Errorf(tosca.Pos{File: "-i"}, "bad-flag", "", "%v", err)
+			continue
+		}
+		out = append(out, g)
+	}
+	return out
+}
+
+// fromFile turns the inputs of a file into values, reading those that stand
+// elsewhere.
+func (a *App) fromFile(ctx context.Context, d *Draft, list []stack.FileInput, kind, path string) []stack.Given {
+	var out []stack.Given
+	for _, in := range list {
+		g := stack.Given{Name: in.Name, Value: in.Value, Origin: stack.Origin{Kind: kind, Pos: in.Pos}}
+		if in.Source != nil {
+			v, err := a.fetch(ctx, *in.Source, filepath.Dir(path), d.Stack)
+			if err != nil {
+				d.Findings.Errorf(in.Pos, "no-value", "", "the input '%s' cannot be read: %v", in.Name, err)
+				continue
+			}
+			g.Value = &tosca.Expr{Pos: in.Pos, Value: v}
+			if s, ok := v.(tosca.String); ok {
+				g.Value.Raw = string(s)
+			}
+			g.Origin.Via = in.Source.String()
+		}
+		out = append(out, g)
+	}
+	return out
+}
+
+// fetch reads a value from outside the stack file.
+func (a *App) fetch(ctx context.Context, s stack.Source, dir string, f *stack.File) (tosca.Value, error) {
+	switch {
+	case s.Env != "":
+		v, ok := os.LookupEnv(s.Env)
+		if !ok {
+			return nil, fmt.Errorf("the variable %s is not set", s.Env)
+		}
+		return tosca.String(v), nil
+	case s.File != "":
+		path := s.File
+		if !filepath.IsAbs(path) {
+			path = filepath.Join(dir, path)
+		}
+		b, err := os.ReadFile(path)
+		if err != nil {
+			return nil, err
+		}
+		return tosca.String(strings.TrimRight(string(b), "\r\n")), nil
+	}
+	name := s.Stack
+	if f != nil && !strings.Contains(name, "@") {
+		if st, err := a.Store.At(ctx, name, f.Target); err == nil {
+			return a.result(ctx, st, s.Output)
+		}
+	}
+	st, err := a.Store.Find(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	return a.result(ctx, st, s.Output)
+}
+
+func (a *App) result(ctx context.Context, st *store.Stack, name string) (tosca.Value, error) {
+	list, err := a.Store.Results(ctx, st.ID)
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, r := range list {
+		if r.Name == name {
+			return r.Value, nil
+		}
+		names = append(names, r.Name)
+	}
+	return nil, fmt.Errorf("the stack %s has no result '%s'; it has %s", st.Name, name, strings.Join(names, ", "))
+}
+
+// Check looks at a draft alone, and yields its findings.
+func (a *App) Check(ctx context.Context, path string, v Values) (tosca.Findings, error) {
+	d, err := a.Load(ctx, path, v)
+	if err != nil {
+		return nil, err
+	}
+	return d.Findings, nil
+}
+
+// Preview is a change set with what it was made from.
+type Preview struct {
+	*whatif.ChangeSet
+	Stack *store.Stack // nil where it does not exist yet
+	Draft *Draft       // nil for an undo or a deletion
+	Old   []*stack.Recorded
+	// Revision is the one that would be written; nil for a deletion.
+	Revision *store.Revision
+	Kind     string // deploy, undo, delete
+}
+
+// WhatIf compares a draft with the record and the cloud. Findings of the draft
+// are in the preview's too; with errors among them it cannot be deployed.
+func (a *App) WhatIf(ctx context.Context, d *Draft, askCloud bool) (*Preview, error) {
+	if d.Stack == nil {
+		return nil, refusal("%s is a template alone; a what-if needs a stack file, which says where it goes", d.Path)
+	}
+	p := &Preview{Draft: d, Kind: "deploy"}
+	if (d.Stack.Target == stack.Target{}) || d.Stack.Stack == "" {
+		p.ChangeSet = &whatif.ChangeSet{Stack: d.Stack.Stack, Findings: d.Findings}
+		return p, nil
+	}
+	if askCloud {
+		if err := a.checkTarget(ctx, d); err != nil {
+			return nil, err
+		}
+	}
+	if !d.Findings.HasErrors() {
+		p.Revision = &store.Revision{Template: d.Template, Text: d.Text, Inputs: d.Wanted.Inputs, Tags: d.Stack.Tags, By: store.Who()}
+	}
+	st, err := a.Store.At(ctx, d.Stack.Stack, d.Stack.Target)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return nil, err
+	}
+	p.Stack = st
+	err = a.compare(ctx, p, d.Stack.Stack, d.Stack.Target, d.Wanted, askCloud && !d.Findings.HasErrors())
+	if err == nil {
+		p.Findings = append(append(tosca.Findings{}, d.Findings...), p.Findings...)
+		p.Findings.Sort()
+	}
+	return p, err
+}
+
+// checkTarget reports a target that the cloud does not have.
+func (a *App) checkTarget(ctx context.Context, d *Draft) error {
+	targets, err := a.Cloud.Targets(ctx)
+	if err != nil {
+		return fmt.Errorf("ask the cloud for its targets: %w", err)
+	}
+	var names []string
+	for _, t := range targets {
+		if t == d.Stack.Target {
+			return nil
+		}
+		names = append(names, t.String())
+	}
+	d.Findings.Errorf(d.Stack.TargetPos, "unknown-target", tosca.Suggest(d.Stack.Target.String(), names), "there is no target %s", d.Stack.Target)
+	d.Findings.Sort()
+	return nil
+}
+
+// compare fills in the change set of a preview.
+func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Target, w *stack.Wanted, askCloud bool) error {
+	s := whatif.State{Stack: name, Target: t, Wanted: w, Takes: a.Takes, Deleting: p.Kind == "delete"}
+	if p.Stack != nil {
+		var err error
+		if s.Recorded, p.Old, err = a.Store.Recorded(ctx, p.Stack.ID); err != nil {
+			return err
+		}
+		s.BaseRevision = p.Stack.Revision
+		if p.Stack.Revision > 0 {
+			base, err := a.Store.Revision(ctx, p.Stack.ID, p.Stack.Revision)
+			if err != nil {
+				return err
+			}
+			s.BaseInputs = base.Inputs
+		}
+	}
+	if askCloud {
+		live, err := a.live(ctx, t, name)
+		if err != nil {
+			return err
+		}
+		s.Live = live
+	}
+	p.ChangeSet = whatif.Compare(s)
+	return nil
+}
+
+// live reads what the cloud has of a stack, by id.
+func (a *App) live(ctx context.Context, t stack.Target, name string) (map[string]*stack.Live, error) {
+	list, err := a.Cloud.List(ctx, t, name)
+	if err != nil {
+		return nil, fmt.Errorf("ask the cloud for %s in %s: %w", name, t, err)
+	}
+	out := make(map[string]*stack.Live, len(list))
+	for _, r := range list {
+		out[r.ID] = r.Live(a.Library)
+	}
+	return out, nil
+}
+
+// WhatIfUndo compares a former revision of a stack with the record and the
+// cloud. Revision 0 is the one before the current one.
+func (a *App) WhatIfUndo(ctx context.Context, st *store.Stack, number int) (*Preview, error) {
+	if number == 0 {
+		number = st.Revision - 1
+		if st.Revision == 0 { // a removed stack: its last one
+			list, err := a.Store.Revisions(ctx, st.ID)
+			if err != nil {
+				return nil, err
+			}
+			if len(list) > 0 {
+				number = list[0]
+			}
+		}
+	}
+	if number < 1 {
+		return nil, refusal("%s has no former revision to go back to", st.Name)
+	}
+	rev, err := a.Store.Revision(ctx, st.ID, number)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, refusal("%s has no revision %d", st.Name, number)
+	}
+	if err != nil {
+		return nil, err
+	}
+	wanted, findings := resolveRevision(rev)
+	p := &Preview{Stack: st, Kind: "undo", Revision: rev}
+	rev.Note = fmt.Sprintf("as revision %d", number)
+	if err := a.compare(ctx, p, st.Name, st.Target, wanted, true); err != nil {
+		return nil, err
+	}
+	p.Findings = append(findings, p.Findings...)
+	return p, nil
+}
+
+// resolveRevision resolves a stored revision again.
+func resolveRevision(rev *store.Revision) (*stack.Wanted, tosca.Findings) {
+	file, findings := tosca.Read(rev.Template, []byte(rev.Text), profile.Load)
+	given := make([]stack.Given, len(rev.Inputs))
+	for i, in := range rev.Inputs {
+		given[i] = stack.Given{Name: in.Name, Value: &tosca.Expr{Pos: in.Origin.Pos, Value: in.Value, Raw: rawText(in.Value)}, Origin: in.Origin}
+	}
+	wanted, more := stack.Resolve(file, stack.Options{Given: given, Tags: rev.Tags})
+	return wanted, append(findings, more...)
+}
+
+func rawText(v tosca.Value) string {
+	if tosca.HasSecret(v) {
+		return ""
+	}
+	return tosca.Show(v)
+}
+
+// WhatIfDelete says what removing a whole stack would do. It refuses where
+// something outside the stack uses a part of it.
+func (a *App) WhatIfDelete(ctx context.Context, st *store.Stack) (*Preview, error) {
+	p := &Preview{Stack: st, Kind: "delete"}
+	empty := &tosca.File{Library: a.Library, Service: &tosca.ServiceTemplate{}}
+	wanted, _ := stack.Resolve(empty, stack.Options{})
+	if err := a.compare(ctx, p, st.Name, st.Target, wanted, true); err != nil {
+		return nil, err
+	}
+	all, err := a.Cloud.List(ctx, st.Target, "")
+	if err != nil {
+		return nil, err
+	}
+	mine := map[string]string{}
+	for _, ch := range p.Changes {
+		if ch.Kind == whatif.Drop {
+			mine[ch.Recorded.ID] = ch.Name
+		}
+	}
+	for _, r := range all {
+		for _, ids := range r.Links {
+			for _, id := range ids {
+				if mine[id] != "" && mine[r.ID] == "" && r.Tags["stack"] != st.Name {
+					owner := "nobody's stack"
+					if r.Tags["stack"] != "" {
+						owner = "the stack " + r.Tags["stack"]
+					}
+					p.Findings.Errorf(tosca.Pos{File: st.Name}, "in-use", "remove it there first", "%s is used by %s (%s) of %s", mine[id], r.Tags["node"], r.ID, owner)
+				}
+			}
+		}
+	}
+	p.Findings.Sort()
+	return p, nil
+}

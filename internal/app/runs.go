@@ -1,0 +1,606 @@
+package app
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/google/uuid"
+
+	"brickrow/internal/run"
+	"brickrow/internal/stack"
+	"brickrow/internal/store"
+	"brickrow/internal/tosca"
+)
+
+// Ticket is a run that is prepared and locked, and not yet carried out.
+type Ticket struct {
+	Run   *store.Run
+	Token string // of the lock
+}
+
+// ErrNothingToDo says that a preview has no changes.
+var ErrNothingToDo = errors.New("nothing to do: what is deployed is what is wanted")
+
+// Prepare takes the lock, writes the new revision and the plan of a preview.
+// It refuses when the stack has moved on since the preview was made.
+func (a *App) Prepare(ctx context.Context, p *Preview, onFailure string) (*Ticket, error) {
+	if p.Findings.HasErrors() {
+		return nil, &Refusal{Findings: p.Findings}
+	}
+	if p.Empty() && len(p.Old) == 0 && !(p.Kind == "delete" && p.Stack != nil && p.Stack.State != store.Removed) {
+		return nil, ErrNothingToDo
+	}
+	st := p.Stack
+	if st == nil {
+		var err error
+		if st, err = a.Store.Ensure(ctx, p.ChangeSet.Stack, p.Target); err != nil {
+			return nil, err
+		}
+	}
+	t := &Ticket{Token: uuid.NewString()}
+	if err := a.lock(ctx, st, t.Token); err != nil {
+		return nil, err
+	}
+	if err := a.prepare(ctx, p, st, t, onFailure); err != nil {
+		return nil, errors.Join(err, a.Store.Unlock(ctx, st.ID, t.Token))
+	}
+	return t, nil
+}
+
+func (a *App) lock(ctx context.Context, st *store.Stack, token string) error {
+	_, err := a.Store.Lock(ctx, st.ID, token)
+	var locked *store.LockedError
+	if errors.As(err, &locked) {
+		return refusal("%s: %v", st.Name, locked)
+	}
+	return err
+}
+
+func (a *App) prepare(ctx context.Context, p *Preview, st *store.Stack, t *Ticket, onFailure string) error {
+	now, err := a.Store.At(ctx, st.Name, st.Target)
+	if err != nil {
+		return err
+	}
+	if last, err := a.Store.RunNumber(ctx, st.ID, 0); err == nil && !last.State.Ended() {
+		return refusal("the last run of %s was interrupted; run 'brickrow resume %s' to go on, or 'brickrow undo %s'", st.Name, st.Name, st.Name)
+	}
+	if now.Revision != p.BaseRevision || now.Updated != st.Updated {
+		return refusal("%s has moved on since the what-if was made (it was at revision %d, it is at %d now); look at it again", st.Name, p.BaseRevision, now.Revision)
+	}
+	r := &store.Run{ID: uuid.NewString(), StackID: st.ID, Kind: p.Kind, State: store.RunWorking, Base: now.Revision, Prior: now.State, OnFailure: onFailure,
+		Plan: run.NewPlan(p.ChangeSet, p.Old, a.Takes), Tally: p.Tally, Estimate: p.Estimate, By: store.Who()}
+	if r.Plan.Baseline, err = a.baseline(ctx, st); err != nil {
+		return err
+	}
+	state := store.Deploying
+	if p.Kind == "delete" {
+		state = store.Removing
+	} else {
+		if p.Draft != nil {
+			path, err := filepath.Abs(p.Draft.Path)
+			if err != nil {
+				return err
+			}
+			description := p.Draft.File.Description
+			if d := p.Draft.File.Service.Description; d != "" {
+				description = d
+			}
+			if err := a.Store.Describe(ctx, st.ID, description, path, p.Draft.Stack.Careful); err != nil {
+				return err
+			}
+		}
+		if r.Revision, err = a.Store.AddRevision(ctx, st.ID, *p.Revision); err != nil {
+			return err
+		}
+	}
+	t.Run = r
+	return a.Store.StartRun(ctx, r, state)
+}
+
+// baseline digests each resource of a stack as the cloud shows it.
+func (a *App) baseline(ctx context.Context, st *store.Stack) (map[string]string, error) {
+	list, err := a.Cloud.List(ctx, st.Target, st.Name)
+	if err != nil {
+		return nil, err
+	}
+	out := make(map[string]string, len(list))
+	for _, r := range list {
+		b, err := json.Marshal([]any{r.Type, r.Properties, r.Links, r.Attributes, r.Tags})
+		if err != nil {
+			return nil, err
+		}
+		sum := sha256.Sum256(b)
+		out[r.ID] = hex.EncodeToString(sum[:8])
+	}
+	return out, nil
+}
+
+// Spawn carries a prepared run out in a process of its own, which outlives
+// this one.
+func (a *App) Spawn(t *Ticket) error {
+	exe, err := os.Executable()
+	if err != nil {
+		return fmt.Errorf("find this program: %w", err)
+	}
+	dir := filepath.Join(a.Home, "logs")
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	log, err := os.OpenFile(filepath.Join(dir, "run-"+t.Run.ID+".log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		return err
+	}
+	defer log.Close()
+	cmd := exec.Command(exe, "carry-out", t.Run.ID, "--home", a.Home)
+	cmd.Env = append(os.Environ(), "BRICKROW_LOCK="+t.Token, fmt.Sprintf("BRICKROW_YARD_SPEED=%g", a.Speed))
+	cmd.Stdout, cmd.Stderr = log, log
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	if err := cmd.Start(); err != nil {
+		return fmt.Errorf("start the run: %w", err)
+	}
+	go func() { _ = cmd.Wait() }() // so that it leaves no dead entry behind while we live
+	return nil
+}
+
+// journal writes for one run.
+type journal struct {
+	*store.Store
+	run *store.Run
+}
+
+func (j journal) Note(ctx context.Context, e *run.Entry, ev *run.Event, ch run.RecordChange) error {
+	return j.Store.Note(ctx, j.run, e, ev, ch)
+}
+
+func (j journal) Cancelled(ctx context.Context) (bool, error) {
+	return j.CancelRequested(ctx, j.run.ID)
+}
+
+// execution is one run being carried out.
+type execution struct {
+	*App
+	ctx    context.Context
+	run    *store.Run
+	stack  *store.Stack
+	driver *run.Driver
+	wanted *stack.Wanted
+}
+
+// Execute carries a prepared run out to its end: done, undone, held or stuck.
+// The error is one of this program; how the run went is in its state.
+func (a *App) Execute(ctx context.Context, runID, token string) (*store.Run, error) {
+	r, err := a.Store.Run(ctx, runID)
+	if err != nil {
+		return nil, err
+	}
+	st, err := a.stackOf(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.lock(ctx, st, token); err != nil {
+		return nil, err
+	}
+	ctx, stop := context.WithCancelCause(ctx)
+	beats := make(chan struct{})
+	go func() {
+		defer close(beats)
+		a.keepLock(ctx, st.ID, token, stop)
+	}()
+	x := &execution{App: a, ctx: ctx, run: r, stack: st}
+	err = x.carryOut()
+	if cause := context.Cause(ctx); err != nil && cause != nil {
+		err = cause
+	}
+	stop(nil)
+	<-beats
+	return r, errors.Join(err, a.Store.Unlock(context.WithoutCancel(ctx), st.ID, token))
+}
+
+// keepLock renews the lease until the context ends. A lock that was lost stops
+// the run at once.
+func (a *App) keepLock(ctx context.Context, id int64, token string, stop context.CancelCauseFunc) {
+	beat := time.NewTicker(store.Lease / 3)
+	defer beat.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-beat.C:
+			var locked *store.LockedError
+			if _, err := a.Store.Lock(ctx, id, token); errors.As(err, &locked) {
+				stop(fmt.Errorf("this run has lost its lock: %w", err))
+				return
+			}
+		}
+	}
+}
+
+func (a *App) stackOf(ctx context.Context, r *store.Run) (*store.Stack, error) {
+	all, err := a.Store.Stacks(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, st := range all {
+		if st.ID == r.StackID {
+			return st, nil
+		}
+	}
+	return nil, fmt.Errorf("the stack of the run: %w", store.ErrNotFound)
+}
+
+func (x *execution) carryOut() error {
+	if x.run.State.Ended() {
+		return nil
+	}
+	if err := x.prepareDriver(); err != nil {
+		return err
+	}
+	if x.run.State == store.RunUndoing {
+		return x.undo()
+	}
+	x.tell(run.Working, fmt.Sprintf("%s of %s begins: %s", x.run.Kind, x.stack.Name, x.run.Tally))
+	out, err := x.driver.Run(x.ctx, x.run.Plan.Steps)
+	switch {
+	case err != nil:
+		return err
+	case out.Complete:
+		return x.succeed()
+	case x.run.Kind == "delete" || out.SweepBegan:
+		x.run.Reason = reason(out, "cancelled during the sweep")
+		x.tell(run.HasFailed, "the run is stuck: "+x.run.Reason)
+		return x.set(store.RunStuck, store.Stuck, x.sweptRevision(out))
+	}
+	x.run.Reason = reason(out, "cancelled")
+	if x.run.OnFailure == "hold" && !out.Cancelled {
+		return x.hold(out)
+	}
+	if err := x.set(store.RunUndoing, store.Undoing, x.stack.Revision); err != nil {
+		return err
+	}
+	return x.undo()
+}
+
+// sweptRevision is the revision of a stack whose build is complete and whose
+// sweep is not.
+func (x *execution) sweptRevision(out run.Outcome) int {
+	if x.run.Kind != "delete" && out.SweepBegan {
+		return x.run.Revision
+	}
+	return x.stack.Revision
+}
+
+func reason(out run.Outcome, otherwise string) string {
+	if len(out.Failed) == 0 {
+		return otherwise
+	}
+	slices.SortFunc(out.Failed, func(a, b run.Entry) int { return strings.Compare(a.Step.ID, b.Step.ID) })
+	var parts []string
+	for _, e := range out.Failed {
+		parts = append(parts, e.Step.Resource+": "+e.Reason)
+	}
+	return strings.Join(parts, "; ")
+}
+
+func (x *execution) prepareDriver() error {
+	recorded, _, err := x.Store.Recorded(x.ctx, x.stack.ID)
+	if err != nil {
+		return err
+	}
+	entries, err := x.Store.Journal(x.ctx, x.run.ID)
+	if err != nil {
+		return err
+	}
+	if x.run.Kind != "delete" {
+		rev, err := x.Store.Revision(x.ctx, x.stack.ID, x.run.Revision)
+		if err != nil {
+			return err
+		}
+		var findings tosca.Findings
+		if x.wanted, findings = resolveRevision(rev); findings.HasErrors() {
+			return &Refusal{Findings: findings}
+		}
+	}
+	x.driver = &run.Driver{RunID: x.run.ID, Stack: x.stack.Name, Target: x.stack.Target, Cloud: x.Cloud, Journal: journal{x.Store, x.run}, Wanted: x.wanted, Library: x.Library}
+	x.driver.Begin(recorded, entries)
+	return nil
+}
+
+func (x *execution) tell(state run.State, words string) {
+	ev := run.Event{Type: "run", State: state, Step: words}
+	_ = x.Store.Note(x.ctx, x.run, nil, &ev, run.RecordChange{}) // the state itself is written with the run
+}
+
+func (x *execution) set(rs store.RunState, ss store.State, revision int) error {
+	x.run.State = rs
+	return x.Store.SetRun(x.ctx, x.run, ss, revision)
+}
+
+func (x *execution) succeed() error {
+	if x.run.Kind == "delete" {
+		return x.receipt()
+	}
+	current, _, err := x.Store.Recorded(x.ctx, x.stack.ID)
+	if err != nil {
+		return err
+	}
+	byName := map[string]*stack.Recorded{}
+	for _, r := range current {
+		byName[r.Name] = r
+	}
+	values, findings := x.wanted.Results(func(resource, attribute string) (tosca.Value, bool) {
+		r := byName[resource]
+		if r == nil {
+			return nil, false
+		}
+		v, ok := r.Attributes[attribute]
+		return v, ok
+	})
+	var results []store.Result
+	for _, o := range x.wanted.Outputs {
+		results = append(results, store.Result{Name: o.Name, Description: o.Description, Value: values[o.Name]})
+	}
+	if err := x.Store.SetResults(x.ctx, x.stack.ID, results); err != nil {
+		return err
+	}
+	if len(findings) > 0 {
+		x.tell(run.IsReady, "a result could not be computed: "+findings[0].Message)
+	}
+	x.tell(run.IsReady, fmt.Sprintf("done: %s is at revision %d", x.stack.Name, x.run.Revision))
+	return x.set(store.RunDone, store.Ready, x.run.Revision)
+}
+
+// receipt asks the cloud itself whether anything of the stack is left.
+func (x *execution) receipt() error {
+	left, err := x.Cloud.List(x.ctx, x.stack.Target, x.stack.Name)
+	if err != nil {
+		return err
+	}
+	kept := map[string]bool{}
+	for _, s := range x.run.Plan.Steps {
+		if s.Action == run.Release {
+			kept[s.CloudID] = true
+		}
+	}
+	var stray, names []string
+	for _, r := range left {
+		if kept[r.ID] {
+			names = append(names, r.Tags["node"]+" ("+r.ID+")")
+			continue
+		}
+		stray = append(stray, r.Tags["node"]+" ("+r.ID+")")
+	}
+	if err := x.Store.SetResults(x.ctx, x.stack.ID, nil); err != nil {
+		return err
+	}
+	switch {
+	case len(stray) > 0:
+		x.run.Reason = "the cloud still has " + strings.Join(stray, ", ")
+		x.tell(run.HasFailed, x.run.Reason)
+		return x.set(store.RunStuck, store.Stuck, 0)
+	case len(names) > 0:
+		x.run.Reason = "nothing is left but what was to be kept: " + strings.Join(names, ", ")
+	default:
+		x.run.Reason = fmt.Sprintf("the cloud was asked: nothing of %s is left in %s", x.stack.Name, x.stack.Target)
+	}
+	x.tell(run.Removed, x.run.Reason)
+	return x.set(store.RunDone, store.Removed, 0)
+}
+
+// hold keeps what is built, and clears away only what failed creations left.
+func (x *execution) hold(out run.Outcome) error {
+	if steps := run.PlanUndo(x.run.Plan, out.Entries, true); len(steps) > 0 {
+		if _, err := x.driver.Run(x.ctx, steps); err != nil {
+			return err
+		}
+	}
+	x.tell(run.HasFailed, "held: what is built stays; mend it and deploy again, or resume, or undo")
+	return x.set(store.RunHeld, store.Partial, x.stack.Revision)
+}
+
+// undo takes back what the run has done, and shows that all is as it was.
+func (x *execution) undo() error {
+	entries, err := x.finishStarted()
+	if err != nil {
+		return err
+	}
+	steps := run.PlanUndo(x.run.Plan, entries, false)
+	x.tell(run.Undoing, fmt.Sprintf("undo: %d to take back", len(steps)))
+	out := run.Outcome{Complete: true}
+	if len(steps) > 0 {
+		if out, err = x.driver.Run(x.ctx, steps); err != nil {
+			return err
+		}
+	}
+	if !out.Complete {
+		x.run.Reason += "; undoing is stuck: " + reason(out, "")
+		x.tell(run.HasFailed, "undoing is stuck: "+reason(out, ""))
+		return x.set(store.RunStuck, store.Stuck, x.stack.Revision)
+	}
+	words, err := x.compareBaseline()
+	if err != nil {
+		return err
+	}
+	x.tell(run.IsUndone, words)
+	state := x.run.Prior
+	switch state {
+	case store.Deploying, store.Undoing, store.Removing, store.Stuck:
+		state = store.Ready
+	}
+	if x.stack.Revision == 0 && state != store.Removed {
+		state = store.Empty
+	}
+	return x.set(store.RunUndone, state, x.stack.Revision)
+}
+
+// finishStarted brings the steps that were under way when a process ended to
+// their end, so that it is known what they made.
+func (x *execution) finishStarted() ([]run.Entry, error) {
+	entries, err := x.Store.Journal(x.ctx, x.run.ID)
+	if err != nil {
+		return nil, err
+	}
+	var open []run.Step
+	for _, e := range entries {
+		if e.State == run.Started && e.Step.Half == run.Build {
+			open = append(open, e.Step)
+		}
+	}
+	if len(open) == 0 {
+		return entries, nil
+	}
+	if _, err := x.driver.Run(x.ctx, open); err != nil {
+		return nil, err
+	}
+	return x.Store.Journal(x.ctx, x.run.ID)
+}
+
+// compareBaseline holds the cloud against what was there before the run.
+func (x *execution) compareBaseline() (string, error) {
+	now, err := x.baseline(x.ctx, x.stack)
+	if err != nil {
+		return "", err
+	}
+	var differs []string
+	for id, digest := range x.run.Plan.Baseline {
+		if now[id] != digest {
+			differs = append(differs, id)
+		}
+	}
+	for id := range now {
+		if _, was := x.run.Plan.Baseline[id]; !was {
+			differs = append(differs, id)
+		}
+	}
+	slices.Sort(differs)
+	switch {
+	case len(differs) > 0:
+		return "undone, but these differ from before: " + strings.Join(differs, ", "), nil
+	case len(now) == 0:
+		return "undone: nothing of the stack is in the cloud, as before", nil
+	}
+	return fmt.Sprintf("undone: the cloud was asked, all %d resources are as they were", len(now)), nil
+}
+
+// Resume prepares the last run of a stack to go on after its process ended,
+// after it got stuck, or after it was held.
+func (a *App) Resume(ctx context.Context, st *store.Stack, undo bool) (*Ticket, error) {
+	r, err := a.Store.RunNumber(ctx, st.ID, 0)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, refusal("%s has had no run yet", st.Name)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if r.State == store.RunDone || r.State == store.RunUndone {
+		return nil, refusal("the last run of %s has ended: %s; there is nothing to go on with", st.Name, r.State)
+	}
+	t := &Ticket{Run: r, Token: uuid.NewString()}
+	if err := a.lock(ctx, st, t.Token); err != nil {
+		return nil, err
+	}
+	back, err := a.goesBack(ctx, r, undo)
+	if err != nil {
+		return nil, errors.Join(err, a.Store.Unlock(ctx, st.ID, t.Token))
+	}
+	state := store.Deploying
+	r.State = store.RunWorking
+	switch {
+	case back:
+		r.State, state = store.RunUndoing, store.Undoing
+	case r.Kind == "delete":
+		state = store.Removing
+	}
+	return t, a.Store.SetRun(ctx, r, state, st.Revision)
+}
+
+// goesBack decides whether a run that is taken up again goes on forwards or
+// is undone.
+func (a *App) goesBack(ctx context.Context, r *store.Run, undo bool) (bool, error) {
+	entries, err := a.Store.Journal(ctx, r.ID)
+	if err != nil {
+		return false, err
+	}
+	swept := false
+	undoing := r.State == store.RunUndoing
+	for _, e := range entries {
+		swept = swept || e.Step.Half == run.Sweep
+		undoing = undoing || r.State == store.RunStuck && e.Step.Half == run.Undo
+	}
+	if undo && swept {
+		return false, refusal("the run has begun to remove things and cannot be undone any more; resume it")
+	}
+	return undo && r.Kind != "delete" || undoing, nil
+}
+
+// Interrupted reports whether the last run of a stack has lost its process, or
+// waits for a decision.
+func (a *App) Interrupted(ctx context.Context, st *store.Stack) (bool, error) {
+	switch st.State {
+	case store.Stuck, store.Partial:
+		return true, nil
+	case store.Deploying, store.Undoing, store.Removing:
+		holder, err := a.Store.LockHolder(ctx, st.ID)
+		return holder == "", err
+	}
+	return false, nil
+}
+
+// Cancel asks the last run of a stack to stop.
+func (a *App) Cancel(ctx context.Context, r *store.Run) error {
+	if r.State.Ended() {
+		return refusal("run %d has ended already", r.Number)
+	}
+	return a.Store.RequestCancel(ctx, r.ID)
+}
+
+// Tail reads the events of a run as they come, until the run has ended or the
+// context ends. It also ends, with an error, when nobody carries the run out.
+func (a *App) Tail(ctx context.Context, runID string, each func(run.Event)) (*store.Run, error) {
+	after := int64(0)
+	orphan := 0
+	for {
+		r, err := a.Store.Run(ctx, runID)
+		if err != nil {
+			return nil, err
+		}
+		events, err := a.Store.Events(ctx, runID, after)
+		if err != nil {
+			return nil, err
+		}
+		for _, e := range events {
+			each(e)
+			after = e.Seq
+		}
+		if r.State.Ended() {
+			return r, nil
+		}
+		holder, err := a.Store.LockHolder(ctx, r.StackID)
+		if err != nil {
+			return nil, err
+		}
+		if holder == "" {
+			orphan++
+		} else {
+			orphan = 0
+		}
+		if orphan > 20 {
+			return r, refusal("nobody carries this run out any more; resume it or undo it")
+		}
+		select {
+		case <-ctx.Done():
+			return r, ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+}

@@ -1,0 +1,515 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"brickrow/internal/app"
+	"brickrow/internal/cloud"
+	"brickrow/internal/run"
+	"brickrow/internal/store"
+	"brickrow/internal/tosca"
+	"brickrow/internal/whatif"
+)
+
+// valueFlags adds the flags that give values to inputs.
+func valueFlags(cmd *cobra.Command) *app.Values {
+	v := &app.Values{}
+	cmd.Flags().StringArrayVarP(&v.Flags, "input", "i", nil, "value of an input, as name=value; may be given several times")
+	cmd.Flags().StringVar(&v.File, "inputs", "", "file with values of inputs")
+	cmd.Flags().StringVar(&v.Target, "target", "", "account/region, for a stack file that does not say one")
+	return v
+}
+
+func (p *Program) check() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{Use: "check FILE...", Short: "Check templates and stack files; the cloud is not asked", Args: cobra.MinimumNArgs(1)}
+	v := valueFlags(cmd)
+	cmd.Flags().BoolVar(&asJSON, "json", false, "findings as JSON")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		return p.with(func(a *app.App) error {
+			all := tosca.Findings{}
+			for _, path := range args {
+				findings, err := a.Check(cmd.Context(), path, *v)
+				if err != nil {
+					return err
+				}
+				all = append(all, findings...)
+			}
+			if asJSON {
+				if err := p.json(map[string]any{"findings": all}); err != nil {
+					return err
+				}
+			} else {
+				p.findings(all)
+				if len(all) == 0 {
+					fmt.Fprintln(p.Out, "nothing wrong found")
+				}
+			}
+			if all.HasErrors() {
+				return exit(ExitRefused)
+			}
+			return nil
+		})
+	}
+	return cmd
+}
+
+func (p *Program) findings(list tosca.Findings) {
+	for _, f := range list {
+		fmt.Fprintf(p.Err, "%s: %s: %s [%s]\n", f.Pos, f.Severity, cloud.Clean(f.Message), f.Code)
+		if f.Mend != "" {
+			fmt.Fprintf(p.Err, "    %s\n", cloud.Clean(f.Mend))
+		}
+	}
+}
+
+// preview loads a stack file and makes its what-if.
+func (p *Program) preview(ctx context.Context, a *app.App, path string, v app.Values) (*app.Preview, error) {
+	d, err := a.Load(ctx, path, v)
+	if err != nil {
+		return nil, err
+	}
+	pv, err := a.WhatIf(ctx, d, true)
+	if err != nil {
+		return nil, err
+	}
+	p.findings(pv.Findings)
+	if pv.Findings.HasErrors() {
+		return nil, exit(ExitRefused)
+	}
+	return pv, nil
+}
+
+func (p *Program) whatif() *cobra.Command {
+	var asJSON, expectNone bool
+	cmd := &cobra.Command{Use: "whatif STACKFILE", Short: "Show what a deployment would do, and do nothing", Args: cobra.ExactArgs(1)}
+	v := valueFlags(cmd)
+	cmd.Flags().BoolVar(&asJSON, "json", false, "the change set as JSON")
+	cmd.Flags().BoolVar(&expectNone, "expect-none", false, "exit with 3 when there are changes")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		return p.with(func(a *app.App) error {
+			pv, err := p.preview(cmd.Context(), a, args[0], *v)
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				err = p.json(pv.ChangeSet)
+			} else {
+				p.changeSet(pv.ChangeSet)
+			}
+			if err == nil && expectNone && !pv.Empty() {
+				return exit(ExitChanges)
+			}
+			return err
+		})
+	}
+	return cmd
+}
+
+// changeSet prints a change set as text for 80 columns.
+func (p *Program) changeSet(cs *whatif.ChangeSet) {
+	fmt.Fprintf(p.Out, "%s in %s: %s, %d same", cs.Stack, cs.Target, cs.Tally, cs.Tally.Same)
+	if !cs.Empty() {
+		fmt.Fprintf(p.Out, "; about %s", Seconds(cs.Estimate))
+	}
+	fmt.Fprintln(p.Out)
+	for _, ch := range cs.Changes {
+		if ch.Kind == whatif.Same {
+			continue
+		}
+		fmt.Fprintf(p.Out, "\n%s %-5s %s  (%s, %s)\n", ch.Kind.Mark(), ch.Kind, ch.Name, ch.Type, ch.Pos.Short())
+		for _, c := range ch.Properties {
+			after := shown(c.After)
+			if c.Unknown {
+				after = "set by the cloud"
+			}
+			switch {
+			case ch.Kind == whatif.Drop || ch.Kind == whatif.Release:
+				continue
+			case c.Before == nil && ch.Kind == whatif.New:
+				fmt.Fprintf(p.Out, "    %s: %s\n", c.Path, after)
+			default:
+				fmt.Fprintf(p.Out, "    %s: %s → %s", c.Path, shown(c.Before), after)
+				if c.Effect == "swap" {
+					fmt.Fprint(p.Out, "   forces the swap")
+				}
+				fmt.Fprintln(p.Out)
+			}
+		}
+		for _, b := range ch.Because {
+			fmt.Fprintf(p.Out, "    because  %s\n", cloud.Clean(b))
+		}
+		if len(ch.Then) > 0 {
+			fmt.Fprintf(p.Out, "    then     %s\n", strings.Join(ch.Then, ", "))
+		}
+	}
+	for i, r := range cs.Risks {
+		if i == 0 {
+			fmt.Fprintln(p.Out)
+		}
+		fmt.Fprintf(p.Out, "! %-5s %s\n", r.Kind, cloud.Clean(r.Text))
+	}
+}
+
+func shown(v tosca.Value) string { return cloud.Clean(tosca.Show(v)) }
+
+// Seconds is a length of time for people: "1 min 50 s".
+func Seconds(s float64) string {
+	d := time.Duration(s * float64(time.Second))
+	switch {
+	case d < 10*time.Second:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < time.Minute:
+		return fmt.Sprintf("%.0f s", d.Seconds())
+	case d < time.Hour:
+		return fmt.Sprintf("%d min %02d s", int(d.Minutes()), int(d.Seconds())%60)
+	}
+	return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
+}
+
+func (p *Program) deploy() *cobra.Command {
+	var yes, asJSON bool
+	var onFailure string
+	cmd := &cobra.Command{Use: "deploy STACKFILE", Short: "Deploy a stack, and undo everything when it fails", Args: cobra.ExactArgs(1)}
+	v := valueFlags(cmd)
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	cmd.Flags().StringVar(&onFailure, "on-failure", "", "undo or hold (default: what the stack file says)")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "events as JSON, one a line")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		if onFailure != "" && onFailure != "undo" && onFailure != "hold" {
+			return usage{fmt.Errorf("--on-failure is undo or hold, not '%s'", onFailure)}
+		}
+		return p.with(func(a *app.App) error {
+			pv, err := p.preview(cmd.Context(), a, args[0], *v)
+			if err != nil {
+				return err
+			}
+			if !asJSON {
+				p.changeSet(pv.ChangeSet)
+				fmt.Fprintln(p.Out)
+			}
+			if onFailure == "" {
+				onFailure = pv.Draft.Stack.OnFailure
+			}
+			return p.carry(cmd.Context(), a, pv, onFailure, yes, asJSON)
+		})
+	}
+	return cmd
+}
+
+// carry confirms, prepares and carries out a preview in the foreground.
+func (p *Program) carry(ctx context.Context, a *app.App, pv *app.Preview, onFailure string, yes, asJSON bool) error {
+	if pv.Findings.HasErrors() {
+		p.findings(pv.Findings)
+		return exit(ExitRefused)
+	}
+	if !yes && !pv.Empty() {
+		word := ""
+		if NeedsName(pv) {
+			word = pv.ChangeSet.Stack
+		}
+		if err := p.confirm(Question(pv), word); err != nil {
+			return err
+		}
+	}
+	t, err := a.Prepare(ctx, pv, onFailure)
+	if errors.Is(err, app.ErrNothingToDo) {
+		if !asJSON {
+			fmt.Fprintln(p.Out, err)
+		}
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return p.execute(ctx, a, t, asJSON)
+}
+
+// Question is the confirmation of a preview: it repeats the numbers and the
+// target.
+func Question(pv *app.Preview) string {
+	verb := map[string]string{"deploy": "Deploy", "undo": "Go back", "delete": "Delete"}[pv.Kind]
+	return fmt.Sprintf("%s %s: %s in %s / %s?", verb, pv.ChangeSet.Stack, pv.Tally, pv.Target.Account, pv.Target.Region)
+}
+
+// NeedsName reports whether a confirmation wants the stack's name typed: where
+// data would go, or the target is careful.
+func NeedsName(pv *app.Preview) bool {
+	for _, r := range pv.Risks {
+		if r.Kind == "data" {
+			return true
+		}
+	}
+	return pv.Draft != nil && pv.Draft.Stack.Careful || pv.Stack != nil && pv.Stack.Careful
+}
+
+// execute carries a run out here and prints its events. The first interrupt
+// asks it to stop, which undoes it.
+func (p *Program) execute(ctx context.Context, a *app.App, t *app.Ticket, asJSON bool) error {
+	signals := make(chan os.Signal, 1)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	defer signal.Stop(signals)
+	type end struct {
+		run *store.Run
+		err error
+	}
+	ended := make(chan end, 1)
+	go func() {
+		r, err := a.Execute(ctx, t.Run.ID, t.Token)
+		ended <- end{r, err}
+	}()
+	tail, stop := context.WithCancel(ctx)
+	defer stop()
+	printed := make(chan struct{})
+	go func() {
+		defer close(printed)
+		a.Tail(tail, t.Run.ID, func(e run.Event) { p.event(t.Run, e, asJSON) }) // its end is told by Execute
+	}()
+	for {
+		select {
+		case <-signals:
+			fmt.Fprintln(p.Err, "stopping: what is under way comes to its end, then all is undone")
+			if err := a.Store.RequestCancel(ctx, t.Run.ID); err != nil {
+				return err
+			}
+		case e := <-ended:
+			if e.err != nil {
+				return fmt.Errorf("%w\nrun 'brickrow resume' to go on", e.err)
+			}
+			<-printed
+			if !asJSON {
+				p.end(ctx, a, e.run)
+			}
+			return code(e.run)
+		}
+	}
+}
+
+type jsonEvent struct {
+	Run      int       `json:"run"`
+	Seq      int64     `json:"seq"`
+	Time     time.Time `json:"time"`
+	Resource string    `json:"resource"`
+	Type     string    `json:"type"`
+	State    run.State `json:"state"`
+	Step     string    `json:"step"`
+	Reason   string    `json:"reason"`
+	Elapsed  int64     `json:"elapsed_ms"`
+	CloudID  string    `json:"cloud_id"`
+}
+
+func (p *Program) event(r *store.Run, e run.Event, asJSON bool) {
+	if asJSON {
+		b, err := json.Marshal(jsonEvent{r.Number, e.Seq, e.Time.UTC(), e.Resource, e.Type, e.State, e.Step, e.Reason, e.Elapsed.Milliseconds(), e.CloudID})
+		if err == nil {
+			fmt.Fprintf(p.Out, "%s\n", b)
+		}
+		return
+	}
+	words := e.Step
+	if e.Reason != "" {
+		if words != "" {
+			words += ": "
+		}
+		words += e.Reason
+	}
+	if words == "" && e.State != run.Skipped {
+		words = "after " + Seconds(e.Elapsed.Seconds())
+	}
+	name := e.Resource
+	if name == "" {
+		name = "(run)"
+	}
+	fmt.Fprintf(p.Out, "%s  %-18s %-9s %s\n", e.Time.Format("15:04:05"), name, e.State, cloud.Clean(words))
+}
+
+func (p *Program) end(ctx context.Context, a *app.App, r *store.Run) {
+	fmt.Fprintf(p.Out, "\nrun %d: %s after %s", r.Number, r.State, Seconds(r.Ended.Sub(r.Started).Seconds()))
+	if r.Reason != "" {
+		fmt.Fprintf(p.Out, ": %s", r.Reason)
+	}
+	fmt.Fprintln(p.Out)
+	if r.State != store.RunDone || r.Kind == "delete" {
+		return
+	}
+	list, err := a.Store.Results(ctx, r.StackID)
+	if err == nil && len(list) > 0 {
+		fmt.Fprintln(p.Out)
+		p.resultLines(list, false)
+	}
+}
+
+func (p *Program) resultLines(list []store.Result, reveal bool) {
+	for _, r := range list {
+		fmt.Fprintf(p.Out, "%-18s %s\n", r.Name, cloud.Clean(ResultText(r, reveal)))
+	}
+}
+
+// ResultText is the value of a result; a secret only where it is revealed.
+func ResultText(r store.Result, reveal bool) string {
+	if reveal {
+		v, _ := tosca.Bare(r.Value)
+		return tosca.Show(v)
+	}
+	return tosca.Show(r.Value)
+}
+
+func (p *Program) undo() *cobra.Command {
+	var yes, asJSON bool
+	var to int
+	cmd := &cobra.Command{Use: "undo STACK", Short: "Undo an interrupted or held run, or go back to a former revision", Args: cobra.ExactArgs(1)}
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	cmd.Flags().IntVar(&to, "to", 0, "the revision to go back to (default: the one before)")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "events as JSON, one a line")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		ctx := cmd.Context()
+		return p.with(func(a *app.App) error {
+			st, err := a.Store.Find(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			if open, err := a.Interrupted(ctx, st); err != nil {
+				return err
+			} else if open && to == 0 {
+				t, err := a.Resume(ctx, st, true)
+				if err != nil {
+					return err
+				}
+				return p.execute(ctx, a, t, asJSON)
+			}
+			pv, err := a.WhatIfUndo(ctx, st, to)
+			if err != nil {
+				return err
+			}
+			if !asJSON {
+				p.changeSet(pv.ChangeSet)
+				fmt.Fprintln(p.Out)
+			}
+			return p.carry(ctx, a, pv, "undo", yes, asJSON)
+		})
+	}
+	return cmd
+}
+
+func (p *Program) remove() *cobra.Command {
+	var yes, asJSON bool
+	cmd := &cobra.Command{Use: "delete STACK", Short: "Remove every resource of a stack, and show that nothing is left", Args: cobra.ExactArgs(1)}
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "events as JSON, one a line")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		ctx := cmd.Context()
+		return p.with(func(a *app.App) error {
+			st, err := a.Store.Find(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			if st.State == store.Removed {
+				return fmt.Errorf("%s is removed already", st.Name)
+			}
+			pv, err := a.WhatIfDelete(ctx, st)
+			if err != nil {
+				return err
+			}
+			return p.carry(ctx, a, pv, "hold", yes, asJSON)
+		})
+	}
+	return cmd
+}
+
+func (p *Program) resume() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{Use: "resume STACK", Short: "Go on with a run that was interrupted, held or stuck", Args: cobra.ExactArgs(1)}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "events as JSON, one a line")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		return p.with(func(a *app.App) error {
+			st, err := a.Store.Find(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			t, err := a.Resume(cmd.Context(), st, false)
+			if err != nil {
+				return err
+			}
+			return p.execute(cmd.Context(), a, t, asJSON)
+		})
+	}
+	return cmd
+}
+
+func (p *Program) cancel() *cobra.Command {
+	return &cobra.Command{Use: "cancel STACK", Short: "Stop the run of a stack; what it has done is undone", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return p.with(func(a *app.App) error {
+				st, err := a.Store.Find(cmd.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				r, err := a.Store.RunNumber(cmd.Context(), st.ID, 0)
+				if err != nil {
+					return fmt.Errorf("%s has no run: %w", st.Name, err)
+				}
+				if err := a.Cancel(cmd.Context(), r); err != nil {
+					return err
+				}
+				fmt.Fprintf(p.Out, "run %d of %s was asked to stop\n", r.Number, st.Name)
+				return nil
+			})
+		}}
+}
+
+func (p *Program) watch() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{Use: "watch STACK", Short: "Follow the last run of a stack, live", Args: cobra.ExactArgs(1)}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "events as JSON, one a line")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
+		defer stop()
+		return p.with(func(a *app.App) error {
+			st, err := a.Store.Find(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			r, err := a.Store.RunNumber(ctx, st.ID, 0)
+			if err != nil {
+				return fmt.Errorf("%s has no run: %w", st.Name, err)
+			}
+			ended, err := a.Tail(ctx, r.ID, func(e run.Event) { p.event(r, e, asJSON) })
+			if errors.Is(err, context.Canceled) {
+				return nil // the run goes on without us
+			}
+			if err != nil {
+				return err
+			}
+			if !asJSON {
+				p.end(ctx, a, ended)
+			}
+			return code(ended)
+		})
+	}
+	return cmd
+}
+
+// carryOut is what the interface starts as a process of its own.
+func (p *Program) carryOut() *cobra.Command {
+	return &cobra.Command{Use: "carry-out RUN", Hidden: true, Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			signal.Ignore(syscall.SIGHUP, os.Interrupt)
+			return p.with(func(a *app.App) error {
+				r, err := a.Execute(cmd.Context(), args[0], os.Getenv("BRICKROW_LOCK"))
+				if err != nil {
+					return err
+				}
+				return code(r)
+			})
+		}}
+}

@@ -1,0 +1,159 @@
+// Package cli is the command line of Brick Row: the use cases of app for
+// pipelines and habit, as text or JSON, with stable exit codes.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/charmbracelet/x/term"
+	"github.com/spf13/cobra"
+
+	"brickrow/internal/app"
+	"brickrow/internal/store"
+)
+
+// The exit codes.
+const (
+	ExitDone    = 0
+	ExitRefused = 1 // refused or failed
+	ExitUsage   = 2
+	ExitChanges = 3 // --expect-none, and there are changes
+	ExitUndone  = 4 // the run failed and was undone
+	ExitStuck   = 5
+)
+
+// exit is an error that only sets the exit code; all has been said.
+type exit int
+
+func (e exit) Error() string { return fmt.Sprintf("exit %d", int(e)) }
+
+// usage is a mistake in how the command was called.
+type usage struct{ error }
+
+// Program is what the commands share.
+type Program struct {
+	In       io.Reader
+	Out, Err io.Writer
+	// Interface opens the full-screen interface; nil where there is none.
+	Interface func(ctx context.Context, a *app.App, demo bool) error
+	home      string
+}
+
+// Run runs the command line and yields the exit code.
+func (p *Program) Run(ctx context.Context, args []string) int {
+	root := p.root()
+	root.SetArgs(args)
+	root.SetIn(p.In)
+	root.SetOut(p.Out)
+	root.SetErr(p.Err)
+	err := root.ExecuteContext(ctx)
+	var code exit
+	var wrong usage
+	switch {
+	case err == nil:
+		return ExitDone
+	case errors.As(err, &code):
+		return int(code)
+	case errors.As(err, &wrong), isUsage(err):
+		fmt.Fprintf(p.Err, "brickrow: %v\n", err)
+		return ExitUsage
+	}
+	fmt.Fprintf(p.Err, "brickrow: %v\n", err)
+	return ExitRefused
+}
+
+// isUsage recognises the errors that cobra makes of a wrong call.
+func isUsage(err error) bool {
+	for _, start := range []string{"unknown command", "unknown flag", "unknown shorthand", "accepts ", "requires ", "flag needs", "invalid argument", "required flag", "if any flags"} {
+		if strings.HasPrefix(err.Error(), start) {
+			return true
+		}
+	}
+	return false
+}
+
+func (p *Program) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "brickrow",
+		Short: "Write a stack of cloud resources, see what a change would do, deploy it, watch it, undo it",
+		Long: `Brick Row stands up stacks of cloud resources from TOSCA 2.0 templates.
+Without a command it opens the full-screen interface.`,
+		Args:          cobra.NoArgs,
+		SilenceErrors: true, SilenceUsage: true,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return p.with(func(a *app.App) error { return p.open(cmd.Context(), a, false) })
+		},
+	}
+	root.CompletionOptions.HiddenDefaultCmd = true
+	root.PersistentFlags().StringVar(&p.home, "home", "", "folder of the data (BRICKROW_HOME, else the user's data folder)")
+	root.AddCommand(p.demo(), p.check(), p.whatif(), p.deploy(), p.watch(), p.resume(), p.cancel(), p.undo(), p.remove(),
+		p.stacks(), p.show(), p.results(), p.events(), p.yard(), p.carryOut())
+	return root
+}
+
+// with opens the program's data around f.
+func (p *Program) with(f func(a *app.App) error) error {
+	a, err := app.Open(app.Options{Home: p.home})
+	if err != nil {
+		return err
+	}
+	return errors.Join(f(a), a.Close())
+}
+
+func (p *Program) open(ctx context.Context, a *app.App, demo bool) error {
+	if p.Interface == nil || !p.isTerminal() {
+		return usage{errors.New("the interface needs a terminal; 'brickrow --help' lists the commands that do not")}
+	}
+	return p.Interface(ctx, a, demo)
+}
+
+func (p *Program) isTerminal() bool {
+	in, okIn := p.In.(*os.File)
+	out, okOut := p.Out.(*os.File)
+	return okIn && okOut && term.IsTerminal(in.Fd()) && term.IsTerminal(out.Fd())
+}
+
+// confirm asks a question, or fails where nobody can answer. A careful target
+// or data at risk wants the stack's name typed.
+func (p *Program) confirm(question, word string) error {
+	if !p.isTerminal() {
+		return usage{fmt.Errorf("%s Nobody can answer here: add --yes", question)}
+	}
+	hint := "y or n"
+	if word != "" {
+		hint = "type " + word
+	}
+	fmt.Fprintf(p.Out, "%s [%s] ", question, hint)
+	var answer string
+	fmt.Fscanln(p.In, &answer)
+	if word == "" && (answer == "y" || answer == "yes") || word != "" && answer == word {
+		return nil
+	}
+	fmt.Fprintln(p.Err, "Nothing was done.")
+	return exit(ExitRefused)
+}
+
+func (p *Program) json(x any) error {
+	e := json.NewEncoder(p.Out)
+	e.SetIndent("", "  ")
+	return e.Encode(x)
+}
+
+// code is the exit code of a run that has ended.
+func code(r *store.Run) error {
+	switch r.State {
+	case store.RunDone:
+		return nil
+	case store.RunUndone:
+		return exit(ExitUndone)
+	case store.RunStuck:
+		return exit(ExitStuck)
+	}
+	return exit(ExitRefused)
+}

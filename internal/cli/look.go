@@ -1,0 +1,363 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"brickrow/internal/app"
+	"brickrow/internal/cloud"
+	"brickrow/internal/demo"
+	"brickrow/internal/store"
+	"brickrow/internal/tosca"
+	"brickrow/internal/yard"
+)
+
+func (p *Program) demo() *cobra.Command {
+	var reset, prepareOnly bool
+	cmd := &cobra.Command{Use: "demo", Short: "Open the interface on the demo of Kestrel Ridge, with the stand-in cloud", Args: cobra.NoArgs}
+	cmd.Flags().BoolVar(&reset, "reset", false, "begin the demo again")
+	cmd.Flags().BoolVar(&prepareOnly, "prepare-only", false, "make the demo's data and leave")
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		home := p.home
+		if home == "" && os.Getenv("BRICKROW_HOME") == "" {
+			home = app.Home("") + "-demo"
+		}
+		home = app.Home(home)
+		if err := demo.Prepare(cmd.Context(), home, reset, func(s string) { fmt.Fprintln(p.Err, s) }); err != nil {
+			return err
+		}
+		if prepareOnly {
+			fmt.Fprintf(p.Out, "the demo is in %s\n", home)
+			return nil
+		}
+		speed := 0.0
+		if os.Getenv("BRICKROW_YARD_SPEED") == "" {
+			speed = demo.Speed
+		}
+		a, err := app.Open(app.Options{Home: home, Speed: speed})
+		if err != nil {
+			return err
+		}
+		return errors.Join(p.open(cmd.Context(), a, true), a.Close())
+	}
+	return cmd
+}
+
+type jsonStack struct {
+	Name     string      `json:"name"`
+	Target   string      `json:"target"`
+	State    store.State `json:"state"`
+	Revision int         `json:"revision"`
+	LastRun  int         `json:"last_run"`
+	Updated  time.Time   `json:"updated"`
+}
+
+func (p *Program) stacks() *cobra.Command {
+	var removed, asJSON bool
+	cmd := &cobra.Command{Use: "stacks", Short: "List the stacks", Args: cobra.NoArgs}
+	cmd.Flags().BoolVar(&removed, "removed", false, "list removed stacks too")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		return p.with(func(a *app.App) error {
+			list, err := a.Store.Stacks(cmd.Context())
+			if err != nil {
+				return err
+			}
+			runs, err := a.Store.LastRuns(cmd.Context())
+			if err != nil {
+				return err
+			}
+			out := []jsonStack{}
+			for _, st := range list {
+				if st.State == store.Removed && !removed {
+					continue
+				}
+				j := jsonStack{st.Name, st.Target.String(), st.State, st.Revision, 0, st.Updated.UTC()}
+				if r := runs[st.ID]; r != nil {
+					j.LastRun = r.Number
+				}
+				out = append(out, j)
+			}
+			if asJSON {
+				return p.json(out)
+			}
+			if len(out) == 0 {
+				fmt.Fprintln(p.Out, "no stacks yet: 'brickrow deploy STACKFILE' makes one, 'brickrow demo' shows some")
+			}
+			for _, s := range out {
+				fmt.Fprintf(p.Out, "%-20s %-18s %-10s rev %-3d %s\n", s.Name, s.Target, s.State, s.Revision, s.Updated.Local().Format("2006-01-02 15:04"))
+			}
+			return nil
+		})
+	}
+	return cmd
+}
+
+type jsonResource struct {
+	Name       string                 `json:"name"`
+	Type       string                 `json:"type"`
+	ID         string                 `json:"id"`
+	Properties map[string]tosca.Value `json:"properties"`
+	Attributes map[string]tosca.Value `json:"attributes"`
+}
+
+func (p *Program) show() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{Use: "show STACK", Short: "Show a stack: its resources, results and last run", Args: cobra.ExactArgs(1)}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		ctx := cmd.Context()
+		return p.with(func(a *app.App) error {
+			st, err := a.Store.Find(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			recorded, _, err := a.Store.Recorded(ctx, st.ID)
+			if err != nil {
+				return err
+			}
+			results, err := a.Store.Results(ctx, st.ID)
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				resources := []jsonResource{}
+				for _, r := range recorded {
+					resources = append(resources, jsonResource{r.Name, r.Type, r.ID, r.Properties, r.Attributes})
+				}
+				return p.json(map[string]any{"name": st.Name, "target": st.Target.String(), "state": st.State, "revision": st.Revision, "description": st.Description, "resources": resources, "results": resultMap(results, false)})
+			}
+			fmt.Fprintf(p.Out, "%s in %s: %s, revision %d\n%s\n\n", st.Name, st.Target, st.State, st.Revision, cloud.Clean(st.Description))
+			for _, r := range recorded {
+				fmt.Fprintf(p.Out, "%-20s %-14s %s\n", r.Name, r.Type, r.ID)
+			}
+			if r, err := a.Store.RunNumber(ctx, st.ID, 0); err == nil {
+				fmt.Fprintf(p.Out, "\nlast run  %d, %s by %s: %s %s\n", r.Number, r.Kind, r.By, r.State, r.Reason)
+			}
+			if len(results) > 0 {
+				fmt.Fprintln(p.Out)
+				p.resultLines(results, false)
+			}
+			return nil
+		})
+	}
+	return cmd
+}
+
+func resultMap(list []store.Result, reveal bool) map[string]any {
+	out := map[string]any{}
+	for _, r := range list {
+		if out[r.Name] = r.Value; reveal {
+			out[r.Name] = tosca.Reveal(r.Value)
+		}
+	}
+	return out
+}
+
+func (p *Program) results() *cobra.Command {
+	var asJSON, reveal bool
+	cmd := &cobra.Command{Use: "results STACK [NAME]", Short: "Print the results of a stack, or one of them alone", Args: cobra.RangeArgs(1, 2)}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	cmd.Flags().BoolVar(&reveal, "reveal", false, "show secrets in clear")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		return p.with(func(a *app.App) error {
+			st, err := a.Store.Find(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			list, err := a.Results(cmd.Context(), st)
+			if err != nil {
+				return err
+			}
+			if len(args) == 2 {
+				var names []string
+				for _, r := range list {
+					names = append(names, r.Name)
+					if r.Name == args[1] && !asJSON {
+						fmt.Fprintln(p.Out, cloud.Clean(ResultText(r, reveal)))
+						return nil
+					} else if r.Name == args[1] {
+						return p.json(resultMap([]store.Result{r}, reveal))
+					}
+				}
+				return fmt.Errorf("%s has no result '%s'; it has %s", st.Name, args[1], strings.Join(names, ", "))
+			}
+			if asJSON {
+				return p.json(resultMap(list, reveal))
+			}
+			p.resultLines(list, reveal)
+			return nil
+		})
+	}
+	return cmd
+}
+
+func (p *Program) events() *cobra.Command {
+	var asJSON bool
+	var number int
+	cmd := &cobra.Command{Use: "events STACK", Short: "Print the events of a run", Args: cobra.ExactArgs(1)}
+	cmd.Flags().IntVar(&number, "run", 0, "number of the run (default: the last one)")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON, one a line")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		ctx := cmd.Context()
+		return p.with(func(a *app.App) error {
+			st, err := a.Store.Find(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			r, err := a.Store.RunNumber(ctx, st.ID, number)
+			if errors.Is(err, store.ErrNotFound) {
+				return fmt.Errorf("%s has no such run", st.Name)
+			}
+			if err != nil {
+				return err
+			}
+			list, err := a.Store.Events(ctx, r.ID, 0)
+			for _, e := range list {
+				p.event(r, e, asJSON)
+			}
+			return err
+		})
+	}
+	return cmd
+}
+
+func (p *Program) yard() *cobra.Command {
+	cmd := &cobra.Command{Use: "yard", Short: "The stand-in cloud: serve it, look into it, let it fail"}
+	cmd.AddCommand(p.yardServe(), p.yardResources(), p.yardFault())
+	return cmd
+}
+
+func (p *Program) yardServe() *cobra.Command {
+	var port int
+	cmd := &cobra.Command{Use: "serve", Short: "Serve the stand-in cloud on the loopback address", Args: cobra.NoArgs}
+	cmd.Flags().IntVar(&port, "port", 7707, "port to listen on; 0 takes a free one")
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		home := app.Home(p.home)
+		speed, err := app.Speed(0)
+		if err != nil {
+			return err
+		}
+		if err := os.MkdirAll(home, 0o700); err != nil {
+			return err
+		}
+		y, err := yard.Open(home, yard.Options{Speed: speed})
+		if err != nil {
+			return err
+		}
+		defer y.Close()
+		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+		if err != nil {
+			return fmt.Errorf("listen: %w", err)
+		}
+		fmt.Fprintf(p.Out, "the yard listens on http://%s; tokens are in %s/%s\nset BRICKROW_CLOUD=http://%s to use it\n", l.Addr(), home, yard.CredentialsFile, l.Addr())
+		srv := &http.Server{Handler: y.Handler(), ReadHeaderTimeout: 10 * time.Second}
+		ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
+		defer stop()
+		go func() {
+			<-ctx.Done()
+			srv.Close()
+		}()
+		if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+			return err
+		}
+		return nil
+	}
+	return cmd
+}
+
+func (p *Program) yardResources() *cobra.Command {
+	var name string
+	var asJSON bool
+	cmd := &cobra.Command{Use: "resources", Short: "List what is in the stand-in cloud", Args: cobra.NoArgs}
+	cmd.Flags().StringVar(&name, "stack", "", "only those of a stack")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		return p.with(func(a *app.App) error {
+			list := []yard.Listed{}
+			if err := a.Cloud.Operator(cmd.Context(), http.MethodGet, "resources?stack="+name, nil, &list); err != nil {
+				return err
+			}
+			if asJSON {
+				return p.json(list)
+			}
+			for _, r := range list {
+				fmt.Fprintf(p.Out, "%-26s %-14s %-18s %-16s %s\n", r.ID, r.Type, r.Account+"/"+r.Region, cloud.Clean(r.Stack), cloud.Clean(r.Node))
+			}
+			return nil
+		})
+	}
+	return cmd
+}
+
+func (p *Program) yardFault() *cobra.Command {
+	cmd := &cobra.Command{Use: "fault", Short: "Let the stand-in cloud fail on purpose"}
+	var f yard.Fault
+	add := &cobra.Command{Use: "add", Short: "Add a fault", Args: cobra.NoArgs}
+	add.Flags().StringVar(&f.Name, "name", "", "name of the node, or of one resource such as reader#0")
+	add.Flags().StringVar(&f.Type, "type", "", "type of resource")
+	add.Flags().StringVar(&f.On, "on", "", "create, update or delete (default: create and update)")
+	add.Flags().StringVar(&f.At, "at", "", "the inner step to fail in (default: the first); 'call' refuses at once")
+	add.Flags().IntVar(&f.Times, "times", 1, "how often; 0 is until cleared")
+	add.Flags().StringVar(&f.Mode, "mode", "fail", "fail, busy (an error that passes) or lose (the work is done, the answer lost)")
+	add.Flags().StringVar(&f.Reason, "reason", "", "the cloud's words")
+	if err := add.MarkFlagRequired("reason"); err != nil {
+		panic(err)
+	}
+	add.RunE = func(cmd *cobra.Command, _ []string) error {
+		return p.with(func(a *app.App) error {
+			var made yard.Fault
+			if err := a.Cloud.Operator(cmd.Context(), http.MethodPost, "faults", f, &made); err != nil {
+				return err
+			}
+			fmt.Fprintf(p.Out, "fault %d added\n", made.ID)
+			return nil
+		})
+	}
+	list := &cobra.Command{Use: "list", Short: "List the faults", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+		return p.with(func(a *app.App) error {
+			var faults []yard.Fault
+			if err := a.Cloud.Operator(cmd.Context(), http.MethodGet, "faults", nil, &faults); err != nil {
+				return err
+			}
+			if len(faults) == 0 {
+				fmt.Fprintln(p.Out, "no faults")
+			}
+			for _, f := range faults {
+				times := "until cleared"
+				if f.Times > 0 {
+					times = fmt.Sprintf("%d times", f.Times)
+				}
+				fmt.Fprintf(p.Out, "%d  %s  name %s, type %s, on %s, at %s, %s: %s\n", f.ID, f.Mode, or(f.Name, "any"), or(f.Type, "any"), or(f.On, "create or update"), or(f.At, "the first step"), times, cloud.Clean(f.Reason))
+			}
+			return nil
+		})
+	}}
+	clear := &cobra.Command{Use: "clear", Short: "Take all faults away", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+		return p.with(func(a *app.App) error {
+			if err := a.Cloud.Operator(cmd.Context(), http.MethodDelete, "faults", nil, nil); err != nil {
+				return err
+			}
+			fmt.Fprintln(p.Out, "no faults")
+			return nil
+		})
+	}}
+	cmd.AddCommand(add, list, clear)
+	return cmd
+}
+
+func or(s, otherwise string) string {
+	if s == "" {
+		return otherwise
+	}
+	return s
+}

@@ -1,0 +1,152 @@
+// Package cloud is what Brick Row asks of any cloud: list, read, create,
+// update and delete resources, and follow the long operations that these
+// begin. Client does it over HTTP; the shapes on the wire are defined here.
+//
+// Every call that changes something carries a key. The same key sent again is
+// answered with what was already done, so that a lost answer or a crash never
+// makes a resource twice.
+package cloud
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
+)
+
+// Cloud is one cloud, in all its accounts and regions.
+type Cloud interface {
+	// Targets lists the accounts and regions there are.
+	Targets(ctx context.Context) ([]stack.Target, error)
+	// List lists the resources of a target; an empty stack lists all.
+	List(ctx context.Context, t stack.Target, stackName string) ([]Resource, error)
+	// Get reads one resource; a Problem with status 404 says it is not there.
+	Get(ctx context.Context, t stack.Target, id string) (Resource, error)
+	Create(ctx context.Context, t stack.Target, key string, r Request) (Operation, error)
+	Update(ctx context.Context, t stack.Target, key, id string, r Request) (Operation, error)
+	Delete(ctx context.Context, t stack.Target, key, id string) (Operation, error)
+	// Operation reads how far an operation is.
+	Operation(ctx context.Context, t stack.Target, id string) (Operation, error)
+}
+
+// Resource is a resource on the wire. Secret properties hold a fingerprint.
+type Resource struct {
+	ID         string              `json:"id"`
+	Type       string              `json:"type"`
+	Account    string              `json:"account"`
+	Region     string              `json:"region"`
+	State      string              `json:"state"` // creating, ready, updating, deleting, failed
+	Properties map[string]any      `json:"properties"`
+	Links      map[string][]string `json:"links"`
+	Attributes map[string]any      `json:"attributes"`
+	Tags       map[string]string   `json:"tags"`
+	UsedBy     []string            `json:"used_by"`
+	ETag       string              `json:"etag"`
+}
+
+// Request creates a resource, or changes what it names: a property that is
+// null is taken away, one that is not named stays.
+type Request struct {
+	Type       string              `json:"type,omitempty"`
+	Properties map[string]any      `json:"properties,omitempty"`
+	Links      map[string][]string `json:"links,omitempty"`
+	Tags       map[string]string   `json:"tags,omitempty"`
+	ETag       string              `json:"-"` // If-Match, where not empty
+}
+
+// Operation is a long operation. Times are in milliseconds of real time.
+type Operation struct {
+	ID         string   `json:"id"`
+	Kind       string   `json:"kind"` // create, update, delete
+	ResourceID string   `json:"resource_id"`
+	State      string   `json:"state"` // working, settling, done, failed
+	Step       string   `json:"step"`
+	StepNumber int      `json:"step_number"` // from 1
+	Steps      int      `json:"steps"`
+	ElapsedMS  int64    `json:"elapsed_ms"`
+	TotalMS    int64    `json:"total_ms"`
+	NextMS     int64    `json:"next_ms"` // until something changes
+	Problem    *Problem `json:"problem,omitempty"`
+}
+
+// Ended reports whether the operation is over, one way or the other.
+func (o Operation) Ended() bool { return o.State == "done" || o.State == "failed" }
+
+// Problem is an error of the cloud, in the form of RFC 9457.
+type Problem struct {
+	Type   string `json:"type"`
+	Title  string `json:"title"`
+	Status int    `json:"status"`
+	Detail string `json:"detail"`
+	Mend   string `json:"mend,omitempty"`
+	// Passing says that the same call may work in a moment.
+	Passing      bool  `json:"passing,omitempty"`
+	RetryAfterMS int64 `json:"retry_after_ms,omitempty"`
+}
+
+// Error is the cloud's words.
+func (p *Problem) Error() string {
+	if p.Detail == "" {
+		return p.Title
+	}
+	return p.Detail
+}
+
+// RetryAfter is how long the cloud asks to wait.
+func (p *Problem) RetryAfter() time.Duration { return time.Duration(p.RetryAfterMS) * time.Millisecond }
+
+// Clean makes text that came from outside harmless for a terminal: control
+// characters become visible.
+func Clean(s string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r == '\n' || r == '\t':
+			return ' '
+		case r < 0x20 || r == 0x7f || r >= 0x80 && r < 0xa0 || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 || r == 0x200b || r == 0xfeff:
+			return '·'
+		}
+		return r
+	}, s)
+}
+
+// Live reads a resource with the types of the profile.
+func (r Resource) Live(lib *tosca.Library) *stack.Live {
+	l := &stack.Live{ID: r.ID, Type: r.Type, Node: r.Tags["node"], State: r.State, ETag: r.ETag, Links: r.Links, Tags: r.Tags, UsedBy: r.UsedBy,
+		Properties: map[string]tosca.Value{}, Attributes: map[string]tosca.Value{}}
+	t := lib.Nodes[r.Type]
+	for k, v := range r.Properties {
+		l.Properties[k] = ReadProperty(t, k, tosca.FromJSON(v))
+	}
+	own := tosca.Map{}
+	for k, v := range r.Tags {
+		if k != "stack" && k != "node" {
+			own[k] = tosca.String(v)
+		}
+	}
+	if len(own) > 0 {
+		l.Properties["tags"] = own
+	}
+	for k, v := range r.Attributes {
+		l.Attributes[k] = tosca.FromJSON(v)
+	}
+	l.Attributes["id"] = tosca.String(r.ID)
+	return l
+}
+
+// ReadProperty gives a stored value the type of its property.
+func ReadProperty(t *tosca.NodeType, name string, v tosca.Value) tosca.Value {
+	if t != nil {
+		if d := t.Property(name); d != nil && d.Type != nil && !d.Type.IsA("Secret") {
+			return d.Type.Read(v)
+		}
+	}
+	return v
+}
+
+// NotFound is the problem of a resource that is not there.
+func NotFound(what string) *Problem {
+	return &Problem{Type: "not-found", Title: "not found", Status: 404, Detail: fmt.Sprintf("there is no %s", what)}
+}

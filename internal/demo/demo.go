@@ -1,0 +1,192 @@
+// Package demo makes the demo's data: the stacks of Kestrel Ridge, brought to
+// where they are by really deploying them into the stand-in cloud, at high
+// speed.
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"os"
+	"path/filepath"
+
+	"brickrow/examples"
+	"brickrow/internal/app"
+	"brickrow/internal/cloud"
+	"brickrow/internal/stack"
+	"brickrow/internal/store"
+	"brickrow/internal/yard"
+)
+
+// Speed is how much faster than nominal the demo's cloud runs.
+const Speed = 2
+
+// preparing is how fast the history of the demo is made.
+const preparing = 2000
+
+// Folder is where the demo's templates are, inside the data folder.
+const Folder = "kestrel-ridge"
+
+// marker is the file that says that the demo is complete.
+const marker = "demo-ready"
+
+// Prepare makes the demo in the folder home unless it is there. Only files of
+// the demo are ever removed.
+func Prepare(ctx context.Context, home string, reset bool, say func(string)) error {
+	done := filepath.Join(home, marker)
+	if _, err := os.Stat(done); err == nil && !reset {
+		return nil
+	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if err := clean(home); err != nil {
+		return err
+	}
+	say("preparing the demo: deploying the stacks of Kestrel Ridge into the stand-in cloud …")
+	dir := filepath.Join(home, Folder)
+	if err := copyExamples(dir); err != nil {
+		return err
+	}
+	if err := history(ctx, home, dir); err != nil {
+		return fmt.Errorf("prepare the demo: %w", err)
+	}
+	return os.WriteFile(done, []byte("the demo of Kestrel Ridge\n"), 0o600)
+}
+
+// clean removes what an earlier demo left, and refuses to touch a store that
+// is not a demo's.
+func clean(home string) error {
+	_, errDemo := os.Stat(filepath.Join(home, Folder))
+	_, errStore := os.Stat(filepath.Join(home, "store.db"))
+	if errStore == nil && errDemo != nil {
+		return fmt.Errorf("%s holds stacks that are not the demo's; give another folder with --home", home)
+	}
+	for _, name := range []string{"store.db", "store.db-wal", "store.db-shm", "yard.db", "yard.db-wal", "yard.db-shm", store.KeyFile, yard.CredentialsFile, marker, Folder, "logs"} {
+		if err := os.RemoveAll(filepath.Join(home, name)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func copyExamples(dir string) error {
+	root, err := fs.Sub(examples.Ridge, "kestrel-ridge")
+	if err != nil {
+		return err
+	}
+	if err := os.CopyFS(dir, root); err != nil {
+		return err
+	}
+	secrets := filepath.Join(dir, "secrets")
+	if err := os.MkdirAll(secrets, 0o700); err != nil {
+		return err
+	}
+	for name, value := range map[string]string{"db_password": "lawine-grat-0815", "oncall_token": "pager-hoarfrost-42"} {
+		if err := os.WriteFile(filepath.Join(secrets, name), []byte(value+"\n"), 0o600); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// history deploys what the demo begins with.
+func history(ctx context.Context, home, dir string) (err error) {
+	a, err := app.Open(app.Options{Home: home, Speed: preparing})
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, a.Close()) }()
+	file := func(name string) string { return filepath.Join(dir, name+".stack.yaml") }
+	for _, d := range []struct {
+		file  string
+		flags []string
+	}{
+		{"ridge-base", nil},
+		{"snow-probe", nil},
+		{"bulletin-test", []string{"readers=1", "forecasters=1", "db_size=small"}},
+		{"bulletin-test", []string{"readers=2", "db_size=small"}},
+		{"bulletin-live", nil},
+	} {
+		if err := deploy(ctx, a, file(d.file), d.flags, store.RunDone); err != nil {
+			return fmt.Errorf("%s: %w", d.file, err)
+		}
+	}
+	if err := failOnce(ctx, a, file("bulletin-test")); err != nil {
+		return err
+	}
+	if err := removeProbe(ctx, a); err != nil {
+		return err
+	}
+	return changeByHand(ctx, a)
+}
+
+func deploy(ctx context.Context, a *app.App, file string, flags []string, want store.RunState) error {
+	d, err := a.Load(ctx, file, app.Values{Flags: flags})
+	if err != nil {
+		return err
+	}
+	p, err := a.WhatIf(ctx, d, true)
+	if err != nil {
+		return err
+	}
+	return carry(ctx, a, p, "undo", want)
+}
+
+func carry(ctx context.Context, a *app.App, p *app.Preview, onFailure string, want store.RunState) error {
+	t, err := a.Prepare(ctx, p, onFailure)
+	if err != nil {
+		return err
+	}
+	r, err := a.Execute(ctx, t.Run.ID, t.Token)
+	if err != nil {
+		return err
+	}
+	if r.State != want {
+		return fmt.Errorf("the run ended %s: %s", r.State, r.Reason)
+	}
+	return nil
+}
+
+// failOnce leaves a failed and undone run in the history.
+func failOnce(ctx context.Context, a *app.App, file string) error {
+	f := yard.Fault{Name: "readings_db", On: "update", At: "growing the storage", Times: 1, Reason: "no storage host has 40 GiB left for a small database; size medium, or at most 30 GiB, would fit"}
+	if err := a.Cloud.Operator(ctx, http.MethodPost, "faults", f, nil); err != nil {
+		return err
+	}
+	return deploy(ctx, a, file, []string{"readers=3", "db_size=small", "db_storage=40 GiB", "forecasters=3"}, store.RunUndone)
+}
+
+func removeProbe(ctx context.Context, a *app.App) error {
+	st, err := a.Store.Find(ctx, "snow-probe")
+	if err != nil {
+		return err
+	}
+	p, err := a.WhatIfDelete(ctx, st)
+	if err != nil {
+		return err
+	}
+	return carry(ctx, a, p, "hold", store.RunDone)
+}
+
+// changeByHand opens a port in the cloud behind the record's back.
+func changeByHand(ctx context.Context, a *app.App) error {
+	t := stack.Target{Account: "workshop", Region: "alder-1"}
+	list, err := a.Cloud.List(ctx, t, "bulletin-test")
+	if err != nil {
+		return err
+	}
+	for _, r := range list {
+		if r.Tags["node"] != "reader_rules" {
+			continue
+		}
+		allow := append(r.Properties["allow"].([]any), map[string]any{"direction": "in", "protocol": "tcp", "ports": "22", "peer": "10.8.0.0/16"})
+		op, err := a.Cloud.Update(ctx, t, "by-hand-1", r.ID, cloud.Request{Properties: map[string]any{"allow": allow}})
+		for err == nil && !op.Ended() {
+			op, err = a.Cloud.Operation(ctx, t, op.ID)
+		}
+		return err
+	}
+	return errors.New("reader_rules is not in the cloud")
+}

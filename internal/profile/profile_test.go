@@ -1,0 +1,40 @@
+package profile
+
+import (
+	"testing"
+
+	"brickrow/internal/tosca"
+)
+
+func TestShippedProfileIsSound(t *testing.T) {
+	lib, findings := tosca.ReadProfile("profile", source)
+	for _, f := range findings {
+		t.Errorf("%s", f)
+	}
+	duration := lib.Data["Duration"]
+	for name, n := range lib.Nodes {
+		if n.Description == "" {
+			t.Errorf("%s has no description", name)
+		}
+		if name == "Resource" {
+			continue
+		}
+		var takes tosca.Findings
+		if v := duration.Fit(tosca.String(n.Metadata["takes"]), n.Pos, name, &takes); len(takes) > 0 {
+			t.Errorf("%s: takes %v: %v", name, v, takes)
+		}
+		for _, p := range n.Properties {
+			if p.Type == nil {
+				t.Errorf("%s.%s has no type", name, p.Name)
+			}
+			if p.Required && p.Default == nil && p.Metadata["example"] == "" && p.Validation == nil {
+				t.Errorf("%s.%s must be given and shows no example", name, p.Name)
+			}
+		}
+		for _, q := range n.Requirements {
+			if lib.Nodes[q.Node] == nil {
+				t.Errorf("%s wants %s, which does not exist", name, q.Node)
+			}
+		}
+	}
+}

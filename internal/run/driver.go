@@ -1,0 +1,645 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"sync"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+
+	"brickrow/internal/cloud"
+	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
+)
+
+// Journal is where the driver writes what it is about to do and what came of
+// it. Each call is kept as a whole or not at all.
+type Journal interface {
+	Note(ctx context.Context, e *Entry, ev *Event, ch RecordChange) error
+	// Cancelled reports whether somebody asked the run to stop.
+	Cancelled(ctx context.Context) (bool, error)
+}
+
+// DefaultLimit is how many steps are under way at once.
+const DefaultLimit = 16
+
+// Driver carries out the steps of one run.
+type Driver struct {
+	RunID   string
+	Stack   string
+	Target  stack.Target
+	Cloud   cloud.Cloud
+	Journal Journal
+	Wanted  *stack.Wanted // nil for a deletion
+	Library *tosca.Library
+	Limit   int
+
+	mu       sync.Mutex
+	recorded map[string]*stack.Recorded // as it is now
+	entries  map[string]*Entry          // the journal
+}
+
+// Outcome is how a run ended.
+type Outcome struct {
+	Complete   bool
+	Cancelled  bool
+	Failed     []Entry
+	SweepBegan bool
+	Entries    []Entry
+}
+
+// Begin sets what is recorded and what the journal says already.
+func (d *Driver) Begin(recorded []*stack.Recorded, journal []Entry) {
+	d.recorded, d.entries = map[string]*stack.Recorded{}, map[string]*Entry{}
+	for _, r := range recorded {
+		d.recorded[r.Name] = r
+	}
+	for _, e := range journal {
+		d.entries[e.Step.ID] = &e
+	}
+}
+
+// Run carries out steps until all are done, one fails, or the run is
+// cancelled. Steps that the journal says are done are left out; those it says
+// were started are sent again under the same key. The error is one of this
+// program; what the cloud refuses is in the outcome.
+func (d *Driver) Run(ctx context.Context, steps []Step) (Outcome, error) {
+	limit := d.Limit
+	if limit <= 0 {
+		limit = DefaultLimit
+	}
+	sched, err := NewSchedule(steps, limit)
+	if err != nil {
+		return Outcome{}, err
+	}
+	for _, s := range steps {
+		if e := d.entries[s.ID]; e != nil && (e.State == Done || e.State == Unchanged) {
+			sched.End(s.ID, e.State)
+		}
+	}
+	type ended struct {
+		id    string
+		state EntryState
+		err   error
+	}
+	var out Outcome
+	results := make(chan ended)
+	watch := time.NewTicker(300 * time.Millisecond)
+	defer watch.Stop()
+	var broken error
+	for {
+		if broken == nil {
+			for _, s := range sched.Ready() {
+				go func() {
+					state, err := d.step(ctx, s)
+					results <- ended{s.ID, state, err}
+				}()
+			}
+		}
+		if sched.running == 0 && (broken != nil || sched.Idle()) {
+			break
+		}
+		select {
+		case r := <-results:
+			if r.err != nil {
+				broken = errors.Join(broken, fmt.Errorf("%s: %w", r.id, r.err))
+				sched.running--
+				continue
+			}
+			sched.End(r.id, r.state)
+		case <-watch.C:
+			if stop, err := d.Journal.Cancelled(ctx); err == nil && stop && !out.Cancelled && steps[0].Half != Undo {
+				out.Cancelled = true
+				sched.Stop()
+				d.tell(ctx, Event{State: Working, Step: "cancel was asked for; what is under way comes to its end"})
+			}
+		}
+	}
+	if broken != nil {
+		return out, broken
+	}
+	out.Complete, out.SweepBegan = sched.Complete(), sched.SweepBegan()
+	for _, e := range d.entries {
+		out.Entries = append(out.Entries, *e)
+		if _, mine := sched.steps[e.Step.ID]; mine && e.State == Failed {
+			out.Failed = append(out.Failed, *e)
+		}
+	}
+	for _, s := range sched.Unfinished() {
+		if s.Half == Build {
+			d.tell(ctx, Event{Resource: s.Resource, Type: s.Type, State: Skipped})
+		}
+	}
+	return out, nil
+}
+
+// tell writes an event that belongs to no step. An event that cannot be
+// written is not worth failing for: the next entry will say so.
+func (d *Driver) tell(ctx context.Context, ev Event) {
+	_ = d.Journal.Note(ctx, nil, &ev, RecordChange{})
+}
+
+// task is one step being carried out.
+type task struct {
+	*Driver
+	ctx   context.Context
+	entry *Entry
+	began time.Time
+}
+
+// step carries out one step. The error is one of this program; a refusal of
+// the cloud is the state Failed.
+func (d *Driver) step(ctx context.Context, s Step) (EntryState, error) {
+	d.mu.Lock()
+	e := d.entries[s.ID]
+	if e == nil || e.State == Failed {
+		attempt := 1
+		if e != nil {
+			attempt = e.Attempt + 1
+		}
+		e = &Entry{Step: s, Attempt: attempt, Record: d.recorded[s.Resource]}
+		if s.Action != Create { // the id of a swap's step is the old one's
+			e.CloudID = s.CloudID
+		}
+		d.entries[s.ID] = e
+	}
+	d.mu.Unlock()
+	t := &task{Driver: d, ctx: ctx, entry: e, began: time.Now()}
+	switch e.Step.Action {
+	case Create:
+		return t.create()
+	case Update:
+		return t.update()
+	case Delete:
+		return t.delete()
+	case PutBack:
+		return t.putBack()
+	case Release:
+		return t.finish(Done, t.event(Kept, "left in the cloud", ""), RecordChange{Name: s.Resource, Remove: !s.Swap, RemoveOld: s.Swap})
+	}
+	return "", fmt.Errorf("the plan has an unknown action %q", s.Action)
+}
+
+func (t *task) event(state State, step, reason string) *Event {
+	return &Event{Resource: t.entry.Step.Resource, Type: t.entry.Step.Type, State: state, Step: step, Reason: reason, Elapsed: time.Since(t.began), CloudID: t.entry.CloudID}
+}
+
+// intend writes the journal before the call.
+func (t *task) intend(ev *Event) error {
+	t.entry.State = Started
+	return t.Journal.Note(t.ctx, t.entry, ev, RecordChange{})
+}
+
+// finish writes the outcome together with what it changes in the record.
+func (t *task) finish(state EntryState, ev *Event, ch RecordChange) (EntryState, error) {
+	e := *t.entry
+	e.State = state
+	if err := t.Journal.Note(t.ctx, &e, ev, ch); err != nil {
+		return "", err
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	*t.entry = e
+	switch {
+	case ch.Put != nil:
+		t.recorded[ch.Name] = ch.Put
+	case ch.Remove:
+		delete(t.recorded, ch.Name)
+	}
+	return state, nil
+}
+
+// fail ends the step with the cloud's words.
+func (t *task) fail(step string, err error) (EntryState, error) {
+	if t.ctx.Err() != nil {
+		return "", t.ctx.Err()
+	}
+	reason := cloud.Clean(err.Error())
+	var p *cloud.Problem
+	if errors.As(err, &p) && p.Mend != "" {
+		reason += "; " + p.Mend
+	}
+	t.entry.Reason = reason
+	return t.finish(Failed, t.event(HasFailed, step, reason), RecordChange{})
+}
+
+// key is the idempotency key of the step.
+func (t *task) key() string {
+	return fmt.Sprintf("%s/%s/%d", t.RunID, t.entry.Step.ID, t.entry.Attempt)
+}
+
+// attribute answers expressions with what is recorded now.
+func (d *Driver) attribute(resource, name string) (tosca.Value, bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	r := d.recorded[resource]
+	if r == nil {
+		return nil, false
+	}
+	v, ok := r.Attributes[name]
+	if t := d.Library.Nodes[r.Type]; ok && t != nil {
+		if a := t.Attribute(name); a != nil && a.Type != nil {
+			v = a.Type.Read(v)
+		}
+	}
+	return v, ok
+}
+
+func (d *Driver) id(resource string) string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if r := d.recorded[resource]; r != nil {
+		return r.ID
+	}
+	return ""
+}
+
+// wanted resolves the resource of the step with all it waited for.
+func (t *task) wanted() (*stack.Resource, map[string]tosca.Value, error) {
+	res := t.Wanted.Resource(t.entry.Step.Resource)
+	if res == nil {
+		return nil, nil, fmt.Errorf("%s is not in the template of this run", t.entry.Step.Resource)
+	}
+	props, findings := t.Wanted.Late(res, t.attribute)
+	if findings.HasErrors() {
+		return nil, nil, fmt.Errorf("%s (%s)", findings[0].Message, findings[0].Short())
+	}
+	for name, v := range props {
+		if !tosca.IsKnown(v) {
+			return nil, nil, fmt.Errorf("the property %s waits for something that the cloud did not set", name)
+		}
+	}
+	return res, props, nil
+}
+
+func (t *task) create() (EntryState, error) {
+	res, props, err := t.wanted()
+	if err != nil {
+		return t.fail("resolving", err)
+	}
+	if t.entry.Step.Swap && t.entry.State == "" && t.entry.Record != nil && t.entry.Record.Type == res.Type.Name {
+		live, err := t.read(t.entry.Record.ID)
+		if err == nil && !needsSwap(stack.Diff(res, props, t.entry.Record, live, t.id)) {
+			t.entry.Step.Action, t.entry.Step.Swap = Update, false // what was unknown turned out the same
+			return t.update()
+		}
+	}
+	req := cloud.Request{Type: res.Type.Name, Properties: map[string]any{}, Links: map[string][]string{}, Tags: t.tags(props)}
+	for name, v := range props {
+		if name != "tags" && !tosca.Equal(v, tosca.Null{}) {
+			req.Properties[name] = tosca.Reveal(v)
+		}
+	}
+	for _, l := range res.Links {
+		for _, n := range l.Targets {
+			req.Links[l.Requirement] = append(req.Links[l.Requirement], t.id(n))
+		}
+	}
+	if err := t.intend(t.event(Working, "asking the cloud for it", "")); err != nil {
+		return "", err
+	}
+	op, err := t.call(func() (cloud.Operation, error) { return t.Cloud.Create(t.ctx, t.Target, t.key(), req) })
+	if err != nil {
+		return t.fail("", err)
+	}
+	t.entry.CloudID = op.ResourceID
+	if err := t.intend(nil); err != nil {
+		return "", err
+	}
+	if state, err := t.follow(op, Working); state == Failed || err != nil {
+		return state, err
+	}
+	return t.built(res, props, RecordChange{Retire: t.entry.Step.Swap})
+}
+
+func needsSwap(changes []stack.PropertyChange) bool {
+	for _, c := range changes {
+		if c.Effect == stack.Swap {
+			return true
+		}
+	}
+	return false
+}
+
+// tags are the resource's own tags and those that tell whose it is.
+func (t *task) tags(props map[string]tosca.Value) map[string]string {
+	tags := map[string]string{"stack": t.Stack, "node": t.entry.Step.Resource}
+	if m, ok := props["tags"].(tosca.Map); ok {
+		for k, v := range m {
+			tags[k] = tosca.Show(v)
+		}
+	}
+	return tags
+}
+
+// read asks the cloud for a resource.
+func (t *task) read(id string) (*stack.Live, error) {
+	var r cloud.Resource
+	_, err := t.call(func() (cloud.Operation, error) {
+		var err error
+		r, err = t.Cloud.Get(t.ctx, t.Target, id)
+		return cloud.Operation{}, err
+	})
+	if err != nil {
+		return nil, err
+	}
+	return r.Live(t.Library), nil
+}
+
+// built reads a resource back and records it.
+func (t *task) built(res *stack.Resource, props map[string]tosca.Value, ch RecordChange) (EntryState, error) {
+	live, err := t.read(t.entry.CloudID)
+	if err != nil {
+		return t.fail("reading it back", err)
+	}
+	rec := &stack.Recorded{Name: res.Name, Type: res.Type.Name, ID: live.ID, Properties: props, Attributes: live.Attributes, Links: map[string][]stack.LinkTo{},
+		Fingerprints: map[string]string{}, Needs: res.Needs, Pos: res.Pos, Keep: res.Keep, Guard: res.Guard}
+	for name, v := range props {
+		if tosca.HasSecret(v) {
+			rec.Fingerprints[name] = tosca.Show(live.Properties[name])
+		}
+	}
+	for _, l := range res.Links {
+		for _, n := range l.Targets {
+			rec.Links[l.Requirement] = append(rec.Links[l.Requirement], stack.LinkTo{Name: n, ID: t.id(n)})
+		}
+	}
+	ch.Name, ch.Put, ch.Position = res.Name, rec, t.entry.Step.Position
+	return t.finish(Done, t.event(IsReady, "", ""), ch)
+}
+
+func (t *task) update() (EntryState, error) {
+	res, props, err := t.wanted()
+	if err != nil {
+		return t.fail("resolving", err)
+	}
+	rec := t.entry.Record
+	if rec == nil {
+		return t.fail("", fmt.Errorf("%s is not recorded", res.Name))
+	}
+	live, err := t.read(rec.ID)
+	if err != nil {
+		return t.fail("", err)
+	}
+	t.entry.CloudID = rec.ID
+	var req cloud.Request
+	if t.entry.State == Started && t.entry.Before != nil { // sent before: the same again
+		req = t.repeat(res, props)
+	} else {
+		changes := stack.Diff(res, props, rec, live, t.id)
+		if len(changes) == 0 {
+			t.entry.State = Started
+			rec.Needs, rec.Pos, rec.Keep, rec.Guard = res.Needs, res.Pos, res.Keep, res.Guard
+			return t.finish(Unchanged, t.event(IsReady, "nothing to change", ""), RecordChange{Name: res.Name, Put: rec, Position: t.entry.Step.Position})
+		}
+		if needsSwap(changes) {
+			return t.fail("", errors.New("it would have to be replaced now; make a new what-if"))
+		}
+		t.entry.Before = snapshot(changes, rec, live)
+		req = t.repeat(res, props)
+	}
+	if err := t.intend(t.event(Working, "asking the cloud to change it", "")); err != nil {
+		return "", err
+	}
+	op, err := t.call(func() (cloud.Operation, error) { return t.Cloud.Update(t.ctx, t.Target, t.key(), rec.ID, req) })
+	if err != nil {
+		return t.fail("", err)
+	}
+	if state, err := t.follow(op, Working); state == Failed || err != nil {
+		return state, err
+	}
+	return t.built(res, props, RecordChange{})
+}
+
+// repeat makes the request that changes just what the snapshot holds.
+func (t *task) repeat(res *stack.Resource, props map[string]tosca.Value) cloud.Request {
+	b := t.entry.Before
+	req := cloud.Request{Properties: map[string]any{}, Links: map[string][]string{}}
+	for name := range b.Properties {
+		req.Properties[name] = nil
+		if v := props[name]; v != nil && !tosca.Equal(v, tosca.Null{}) {
+			req.Properties[name] = tosca.Reveal(v)
+		}
+	}
+	for name := range b.Links {
+		req.Links[name] = []string{}
+		for _, l := range res.Links {
+			if l.Requirement == name {
+				for _, n := range l.Targets {
+					req.Links[name] = append(req.Links[name], t.id(n))
+				}
+			}
+		}
+	}
+	if b.Tags != nil {
+		req.Tags = t.tags(props)
+	}
+	return req
+}
+
+// snapshot keeps what an update is about to replace.
+func snapshot(changes []stack.PropertyChange, rec *stack.Recorded, live *stack.Live) *Snapshot {
+	s := &Snapshot{Properties: map[string]tosca.Value{}, Links: map[string][]string{}}
+	for _, c := range changes {
+		switch {
+		case c.Link:
+			s.Links[c.Property] = append([]string{}, live.Links[c.Property]...)
+		case c.Property == "tags":
+			s.Tags = maps.Clone(live.Tags)
+		case tosca.HasSecret(rec.Properties[c.Property]):
+			s.Properties[c.Property] = rec.Properties[c.Property]
+		default:
+			v := live.Properties[c.Property]
+			if v == nil {
+				v = tosca.Null{}
+			}
+			s.Properties[c.Property] = v
+		}
+	}
+	return s
+}
+
+func (t *task) delete() (EntryState, error) {
+	s := t.entry.Step
+	state, ended := Removing, Removed
+	ch := RecordChange{Name: s.Resource, Remove: !s.Swap, RemoveOld: s.Swap}
+	if s.Half == Undo {
+		state, ended = Undoing, IsUndone
+		ch = RecordChange{Name: s.Resource, Remove: true, Restore: s.Swap}
+	}
+	if t.entry.CloudID == "" { // it was refused before anything was made
+		return t.finish(Done, t.event(ended, "nothing had been made", ""), RecordChange{Name: s.Resource})
+	}
+	if err := t.intend(t.event(state, "asking the cloud to remove it", "")); err != nil {
+		return "", err
+	}
+	op, err := t.call(func() (cloud.Operation, error) { return t.Cloud.Delete(t.ctx, t.Target, t.key(), t.entry.CloudID) })
+	if cloud.IsNotFound(err) {
+		return t.finish(Done, t.event(ended, "it was not there any more", ""), t.undoRecord(ch))
+	}
+	if err != nil {
+		return t.fail("", err)
+	}
+	if st, err := t.follow(op, state); st == Failed || err != nil {
+		return st, err
+	}
+	return t.finish(Done, t.event(ended, "", ""), t.undoRecord(ch))
+}
+
+// undoRecord leaves the record alone where the step to undo had not reached
+// it: a creation that failed never became the current record.
+func (t *task) undoRecord(ch RecordChange) RecordChange {
+	if t.entry.Step.Half != Undo {
+		return ch
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if r := t.recorded[ch.Name]; r == nil || r.ID != t.entry.CloudID {
+		return RecordChange{Name: ch.Name}
+	}
+	return ch
+}
+
+// putBack sends what an update replaced.
+func (t *task) putBack() (EntryState, error) {
+	s := t.entry.Step
+	t.mu.Lock()
+	orig := t.entries[s.Of]
+	t.mu.Unlock()
+	if orig == nil || orig.Before == nil || orig.Record == nil {
+		return t.finish(Done, t.event(IsUndone, "nothing had been changed", ""), RecordChange{Name: s.Resource})
+	}
+	t.entry.CloudID = orig.Record.ID
+	req := cloud.Request{Properties: map[string]any{}, Links: orig.Before.Links, Tags: orig.Before.Tags}
+	for name, v := range orig.Before.Properties {
+		req.Properties[name] = nil
+		if !tosca.Equal(v, tosca.Null{}) {
+			req.Properties[name] = tosca.Reveal(v)
+		}
+	}
+	live, err := t.read(orig.Record.ID)
+	if err != nil {
+		return t.fail("", err)
+	}
+	ch := RecordChange{Name: s.Resource, Put: orig.Record, Position: s.Position}
+	if alike(live, orig) {
+		return t.finish(Done, t.event(IsUndone, "it is as it was", ""), ch)
+	}
+	if err := t.intend(t.event(Undoing, "putting it back", "")); err != nil {
+		return "", err
+	}
+	op, err := t.call(func() (cloud.Operation, error) {
+		return t.Cloud.Update(t.ctx, t.Target, t.key(), orig.Record.ID, req)
+	})
+	if err != nil {
+		return t.fail("", err)
+	}
+	if st, err := t.follow(op, Undoing); st == Failed || err != nil {
+		return st, err
+	}
+	return t.finish(Done, t.event(IsUndone, "", ""), ch)
+}
+
+// alike reports whether a resource still is what it was before an update.
+func alike(live *stack.Live, e *Entry) bool {
+	for name, v := range e.Before.Properties {
+		now := live.Properties[name]
+		if tosca.HasSecret(v) {
+			if tosca.Show(now) != e.Record.Fingerprints[name] {
+				return false
+			}
+			continue
+		}
+		if now == nil {
+			now = tosca.Null{}
+		}
+		if !tosca.Equal(now, v) {
+			return false
+		}
+	}
+	for name, ids := range e.Before.Links {
+		if fmt.Sprint(live.Links[name]) != fmt.Sprint(ids) {
+			return false
+		}
+	}
+	return e.Before.Tags == nil || maps.Equal(live.Tags, e.Before.Tags)
+}
+
+// follow watches an operation to its end and tells its inner steps.
+func (t *task) follow(op cloud.Operation, state State) (EntryState, error) {
+	last, lastState := "", ""
+	for !op.Ended() {
+		if op.Step != last || op.State != lastState {
+			last, lastState = op.Step, op.State
+			now := state
+			if op.State == "settling" && state == Working {
+				now = Settling
+			}
+			ev := t.event(now, op.Step, "")
+			if op.Steps > 1 {
+				ev.Step = fmt.Sprintf("%s (%d of %d)", op.Step, op.StepNumber, op.Steps)
+			}
+			t.tell(t.ctx, *ev)
+		}
+		if err := sleep(t.ctx, time.Duration(min(max(op.NextMS, 1), 2000))*time.Millisecond); err != nil {
+			return "", err
+		}
+		id := op.ID
+		var err error
+		op, err = t.call(func() (cloud.Operation, error) { return t.Cloud.Operation(t.ctx, t.Target, id) })
+		if err != nil {
+			return t.fail(last, err)
+		}
+	}
+	if op.State == "failed" {
+		var err error = op.Problem
+		if op.Problem == nil {
+			err = errors.New("the cloud does not say why")
+		}
+		return t.fail(op.Step, err)
+	}
+	return Done, nil
+}
+
+// maxTries is how often a call is made before a passing error counts as a
+// failure.
+const maxTries = 8
+
+// call makes one call of the cloud, again with growing pauses while the cloud
+// says that the error will pass. The same key makes that safe.
+func (t *task) call(f func() (cloud.Operation, error)) (cloud.Operation, error) {
+	pause := backoff.NewExponentialBackOff()
+	pause.InitialInterval, pause.MaxInterval = 200*time.Millisecond, 10*time.Second
+	for try := 1; ; try++ {
+		op, err := f()
+		var p *cloud.Problem
+		if err == nil || t.ctx.Err() != nil || !errors.As(err, &p) || !p.Passing {
+			return op, err
+		}
+		if try == maxTries {
+			return op, fmt.Errorf("%w; tried %d times in %s", err, maxTries, time.Since(t.began).Round(time.Second))
+		}
+		wait := max(pause.NextBackOff(), p.RetryAfter())
+		if p.RetryAfterMS > 0 {
+			wait = p.RetryAfter()
+		}
+		t.tell(t.ctx, *t.event(Working, fmt.Sprintf("trying again in %s", wait.Round(10*time.Millisecond)), err.Error()))
+		if err := sleep(t.ctx, wait); err != nil {
+			return op, err
+		}
+	}
+}
+
+func sleep(ctx context.Context, d time.Duration) error {
+	timer := time.NewTimer(d)
+	defer timer.Stop()
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-timer.C:
+		return nil
+	}
+}

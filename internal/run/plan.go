@@ -1,0 +1,263 @@
+// Package run carries a change set out. A Plan is the list of its steps; a
+// Schedule, which is pure, says which steps may start; the Driver makes the
+// calls, keeps the journal and tells what happens as events.
+//
+// A run has two halves. The build makes everything new, edits in place, and
+// makes the new part of every swap. The sweep removes what is dropped and the
+// old parts of swaps, in reverse order, and begins only when the whole build
+// has succeeded. So until the sweep nothing has been destroyed, and a failed
+// run can always be undone: what was made is removed, what was edited is put
+// back.
+package run
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
+	"brickrow/internal/whatif"
+)
+
+// Action is what a step does in the cloud.
+type Action string
+
+// The actions.
+const (
+	Create  Action = "create"
+	Update  Action = "update"
+	Delete  Action = "delete"
+	Release Action = "release" // taken out of the record, left in the cloud
+	PutBack Action = "put back"
+)
+
+// Half is the part of a run that a step belongs to.
+type Half string
+
+// The halves, and the undoing.
+const (
+	Build Half = "build"
+	Sweep Half = "sweep"
+	Undo  Half = "undo"
+)
+
+// Step is one thing to do to one resource.
+type Step struct {
+	ID       string   `json:"id"`
+	Resource string   `json:"resource"`
+	Type     string   `json:"type"`
+	Action   Action   `json:"action"`
+	Half     Half     `json:"half"`
+	Needs    []string `json:"needs"` // ids of steps that must be done before
+	CloudID  string   `json:"cloud_id,omitempty"`
+	Swap     bool     `json:"swap,omitempty"` // the new or the old part of a swap
+	Pair     string   `json:"pair,omitempty"` // of an old part: the step of the new one
+	Of       string   `json:"of,omitempty"`   // of an undoing: the step that it takes back
+	Seconds  float64  `json:"seconds"`        // nominal, for the order and the forecast
+	Position int      `json:"position"`       // of the resource in the stack
+}
+
+// Plan is what a run is to do.
+type Plan struct {
+	Steps []Step `json:"steps"`
+	// Baseline is a digest of each resource of the stack before the run, by
+	// cloud id, so that an undo can show that all is as it was.
+	Baseline map[string]string `json:"baseline,omitempty"`
+}
+
+// NewPlan lists the steps of a change set. Old are the parts of former swaps
+// that are still to be removed. Takes yields the seconds a change takes.
+func NewPlan(cs *whatif.ChangeSet, old []*stack.Recorded, takes whatif.Takes) Plan {
+	var p Plan
+	building := map[string]string{}
+	for _, ch := range cs.Changes {
+		switch ch.Kind {
+		case whatif.New, whatif.Swap:
+			building[ch.Name] = "create " + ch.Name
+		case whatif.Edit:
+			building[ch.Name] = "update " + ch.Name
+		}
+	}
+	var leaving []Step
+	var leavingRecords []*stack.Recorded
+	for i, ch := range cs.Changes {
+		s := Step{ID: building[ch.Name], Resource: ch.Name, Type: ch.Type, Half: Build, Swap: ch.Kind == whatif.Swap, Seconds: takes(&ch, ch.Kind), Position: i}
+		for _, n := range ch.Needs {
+			if building[n] != "" {
+				s.Needs = append(s.Needs, building[n])
+			}
+		}
+		switch ch.Kind {
+		case whatif.New:
+			s.Action = Create
+		case whatif.Swap:
+			s.Action, s.CloudID = Create, ch.Recorded.ID
+			leaving = append(leaving, removal(ch, s.ID, takes))
+			leavingRecords = append(leavingRecords, ch.Recorded)
+		case whatif.Edit:
+			s.Action, s.CloudID = Update, ch.Recorded.ID
+		case whatif.Drop, whatif.Release:
+			leaving = append(leaving, removal(ch, "", takes))
+			leavingRecords = append(leavingRecords, ch.Recorded)
+			continue
+		default:
+			continue
+		}
+		p.Steps = append(p.Steps, s)
+	}
+	p.Steps = append(p.Steps, reversed(leaving, leavingRecords)...)
+	oldSteps := make([]Step, len(old))
+	for i, r := range old {
+		oldSteps[i] = Step{ID: "delete old " + r.Name, Resource: r.Name, Type: r.Type, Action: Delete, Half: Sweep, CloudID: r.ID, Swap: true, Position: i}
+	}
+	p.Steps = append(p.Steps, reversed(oldSteps, old)...)
+	return p
+}
+
+// removal is the step that takes a resource away, or out of the record where
+// it is to be kept.
+func removal(ch whatif.Change, pair string, takes whatif.Takes) Step {
+	s := Step{ID: "delete " + ch.Name, Resource: ch.Name, Type: ch.Recorded.Type, Action: Delete, Half: Sweep, CloudID: ch.Recorded.ID, Swap: pair != "", Pair: pair, Seconds: takes(&ch, whatif.Drop)}
+	if ch.Kind == whatif.Release || ch.Recorded.Keep || ch.Wanted != nil && ch.Wanted.Keep {
+		s.Action, s.Seconds = Release, 0
+	}
+	return s
+}
+
+// reversed lets each removal wait for those of what rests on it.
+func reversed(steps []Step, records []*stack.Recorded) []Step {
+	users := stack.RecordedGraph(records).Dependents()
+	ids := map[string]string{}
+	for _, s := range steps {
+		ids[s.Resource] = s.ID
+	}
+	for i := range steps {
+		for _, u := range users[steps[i].Resource] {
+			steps[i].Needs = append(steps[i].Needs, ids[u])
+		}
+	}
+	return steps
+}
+
+// EntryState is how far a step is.
+type EntryState string
+
+// The states of a journal entry.
+const (
+	Started   EntryState = "started"
+	Done      EntryState = "done"
+	Unchanged EntryState = "unchanged" // it turned out that there was nothing to do
+	Failed    EntryState = "failed"
+	Undone    EntryState = "undone"
+)
+
+// Entry is what the journal says of one step. It is written before the call
+// and again with the outcome.
+type Entry struct {
+	Step    Step
+	State   EntryState
+	Attempt int
+	CloudID string // of the resource made or changed
+	Reason  string // of a failure
+	Before  *Snapshot
+	Record  *stack.Recorded // what was recorded before
+}
+
+// Snapshot is what an update replaced: the request that puts it back.
+type Snapshot struct {
+	Properties map[string]tosca.Value // nil values were not set
+	Links      map[string][]string
+	Tags       map[string]string
+}
+
+// PlanUndo lists what takes back the steps of a journal, in reverse order.
+// With onlyFailed it is only what failed creations left behind.
+func PlanUndo(plan Plan, journal []Entry, onlyFailed bool) []Step {
+	entries := map[string]Entry{}
+	for _, e := range journal {
+		if e.Step.Half == Build && (e.State == Done && !onlyFailed || e.State == Failed || e.State == Started && !onlyFailed) {
+			entries[e.Step.ID] = e
+		}
+	}
+	var steps []Step
+	index := map[string]int{}
+	for _, s := range plan.Steps {
+		e, ok := entries[s.ID]
+		if !ok {
+			continue
+		}
+		u := Step{ID: fmt.Sprintf("undo %s (%d)", s.ID, e.Attempt), Of: s.ID, Resource: s.Resource, Type: s.Type, Half: Undo, Action: Delete, CloudID: e.CloudID, Swap: e.Step.Swap, Seconds: s.Seconds / 2, Position: s.Position}
+		if e.Step.Action == Update {
+			u.Action = PutBack
+		}
+		index[s.ID] = len(steps)
+		steps = append(steps, u)
+	}
+	for _, s := range plan.Steps {
+		i, ok := index[s.ID]
+		if !ok {
+			continue
+		}
+		for _, need := range s.Needs {
+			if j, also := index[need]; also {
+				steps[j].Needs = append(steps[j].Needs, steps[i].ID)
+			}
+		}
+	}
+	return steps
+}
+
+// State is the state of a resource in a run, as events tell it.
+type State string
+
+// The states of a resource in a run.
+const (
+	Waiting   State = "waiting"
+	Working   State = "working"
+	Settling  State = "settling" // exists, not healthy yet
+	IsReady   State = "ready"
+	HasFailed State = "failed"
+	Undoing   State = "undoing"
+	IsUndone  State = "undone"
+	Removing  State = "removing"
+	Removed   State = "removed"
+	Kept      State = "kept"
+	Skipped   State = "skipped"
+)
+
+// Event is one thing that happened in a run. Resource is empty where it is
+// about the run as a whole.
+type Event struct {
+	Seq      int64
+	Time     time.Time
+	Resource string
+	Type     string
+	State    State
+	Step     string // the inner step
+	Reason   string
+	Elapsed  time.Duration // since the step began
+	CloudID  string
+}
+
+// RecordChange is how a step changes the recorded resources of the stack.
+// The parts apply in the order in which they stand here.
+type RecordChange struct {
+	Name      string
+	Retire    bool // the current record becomes the old one
+	Remove    bool // the current record goes
+	RemoveOld bool
+	Restore   bool            // the old record becomes the current one
+	Put       *stack.Recorded // becomes the current record
+	Position  int
+}
+
+// sortSteps orders steps by id, so that nothing depends on the order of maps.
+func sortSteps(steps []Step) {
+	slices.SortFunc(steps, func(a, b Step) int {
+		if a.ID < b.ID {
+			return -1
+		}
+		return 1
+	})
+}

@@ -1,0 +1,186 @@
+package stack
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"brickrow/internal/tosca"
+)
+
+// Effect says what a change of a property does to its resource.
+type Effect string
+
+// The effects.
+const (
+	InPlace Effect = "in_place"
+	Swap    Effect = "swap"
+)
+
+// PropertyChange is one difference between a resource as it is and as it is
+// wanted. Path is the property, followed by keys and indexes into it.
+type PropertyChange struct {
+	Path          string
+	Property      string // or the requirement, where Link is set
+	Link          bool
+	Before, After tosca.Value // nil where there is none
+	Unknown       bool        // After is not known until it is built
+	Effect        Effect
+	ByHand        bool // the cloud was changed behind the record's back
+}
+
+// Diff compares a resource that exists with what is wanted of it. Where live
+// is nil the record stands in for it. ids yields the cloud id of a wanted
+// resource, or "" while it is not known.
+func Diff(res *Resource, wanted map[string]tosca.Value, rec *Recorded, live *Live, ids func(name string) string) []PropertyChange {
+	var out []PropertyChange
+	for _, d := range res.Type.Properties {
+		was, recorded := rec.Properties[d.Name], rec.Properties[d.Name]
+		byHand := false
+		if live != nil && tosca.HasSecret(recorded) {
+			byHand = rec.Fingerprints[d.Name] != "" && tosca.Show(live.Properties[d.Name]) != rec.Fingerprints[d.Name]
+		} else if live != nil {
+			was = live.Properties[d.Name]
+			byHand = !same(was, recorded)
+		}
+		for _, c := range compare(d.Name, was, wanted[d.Name]) {
+			c.Property, c.ByHand, c.Effect = d.Name, byHand, InPlace
+			if c.Unknown && (d.Metadata["swap"] == "true" || d.Metadata["swap_when"] != "") || !c.Unknown && SwapNeeded(d.Metadata, was, wanted[d.Name]) {
+				c.Effect = Swap
+			}
+			out = append(out, c)
+		}
+		if byHand && tosca.HasSecret(recorded) && same(recorded, wanted[d.Name]) { // put back
+			out = append(out, PropertyChange{Path: d.Name, Property: d.Name, Before: tosca.Secret{Value: tosca.String("")}, After: wanted[d.Name], Effect: InPlace, ByHand: true})
+		}
+	}
+	for _, d := range res.Type.Requirements {
+		if c, differs := diffLink(res, d, rec, live, ids); differs {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+func same(a, b tosca.Value) bool {
+	if a == nil {
+		a = tosca.Null{}
+	}
+	if b == nil {
+		b = tosca.Null{}
+	}
+	return tosca.Equal(a, b)
+}
+
+// compare lists the places where two values differ, going into maps and into
+// lists of maps.
+func compare(path string, before, after tosca.Value) []PropertyChange {
+	if len(tosca.Awaits(after)) > 0 {
+		if _, whole := after.(tosca.Unknown); whole || before == nil {
+			return []PropertyChange{{Path: path, Before: before, After: after, Unknown: true}}
+		}
+	} else if same(before, after) {
+		return nil
+	}
+	switch a := after.(type) {
+	case tosca.Map:
+		if b, ok := before.(tosca.Map); ok || before == nil && strings.HasPrefix(path, "tags") {
+			return compareMaps(path, b, a)
+		}
+	case tosca.List:
+		b, ok := before.(tosca.List)
+		if ok && (ofMaps(a) || ofMaps(b)) {
+			var out []PropertyChange
+			for i := range max(len(a), len(b)) {
+				var x, y tosca.Value
+				if i < len(b) {
+					x = b[i]
+				}
+				if i < len(a) {
+					y = a[i]
+				}
+				out = append(out, compare(fmt.Sprintf("%s[%d]", path, i), x, y)...)
+			}
+			return out
+		}
+	}
+	unknown := len(tosca.Awaits(after)) > 0
+	if b, ok := before.(tosca.Map); ok && after == nil && strings.HasPrefix(path, "tags") {
+		return compareMaps(path, b, nil)
+	}
+	return []PropertyChange{{Path: path, Before: before, After: after, Unknown: unknown}}
+}
+
+func ofMaps(l tosca.List) bool {
+	return slices.ContainsFunc(l, func(v tosca.Value) bool { _, ok := v.(tosca.Map); return ok })
+}
+
+func compareMaps(path string, before, after tosca.Map) []PropertyChange {
+	keys := before.Keys()
+	for _, k := range after.Keys() {
+		if _, both := before[k]; !both {
+			keys = append(keys, k)
+		}
+	}
+	slices.Sort(keys)
+	var out []PropertyChange
+	for _, k := range keys {
+		out = append(out, compare(path+"."+k, before[k], after[k])...)
+	}
+	return out
+}
+
+// diffLink compares what a resource rests on by one requirement.
+func diffLink(res *Resource, d *tosca.RequirementDef, rec *Recorded, live *Live, ids func(string) string) (PropertyChange, bool) {
+	var want []string
+	for _, l := range res.Links {
+		if l.Requirement == d.Name {
+			want = l.Targets
+		}
+	}
+	have := rec.Links[d.Name]
+	haveIDs := make([]string, len(have))
+	names := map[string]string{}
+	for i, h := range have {
+		haveIDs[i], names[h.ID] = h.ID, h.Name
+	}
+	c := PropertyChange{Path: d.Name, Property: d.Name, Link: true, Effect: InPlace}
+	if live != nil {
+		c.ByHand = !slices.Equal(haveIDs, live.Links[d.Name])
+		haveIDs = live.Links[d.Name]
+	}
+	differs := len(want) != len(haveIDs)
+	for i, n := range want {
+		id := ids(n)
+		c.Unknown = c.Unknown || id == ""
+		differs = differs || id != haveIDs[i]
+	}
+	if !differs {
+		return c, false
+	}
+	for i, id := range haveIDs {
+		if names[id] != "" {
+			haveIDs = slices.Clone(haveIDs)
+			haveIDs[i] = names[id]
+		}
+	}
+	c.Before, c.After = textList(haveIDs), textList(want)
+	if d.Metadata["swap"] == "true" {
+		c.Effect = Swap
+	}
+	return c, true
+}
+
+func textList(names []string) tosca.Value {
+	switch len(names) {
+	case 0:
+		return nil
+	case 1:
+		return tosca.String(names[0])
+	}
+	l := make(tosca.List, len(names))
+	for i, n := range names {
+		l[i] = tosca.String(n)
+	}
+	return l
+}

@@ -1,0 +1,200 @@
+package stack
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"go.yaml.in/yaml/v4"
+
+	"brickrow/internal/tosca"
+)
+
+// File is a stack file: the values of one deployment.
+type File struct {
+	Path      string // as given
+	Stack     string
+	Template  string // relative to the stack file
+	Target    Target
+	TargetPos tosca.Pos
+	Careful   bool
+	OnFailure string // undo or hold
+	Tags      map[string]string
+	Inputs    []FileInput
+}
+
+// FileInput is one input of a stack file. From is where its value is to be
+// read, where it is not written there.
+type FileInput struct {
+	Name   string
+	Pos    tosca.Pos
+	Value  *tosca.Expr
+	Source *Source
+}
+
+// Source is a place outside the stack file that a value comes from.
+type Source struct {
+	Env, File     string
+	Stack, Output string
+}
+
+// String is the source in words.
+func (s Source) String() string {
+	switch {
+	case s.Env != "":
+		return "from the variable " + s.Env
+	case s.File != "":
+		return "from the file " + s.File
+	}
+	return fmt.Sprintf("from %s of %s", s.Output, s.Stack)
+}
+
+var (
+	stackName = regexp.MustCompile(`^[a-z][a-z0-9-]{1,62}$`)
+	fileKeys  = []string{"stack", "template", "target", "careful", "on_failure", "tags", "inputs"}
+)
+
+// ReadFile reads a stack file. The result is never nil.
+func ReadFile(path string, text []byte) (*File, tosca.Findings) {
+	var findings tosca.Findings
+	f := &File{Path: path, OnFailure: "undo"}
+	root := tosca.ParseYAML(path, text, &findings)
+	if root == nil {
+		return f, findings
+	}
+	for _, e := range tosca.Entries(path, root, "a stack file", &findings) {
+		f.entry(e, &findings)
+	}
+	whole := tosca.Pos{File: path, Line: 1, Column: 1}
+	if len(findings) == 0 || f.Stack == "" && f.Template == "" {
+		for key, missing := range map[string]bool{"stack: a-name": f.Stack == "", "template: the template's file": f.Template == "", "target: account/region": f.Target == Target{}} {
+			if missing {
+				name, _, _ := strings.Cut(key, ":")
+				findings.Errorf(whole, "missing-key", "add "+key, "the stack file does not say its %s", name)
+			}
+		}
+	}
+	findings.Sort()
+	return f, findings
+}
+
+func (f *File) entry(e tosca.Entry, findings *tosca.Findings) {
+	text := func() string {
+		if e.Node.Kind != yaml.ScalarNode {
+			findings.Errorf(e.Pos, "wrong-type", "", "'%s' must be text", e.Key.Name)
+			return ""
+		}
+		return e.Node.Value
+	}
+	switch e.Key.Name {
+	case "stack":
+		f.Stack = text()
+		if f.Stack != "" && !stackName.MatchString(f.Stack) {
+			findings.Errorf(e.Pos, "bad-name", "use 2 to 63 of a-z, 0-9 and -, beginning with a letter", "'%s' cannot be the name of a stack", f.Stack)
+		}
+	case "template":
+		f.Template = text()
+	case "target":
+		var ok bool
+		f.TargetPos = e.Pos
+		if f.Target, ok = ParseTarget(text()); !ok {
+			findings.Errorf(e.Pos, "bad-target", "write account/region, such as workshop/alder-1", "'%s' is not a target", e.Node.Value)
+		}
+	case "careful":
+		f.Careful = e.Node.Value == "true"
+		if e.Node.ShortTag() != "!!bool" {
+			findings.Errorf(e.Pos, "wrong-type", "write true or false", "careful must be a boolean")
+		}
+	case "on_failure":
+		if f.OnFailure = text(); f.OnFailure != "undo" && f.OnFailure != "hold" {
+			findings.Errorf(e.Pos, "invalid-value", "write undo or hold", "on_failure cannot be '%s'", f.OnFailure)
+		}
+	case "tags":
+		f.Tags = map[string]string{}
+		for _, t := range tosca.Entries(f.Path, e.Node, "tags", findings) {
+			if t.Key.Name == "stack" || t.Key.Name == "node" {
+				findings.Errorf(t.Key.Pos, "reserved-tag", "choose another name", "the tag '%s' is set by Brick Row itself", t.Key.Name)
+			}
+			f.Tags[t.Key.Name] = t.Node.Value
+		}
+	case "inputs":
+		f.Inputs = ReadInputs(f.Path, e.Node, findings)
+	default:
+		findings.Errorf(e.Key.Pos, "unknown-key", tosca.Suggest(e.Key.Name, fileKeys), "a stack file has no key '%s'", e.Key.Name)
+	}
+}
+
+// ReadInputs reads a map of inputs, in a stack file or in a file of its own.
+func ReadInputs(path string, n *yaml.Node, findings *tosca.Findings) []FileInput {
+	var out []FileInput
+	for _, e := range tosca.Entries(path, n, "inputs", findings) {
+		in := FileInput{Name: e.Key.Name, Pos: e.Pos}
+		if in.Source = source(path, e, findings); in.Source == nil {
+			in.Value = tosca.Plain(path, e.Node, findings)
+		}
+		out = append(out, in)
+	}
+	return out
+}
+
+// source reads { from_env: … } and its like; nil where the value is plain.
+func source(path string, e tosca.Entry, findings *tosca.Findings) *Source {
+	if e.Node.Kind != yaml.MappingNode || len(e.Node.Content) != 2 || !strings.HasPrefix(e.Node.Content[0].Value, "from_") {
+		return nil
+	}
+	key, v := e.Node.Content[0].Value, e.Node.Content[1]
+	switch key {
+	case "from_env":
+		return &Source{Env: v.Value}
+	case "from_file":
+		return &Source{File: v.Value}
+	case "from_stack":
+		s := &Source{}
+		for _, p := range tosca.Entries(path, v, "from_stack", findings) {
+			switch p.Key.Name {
+			case "stack":
+				s.Stack = p.Node.Value
+			case "output":
+				s.Output = p.Node.Value
+			default:
+				findings.Errorf(p.Key.Pos, "unknown-key", "known here: output, stack", "from_stack has no key '%s'", p.Key.Name)
+			}
+		}
+		if s.Stack == "" || s.Output == "" {
+			findings.Errorf(e.Pos, "missing-key", "write { from_stack: { stack: …, output: … } }", "from_stack names a stack and one of its outputs")
+		}
+		return s
+	}
+	findings.Errorf(e.Pos, "unknown-key", tosca.Suggest(key, []string{"from_env", "from_file", "from_stack"}), "there is no '%s'", key)
+	return &Source{Env: key}
+}
+
+// ParseFlag reads name=value of the command line. The value is text where the
+// input is text, and YAML otherwise.
+func ParseFlag(flag string, inputs []*tosca.Property) (Given, error) {
+	name, text, ok := strings.Cut(flag, "=")
+	if !ok || name == "" {
+		return Given{}, fmt.Errorf("-i %s: write it as name=value", flag)
+	}
+	at := tosca.Pos{File: "-i " + name}
+	g := Given{Name: name, Origin: Origin{Kind: "flag", Pos: at, Via: flag}, Value: &tosca.Expr{Pos: at, Value: tosca.String(text), Raw: text}}
+	i := slices.IndexFunc(inputs, func(p *tosca.Property) bool { return p.Name == name })
+	if i < 0 || inputs[i].Type == nil {
+		return g, nil
+	}
+	if inputs[i].Type.IsA("Secret") {
+		g.Origin.Via = name + "=" + tosca.SecretText
+	}
+	switch inputs[i].Type.Base {
+	case tosca.BaseString, tosca.BaseScalar, tosca.BaseVersion, tosca.BaseTimestamp, tosca.BaseBytes:
+		return g, nil
+	}
+	var findings tosca.Findings
+	if n := tosca.ParseYAML(at.File, []byte(text), &findings); n != nil {
+		x := tosca.Plain(at.File, n, &findings)
+		x.Pos = at
+		g.Value = x
+	}
+	return g, nil
+}

@@ -1,0 +1,367 @@
+// Package stack is the domain: what a template and its inputs want (Wanted),
+// what was last deployed (Recorded), and the graph of resources that both are.
+//
+// Resolve goes from a template and inputs to Wanted. It is pure: the same text
+// and inputs give the same resources. Values that only the cloud can know stay
+// Unknown until Late is asked with the attributes of what has been built.
+package stack
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+
+	"brickrow/internal/tosca"
+)
+
+// Target is a place in the cloud.
+type Target struct {
+	Account string `json:"account"`
+	Region  string `json:"region"`
+}
+
+// String is account/region, as in a stack file.
+func (t Target) String() string { return t.Account + "/" + t.Region }
+
+// ParseTarget reads account/region.
+func ParseTarget(s string) (Target, bool) {
+	account, region, ok := strings.Cut(s, "/")
+	return Target{account, region}, ok && account != "" && region != "" && !strings.Contains(region, "/")
+}
+
+// Origin says where the value of an input came from.
+type Origin struct {
+	Kind string    `json:"kind"` // default, stack file, inputs file, flag
+	Pos  tosca.Pos `json:"pos"`
+	Via  string    `json:"via,omitempty"` // the variable, file or stack it was read from
+}
+
+// String is the origin in words, such as "bulletin-test.stack.yaml:9".
+func (o Origin) String() string {
+	s := o.Pos.Short()
+	switch o.Kind {
+	case "default":
+		s = "default, " + s
+	case "flag":
+		s = "-i " + o.Via
+		return s
+	}
+	if o.Via != "" {
+		s += ", " + o.Via
+	}
+	return s
+}
+
+// Input is an input with its value.
+type Input struct {
+	Name   string
+	Value  tosca.Value
+	Origin Origin
+}
+
+// Property is one property of a wanted resource. Value has unknown parts
+// where it waits for the cloud.
+type Property struct {
+	Name  string
+	Def   *tosca.Property
+	Value tosca.Value
+	Expr  *tosca.Expr // nil where the value is not from the template
+	Pos   tosca.Pos
+}
+
+// Link is what a resource rests on by one of its requirements.
+type Link struct {
+	Requirement string
+	Targets     []string // names of resources
+	Pos         tosca.Pos
+}
+
+// Resource is one wanted resource. Of a template with a count there are
+// several, named reader#0, reader#1 and so on.
+type Resource struct {
+	Name, Node string
+	Index      int // -1 without a count
+	Type       *tosca.NodeType
+	Pos        tosca.Pos
+	Properties []*Property
+	Links      []Link
+	Needs      []string // what it rests on by link or by attribute, sorted
+	Keep       bool
+	Guard      bool
+}
+
+// Property finds a property by name; nil where it has none.
+func (r *Resource) Property(name string) *Property {
+	for _, p := range r.Properties {
+		if p.Name == name {
+			return p
+		}
+	}
+	return nil
+}
+
+// Output is a result of a stack, not yet evaluated.
+type Output struct {
+	Name, Description string
+	Value             tosca.Value
+	def               *tosca.Output
+}
+
+// Wanted is a template with its inputs filled in: a graph of resources.
+type Wanted struct {
+	File      *tosca.File
+	Inputs    []Input
+	Resources []*Resource // each after what it needs
+	Outputs   []Output
+	byName    map[string]*Resource
+	resolver  *resolver
+}
+
+// Resource finds a resource by name; nil where there is none.
+func (w *Wanted) Resource(name string) *Resource { return w.byName[name] }
+
+// Graph is the graph of the wanted resources.
+func (w *Wanted) Graph() Graph {
+	g := make(Graph, len(w.Resources))
+	for _, r := range w.Resources {
+		g[r.Name] = r.Needs
+	}
+	return g
+}
+
+// LinkTo is the other end of a recorded link.
+type LinkTo struct {
+	Name string `json:"name"`
+	ID   string `json:"id"`
+}
+
+// Recorded is a resource as it was last deployed.
+type Recorded struct {
+	Name       string
+	Type       string
+	ID         string // in the cloud
+	Properties map[string]tosca.Value
+	Links      map[string][]LinkTo
+	Attributes map[string]tosca.Value
+	// Fingerprints are what the cloud shows in place of secrets, by property.
+	Fingerprints map[string]string
+	Needs        []string
+	Pos          tosca.Pos // in the template, then
+	Keep, Guard  bool
+}
+
+// RecordedGraph is the graph of recorded resources.
+func RecordedGraph(list []*Recorded) Graph {
+	g := make(Graph, len(list))
+	for _, r := range list {
+		g[r.Name] = r.Needs
+	}
+	return g
+}
+
+// Live is a resource as the cloud shows it now.
+type Live struct {
+	ID         string
+	Type       string
+	Node       string // the resource's name within its stack, from the tags
+	State      string
+	ETag       string
+	Properties map[string]tosca.Value // secrets as fingerprints
+	Links      map[string][]string    // ids
+	Attributes map[string]tosca.Value
+	Tags       map[string]string
+	UsedBy     []string // ids of what links to it
+}
+
+// Graph tells for each resource what it needs. Names that are needed but not
+// in the graph are ignored.
+type Graph map[string][]string
+
+// Names lists the resources in order.
+func (g Graph) Names() []string {
+	names := make([]string, 0, len(g))
+	for n := range g {
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// Dependents is the graph turned around: who rests on each resource.
+func (g Graph) Dependents() Graph {
+	d := make(Graph, len(g))
+	for _, n := range g.Names() {
+		if _, ok := d[n]; !ok {
+			d[n] = nil
+		}
+		for _, m := range g[n] {
+			if _, ok := g[m]; ok {
+				d[m] = append(d[m], n)
+			}
+		}
+	}
+	return d
+}
+
+// Order lists the names so that each comes after what it needs, otherwise in
+// the alphabet's order. Where there are cycles, their members are missing from
+// order and one of each is told by its path.
+func (g Graph) Order() (order []string, cycles [][]string) {
+	const (
+		unseen = iota
+		open
+		done
+		broken
+	)
+	state := make(map[string]int, len(g))
+	var trail []string
+	var visit func(n string) bool
+	visit = func(n string) bool {
+		switch state[n] {
+		case done:
+			return true
+		case broken:
+			return false
+		case open:
+			i := slices.Index(trail, n)
+			cycles = append(cycles, append(slices.Clone(trail[i:]), n))
+			return false
+		}
+		state[n] = open
+		trail = append(trail, n)
+		ok := true
+		for _, m := range g[n] {
+			if _, in := g[m]; in {
+				ok = visit(m) && ok
+			}
+		}
+		trail = trail[:len(trail)-1]
+		if !ok {
+			state[n] = broken
+			return false
+		}
+		state[n] = done
+		order = append(order, n)
+		return true
+	}
+	for _, n := range g.Names() {
+		visit(n)
+	}
+	return order, cycles
+}
+
+// Courses lists the resources by dependency level: course 0 rests on nothing,
+// every other one rests on something in the course below.
+func (g Graph) Courses() [][]string {
+	order, _ := g.Order()
+	level := make(map[string]int, len(g))
+	var courses [][]string
+	for _, n := range order {
+		l := 0
+		for _, m := range g[n] {
+			if _, in := g[m]; in {
+				l = max(l, level[m]+1)
+			}
+		}
+		level[n] = l
+		for len(courses) <= l {
+			courses = append(courses, nil)
+		}
+		courses[l] = append(courses[l], n)
+	}
+	for _, c := range courses {
+		slices.Sort(c)
+	}
+	return courses
+}
+
+// Reach is every resource that can be reached from name along the graph,
+// without name itself, in order.
+func (g Graph) Reach(name string) []string {
+	seen := map[string]bool{}
+	var visit func(string)
+	visit = func(n string) {
+		for _, m := range g[n] {
+			if _, in := g[m]; in && !seen[m] && m != name {
+				seen[m] = true
+				visit(m)
+			}
+		}
+	}
+	visit(name)
+	out := make([]string, 0, len(seen))
+	for n := range seen {
+		out = append(out, n)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// CriticalPath is the chain that takes longest, and how long: the sum of takes
+// along it, in the unit of takes.
+func (g Graph) CriticalPath(takes func(name string) float64) (path []string, total float64) {
+	order, _ := g.Order()
+	end := make(map[string]float64, len(g))
+	from := make(map[string]string, len(g))
+	last := ""
+	for _, n := range order {
+		for _, m := range g[n] {
+			if e, in := end[m]; in && (e > end[n] || from[n] == "") {
+				end[n], from[n] = max(e, end[n]), m
+			}
+		}
+		end[n] += takes(n)
+		if last == "" || end[n] > end[last] {
+			last = n
+		}
+	}
+	for n := last; n != ""; n = from[n] {
+		path = append(path, n)
+	}
+	slices.Reverse(path)
+	return path, end[last]
+}
+
+// NominalSeconds is how long creating a resource of the type takes, as the
+// profile says; 1 where it does not say. Types that take longer the more there
+// is of something name the property; number yields it.
+func NominalSeconds(t *tosca.NodeType, number func(property string) float64) float64 {
+	if t == nil {
+		return 1
+	}
+	n := seconds(t.Metadata["takes"], 1)
+	if each := t.Metadata["each"]; each != "" && number != nil {
+		n += number(each) * seconds(t.Metadata["takes_each"], 0)
+	}
+	return n
+}
+
+// seconds reads a duration such as "4 s" or "2 m".
+func seconds(text string, otherwise float64) float64 {
+	number, unit, _ := strings.Cut(text, " ")
+	n, err := strconv.ParseFloat(number, 64)
+	if err != nil {
+		return otherwise
+	}
+	return n * map[string]float64{"ms": 0.001, "s": 1, "m": 60}[unit]
+}
+
+// SwapNeeded reports whether a property with this metadata of the profile can
+// only go from one value to the other in a new resource.
+func SwapNeeded(metadata map[string]string, before, after tosca.Value) bool {
+	if before == nil {
+		before = tosca.Null{}
+	}
+	if after == nil {
+		after = tosca.Null{}
+	}
+	if tosca.Equal(before, after) {
+		return false
+	}
+	switch metadata["swap_when"] {
+	case "shrink", "down":
+		order, ok := tosca.Compare(before, after)
+		return !ok || order > 0
+	}
+	return metadata["swap"] == "true"
+}

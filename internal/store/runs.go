@@ -1,0 +1,315 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"brickrow/internal/run"
+	"brickrow/internal/whatif"
+)
+
+// RunState is the state of a run.
+type RunState string
+
+// The states of a run.
+const (
+	RunWorking RunState = "working"
+	RunUndoing RunState = "undoing"
+	RunDone    RunState = "done"
+	RunUndone  RunState = "undone"
+	RunHeld    RunState = "held"
+	RunStuck   RunState = "stuck"
+)
+
+// Ended reports whether the run is over.
+func (s RunState) Ended() bool { return s != RunWorking && s != RunUndoing }
+
+// Run is one run of a stack.
+type Run struct {
+	ID        string
+	StackID   int64
+	Number    int
+	Kind      string // deploy, undo, delete
+	State     RunState
+	Revision  int   // it leads to
+	Base      int   // it began from
+	Prior     State // of the stack, before
+	OnFailure string
+	Plan      run.Plan
+	Tally     whatif.Tally
+	Estimate  float64 // seconds
+	By        string
+	Started   time.Time
+	Ended     time.Time
+	Reason    string
+	Cancel    bool
+}
+
+const runColumns = `id, stack_id, number, kind, state, revision, base, prior, on_failure, plan, tally, estimate, started_by, started_ms, ended_ms, reason, cancel`
+
+func scanRun(row interface{ Scan(...any) error }) (*Run, error) {
+	r := &Run{}
+	var plan, tally string
+	var started, ended int64
+	err := row.Scan(&r.ID, &r.StackID, &r.Number, &r.Kind, &r.State, &r.Revision, &r.Base, &r.Prior, &r.OnFailure, &plan, &tally, &r.Estimate, &r.By, &started, &ended, &r.Reason, &r.Cancel)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, fmt.Errorf("run: %w", ErrNotFound)
+	}
+	if err != nil {
+		return nil, err
+	}
+	r.Started, r.Ended = fromMS(started), fromMS(ended)
+	return r, errors.Join(json.Unmarshal([]byte(plan), &r.Plan), json.Unmarshal([]byte(tally), &r.Tally))
+}
+
+// StartRun writes a new run and sets the state of its stack, both at once.
+func (s *Store) StartRun(ctx context.Context, r *Run, state State) error {
+	plan, err := encode(r.Plan)
+	if err != nil {
+		return err
+	}
+	tally, err := encode(r.Tally)
+	if err != nil {
+		return err
+	}
+	r.Started = s.now()
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		if err := tx.QueryRowContext(ctx, `select coalesce(max(number), 0) + 1 from runs where stack_id = ?`, r.StackID).Scan(&r.Number); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `insert into runs(`+runColumns+`) values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, '', 0)`,
+			r.ID, r.StackID, r.Number, r.Kind, r.State, r.Revision, r.Base, r.Prior, r.OnFailure, plan, tally, r.Estimate, r.By, r.Started.UnixMilli()); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `update stacks set state = ?, updated_ms = ? where id = ?`, state, r.Started.UnixMilli(), r.StackID)
+		return err
+	})
+}
+
+// SetRun writes the state of a run and of its stack. A run that has ended gets
+// its end, a stack its revision.
+func (s *Store) SetRun(ctx context.Context, r *Run, state State, revision int) error {
+	now := s.now().UnixMilli()
+	ended := int64(0)
+	if r.State.Ended() {
+		ended = now
+		r.Ended = fromMS(now)
+	}
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, `update runs set state = ?, reason = ?, ended_ms = ? where id = ?`, r.State, r.Reason, ended, r.ID); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `update stacks set state = ?, revision = ?, updated_ms = ? where id = ?`, state, revision, now, r.StackID)
+		return err
+	})
+}
+
+// Run reads a run by its id.
+func (s *Store) Run(ctx context.Context, id string) (*Run, error) {
+	return scanRun(s.db.QueryRowContext(ctx, `select `+runColumns+` from runs where id = ?`, id))
+}
+
+// RunNumber reads a run of a stack; 0 is the last one.
+func (s *Store) RunNumber(ctx context.Context, stackID int64, number int) (*Run, error) {
+	return scanRun(s.db.QueryRowContext(ctx, `select `+runColumns+` from runs where stack_id = ? and (? = 0 or number = ?) order by number desc limit 1`, stackID, number, number))
+}
+
+// LastRuns reads the last run of every stack, by the stack's id.
+func (s *Store) LastRuns(ctx context.Context) (map[int64]*Run, error) {
+	rows, err := s.db.QueryContext(ctx, `select `+runColumns+` from runs r where number = (select max(number) from runs where stack_id = r.stack_id)`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[int64]*Run{}
+	for rows.Next() {
+		r, err := scanRun(rows)
+		if err != nil {
+			return nil, err
+		}
+		out[r.StackID] = r
+	}
+	return out, rows.Err()
+}
+
+// LastDuration is how long the last successful run of a kind took before the
+// run numbered before; 0 where there was none.
+func (s *Store) LastDuration(ctx context.Context, stackID int64, kind string, before int) (time.Duration, error) {
+	var ms int64
+	err := s.db.QueryRowContext(ctx, `select ended_ms - started_ms from runs where stack_id = ? and kind = ? and state = 'done' and number < ? order by number desc limit 1`, stackID, kind, before).Scan(&ms)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, nil
+	}
+	return time.Duration(ms) * time.Millisecond, err
+}
+
+// RequestCancel asks the process of a run to stop.
+func (s *Store) RequestCancel(ctx context.Context, runID string) error {
+	_, err := s.db.ExecContext(ctx, `update runs set cancel = 1 where id = ?`, runID)
+	return err
+}
+
+// CancelRequested reports whether somebody asked the run to stop.
+func (s *Store) CancelRequested(ctx context.Context, runID string) (bool, error) {
+	var c bool
+	err := s.db.QueryRowContext(ctx, `select cancel from runs where id = ?`, runID).Scan(&c)
+	return c, err
+}
+
+// entryBody is the part of a journal entry that is written as JSON.
+type entryBody struct {
+	Step    run.Step       `json:"step"`
+	CloudID string         `json:"cloud_id"`
+	Reason  string         `json:"reason"`
+	Before  map[string]any `json:"before,omitempty"` // a cloud.Request with sealed properties
+	Links   map[string][]string
+	Tags    map[string]string
+	Record  string `json:"record,omitempty"` // what was recorded before the step
+}
+
+// Journal reads the journal of a run, in no order.
+func (s *Store) Journal(ctx context.Context, runID string) ([]run.Entry, error) {
+	rows, err := s.db.QueryContext(ctx, `select state, attempt, body from journal where run_id = ?`, runID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []run.Entry
+	for rows.Next() {
+		var e run.Entry
+		var text string
+		if err := rows.Scan(&e.State, &e.Attempt, &text); err != nil {
+			return nil, err
+		}
+		var b entryBody
+		if err := decode(text, &b); err != nil {
+			return nil, err
+		}
+		e.Step, e.CloudID, e.Reason = b.Step, b.CloudID, b.Reason
+		if b.Before != nil {
+			v, err := s.openMap(b.Before)
+			if err != nil {
+				return nil, err
+			}
+			e.Before = &run.Snapshot{Properties: v, Links: b.Links, Tags: b.Tags}
+		}
+		if b.Record != "" {
+			if e.Record, err = s.decodeRecorded(e.Step.Resource, b.Record); err != nil {
+				return nil, err
+			}
+		}
+		out = append(out, e)
+	}
+	return out, rows.Err()
+}
+
+// Note writes a journal entry together with the event and the change of the
+// record that belong to it: all of it or nothing.
+func (s *Store) Note(ctx context.Context, r *Run, e *run.Entry, ev *run.Event, ch run.RecordChange) error {
+	var entry string
+	if e != nil {
+		b := entryBody{Step: e.Step, CloudID: e.CloudID, Reason: e.Reason}
+		var err error
+		if e.Before != nil {
+			if b.Before, err = s.sealMap(e.Before.Properties); err != nil {
+				return err
+			}
+			b.Links, b.Tags = e.Before.Links, e.Before.Tags
+		}
+		if e.Record != nil {
+			if b.Record, err = s.encodeRecorded(e.Record); err != nil {
+				return err
+			}
+		}
+		if entry, err = encode(b); err != nil {
+			return err
+		}
+	}
+	put := ""
+	if ch.Put != nil {
+		var err error
+		if put, err = s.encodeRecorded(ch.Put); err != nil {
+			return err
+		}
+	}
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		if e != nil {
+			if _, err := tx.ExecContext(ctx, `insert into journal(run_id, step, state, attempt, body) values(?, ?, ?, ?, ?) on conflict(run_id, step) do update set state = excluded.state, attempt = excluded.attempt, body = excluded.body`,
+				r.ID, e.Step.ID, e.State, e.Attempt, entry); err != nil {
+				return err
+			}
+		}
+		if ev != nil {
+			if err := s.addEvent(ctx, tx, r.ID, ev); err != nil {
+				return err
+			}
+		}
+		return changeRecord(ctx, tx, r.StackID, ch, put)
+	})
+}
+
+func (s *Store) addEvent(ctx context.Context, tx *sql.Tx, runID string, ev *run.Event) error {
+	if ev.Time.IsZero() {
+		ev.Time = s.now()
+	}
+	return tx.QueryRowContext(ctx, `insert into events(run_id, seq, time_ms, resource, type, state, step, reason, elapsed_ms, cloud_id)
+		values(?, (select coalesce(max(seq), 0) + 1 from events where run_id = ?), ?, ?, ?, ?, ?, ?, ?, ?) returning seq`,
+		runID, runID, ev.Time.UnixMilli(), ev.Resource, ev.Type, ev.State, ev.Step, ev.Reason, ev.Elapsed.Milliseconds(), ev.CloudID).Scan(&ev.Seq)
+}
+
+// changeRecord applies one change to the recorded resources of a stack.
+func changeRecord(ctx context.Context, tx *sql.Tx, stackID int64, ch run.RecordChange, put string) error {
+	exec := func(query string, args ...any) error {
+		_, err := tx.ExecContext(ctx, query, args...)
+		return err
+	}
+	if ch.Retire {
+		if err := exec(`update resources set old = 1 where stack_id = ? and name = ? and old = 0`, stackID, ch.Name); err != nil {
+			return err
+		}
+	}
+	if ch.Remove {
+		if err := exec(`delete from resources where stack_id = ? and name = ? and old = 0`, stackID, ch.Name); err != nil {
+			return err
+		}
+	}
+	if ch.RemoveOld {
+		if err := exec(`delete from resources where stack_id = ? and name = ? and old = 1`, stackID, ch.Name); err != nil {
+			return err
+		}
+	}
+	if ch.Restore {
+		if err := exec(`update resources set old = 0 where stack_id = ? and name = ? and old = 1`, stackID, ch.Name); err != nil {
+			return err
+		}
+	}
+	if ch.Put != nil {
+		return exec(`insert into resources(stack_id, name, old, position, body) values(?, ?, 0, ?, ?) on conflict(stack_id, name, old) do update set position = excluded.position, body = excluded.body`,
+			stackID, ch.Name, ch.Position, put)
+	}
+	return nil
+}
+
+// Events reads the events of a run after a position, oldest first.
+func (s *Store) Events(ctx context.Context, runID string, after int64) ([]run.Event, error) {
+	rows, err := s.db.QueryContext(ctx, `select seq, time_ms, resource, type, state, step, reason, elapsed_ms, cloud_id from events where run_id = ? and seq > ? order by seq`, runID, after)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []run.Event
+	for rows.Next() {
+		var e run.Event
+		var at, elapsed int64
+		if err := rows.Scan(&e.Seq, &at, &e.Resource, &e.Type, &e.State, &e.Step, &e.Reason, &elapsed, &e.CloudID); err != nil {
+			return nil, err
+		}
+		e.Time, e.Elapsed = fromMS(at), time.Duration(elapsed)*time.Millisecond
+		out = append(out, e)
+	}
+	return out, rows.Err()
+}

@@ -1,0 +1,352 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"brickrow/internal/profile"
+	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
+)
+
+// State is the state of a stack.
+type State string
+
+// The states of a stack.
+const (
+	Empty     State = "empty"
+	Deploying State = "deploying"
+	Ready     State = "ready"
+	Partial   State = "partial" // held after a failure
+	Undoing   State = "undoing"
+	Removing  State = "removing"
+	Removed   State = "removed"
+	Stuck     State = "stuck"
+)
+
+// Stack is a stack as the store knows it.
+type Stack struct {
+	ID          int64
+	Name        string
+	Target      stack.Target
+	State       State
+	Revision    int // the one deployed; 0 is none
+	Description string
+	StackFile   string // the file it was last deployed from
+	Careful     bool
+	Created     time.Time
+	Updated     time.Time
+}
+
+// Revision is one deployed version of a stack.
+type Revision struct {
+	Number   int
+	Template string // path of the template
+	Text     string // the template itself
+	Inputs   []stack.Input
+	Tags     map[string]string
+	By       string
+	Created  time.Time
+	Note     string
+}
+
+const stackColumns = `id, name, account, region, state, revision, description, stack_file, careful, created_ms, updated_ms`
+
+func scanStack(row interface{ Scan(...any) error }) (*Stack, error) {
+	s := &Stack{}
+	var created, updated int64
+	err := row.Scan(&s.ID, &s.Name, &s.Target.Account, &s.Target.Region, &s.State, &s.Revision, &s.Description, &s.StackFile, &s.Careful, &created, &updated)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, ErrNotFound
+	}
+	s.Created, s.Updated = fromMS(created), fromMS(updated)
+	return s, err
+}
+
+// Stacks lists all stacks, removed ones too, by name.
+func (s *Store) Stacks(ctx context.Context) ([]*Stack, error) {
+	rows, err := s.db.QueryContext(ctx, `select `+stackColumns+` from stacks order by name, account, region`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []*Stack
+	for rows.Next() {
+		st, err := scanStack(rows)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, st)
+	}
+	return out, rows.Err()
+}
+
+// Find finds a stack by name, or by name@account/region. It is an error when
+// the name alone means several.
+func (s *Store) Find(ctx context.Context, name string) (*Stack, error) {
+	name, place, placed := strings.Cut(name, "@")
+	all, err := s.Stacks(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var found []*Stack
+	var names, places []string
+	for _, st := range all {
+		names = append(names, st.Name)
+		if st.Name == name && (!placed || st.Target.String() == place) {
+			found = append(found, st)
+			places = append(places, st.Name+"@"+st.Target.String())
+		}
+	}
+	switch len(found) {
+	case 0:
+		msg := fmt.Sprintf("there is no stack '%s'", name)
+		if mend := tosca.Suggest(name, names); mend != "" {
+			msg += "; " + mend
+		}
+		return nil, fmt.Errorf("%s: %w", msg, ErrNotFound)
+	case 1:
+		return found[0], nil
+	}
+	return nil, fmt.Errorf("there are several stacks '%s': say %s", name, strings.Join(places, " or "))
+}
+
+// At finds the stack of a name in a target; ErrNotFound where there is none.
+func (s *Store) At(ctx context.Context, name string, t stack.Target) (*Stack, error) {
+	return scanStack(s.db.QueryRowContext(ctx, `select `+stackColumns+` from stacks where name = ? and account = ? and region = ?`, name, t.Account, t.Region))
+}
+
+// Ensure finds the stack of a name in a target, or makes it empty.
+func (s *Store) Ensure(ctx context.Context, name string, t stack.Target) (*Stack, error) {
+	now := s.now().UnixMilli()
+	_, err := s.db.ExecContext(ctx, `insert into stacks(name, account, region, state, revision, description, stack_file, careful, created_ms, updated_ms) values(?, ?, ?, ?, 0, '', '', 0, ?, ?) on conflict do nothing`,
+		name, t.Account, t.Region, Empty, now, now)
+	if err != nil {
+		return nil, err
+	}
+	return s.At(ctx, name, t)
+}
+
+// Describe writes what a stack file says of its stack.
+func (s *Store) Describe(ctx context.Context, id int64, description, file string, careful bool) error {
+	_, err := s.db.ExecContext(ctx, `update stacks set description = ?, stack_file = ?, careful = ? where id = ?`, description, file, careful, id)
+	return err
+}
+
+// AddRevision writes a new revision and yields its number.
+func (s *Store) AddRevision(ctx context.Context, id int64, r Revision) (int, error) {
+	inputs := make([]map[string]any, len(r.Inputs))
+	for i, in := range r.Inputs {
+		v, err := s.seal(in.Value)
+		if err != nil {
+			return 0, err
+		}
+		inputs[i] = map[string]any{"name": in.Name, "value": v, "origin": in.Origin}
+	}
+	text, err := encode(inputs)
+	if err != nil {
+		return 0, err
+	}
+	tags, err := encode(r.Tags)
+	if err != nil {
+		return 0, err
+	}
+	number := 0
+	err = s.inTx(ctx, func(tx *sql.Tx) error {
+		if err := tx.QueryRowContext(ctx, `select coalesce(max(number), 0) + 1 from revisions where stack_id = ?`, id).Scan(&number); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `insert into revisions(stack_id, number, template, text, inputs, tags, created_by, created_ms, note) values(?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			id, number, r.Template, r.Text, text, tags, r.By, s.now().UnixMilli(), r.Note)
+		return err
+	})
+	return number, err
+}
+
+// Revision reads one revision.
+func (s *Store) Revision(ctx context.Context, id int64, number int) (*Revision, error) {
+	r := &Revision{Number: number}
+	var inputs, tags string
+	var created int64
+	err := s.db.QueryRowContext(ctx, `select template, text, inputs, tags, created_by, created_ms, note from revisions where stack_id = ? and number = ?`, id, number).
+		Scan(&r.Template, &r.Text, &inputs, &tags, &r.By, &created, &r.Note)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, fmt.Errorf("revision %d: %w", number, ErrNotFound)
+	}
+	if err != nil {
+		return nil, err
+	}
+	r.Created = fromMS(created)
+	if err := decode(tags, &r.Tags); err != nil {
+		return nil, err
+	}
+	var list []struct {
+		Name   string
+		Value  any
+		Origin stack.Origin
+	}
+	if err := decode(inputs, &list); err != nil {
+		return nil, err
+	}
+	for _, in := range list {
+		v, err := s.open(in.Value)
+		if err != nil {
+			return nil, fmt.Errorf("input %s of revision %d: %w", in.Name, number, err)
+		}
+		r.Inputs = append(r.Inputs, stack.Input{Name: in.Name, Value: v, Origin: in.Origin})
+	}
+	return r, nil
+}
+
+// Revisions lists the numbers of a stack's revisions, newest first.
+func (s *Store) Revisions(ctx context.Context, id int64) ([]int, error) {
+	rows, err := s.db.QueryContext(ctx, `select number from revisions where stack_id = ? order by number desc`, id)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []int
+	for rows.Next() {
+		var n int
+		if err := rows.Scan(&n); err != nil {
+			return nil, err
+		}
+		out = append(out, n)
+	}
+	return out, rows.Err()
+}
+
+// recordedBody is how a recorded resource is written.
+type recordedBody struct {
+	Type         string                    `json:"type"`
+	ID           string                    `json:"id"`
+	Properties   map[string]any            `json:"properties"`
+	Links        map[string][]stack.LinkTo `json:"links"`
+	Attributes   map[string]any            `json:"attributes"`
+	Fingerprints map[string]string         `json:"fingerprints,omitempty"`
+	Needs        []string                  `json:"needs"`
+	Pos          tosca.Pos                 `json:"pos"`
+	Keep         bool                      `json:"keep,omitempty"`
+	Guard        bool                      `json:"guard,omitempty"`
+}
+
+func (s *Store) encodeRecorded(r *stack.Recorded) (string, error) {
+	properties, err := s.sealMap(r.Properties)
+	if err != nil {
+		return "", err
+	}
+	attributes, err := s.sealMap(r.Attributes)
+	if err != nil {
+		return "", err
+	}
+	return encode(recordedBody{r.Type, r.ID, properties, r.Links, attributes, r.Fingerprints, r.Needs, r.Pos, r.Keep, r.Guard})
+}
+
+func (s *Store) decodeRecorded(name, text string) (*stack.Recorded, error) {
+	var b recordedBody
+	if err := decode(text, &b); err != nil {
+		return nil, fmt.Errorf("the record of %s cannot be read: %w", name, err)
+	}
+	r := &stack.Recorded{Name: name, Type: b.Type, ID: b.ID, Links: b.Links, Fingerprints: b.Fingerprints, Needs: b.Needs, Pos: b.Pos, Keep: b.Keep, Guard: b.Guard}
+	var err error
+	if r.Properties, err = s.openMap(b.Properties); err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	if r.Attributes, err = s.openMap(b.Attributes); err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	if t := profile.Library().Nodes[r.Type]; t != nil {
+		for k, v := range r.Properties {
+			if d := t.Property(k); d != nil && d.Type != nil {
+				r.Properties[k] = d.Type.Read(v)
+			}
+		}
+	}
+	return r, nil
+}
+
+// Recorded lists the recorded resources of a stack. Old ones are those that a
+// swap has replaced and not yet removed.
+func (s *Store) Recorded(ctx context.Context, id int64) (current, old []*stack.Recorded, err error) {
+	rows, err := s.db.QueryContext(ctx, `select name, old, body from resources where stack_id = ? order by position, name`, id)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var name, body string
+		var isOld bool
+		if err := rows.Scan(&name, &isOld, &body); err != nil {
+			return nil, nil, err
+		}
+		r, err := s.decodeRecorded(name, body)
+		if err != nil {
+			return nil, nil, err
+		}
+		if isOld {
+			old = append(old, r)
+		} else {
+			current = append(current, r)
+		}
+	}
+	return current, old, rows.Err()
+}
+
+// Result is one result of a stack.
+type Result struct {
+	Name, Description string
+	Value             tosca.Value
+}
+
+// SetResults replaces the results of a stack.
+func (s *Store) SetResults(ctx context.Context, id int64, list []Result) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, `delete from results where stack_id = ?`, id); err != nil {
+			return err
+		}
+		for _, r := range list {
+			x, err := s.seal(r.Value)
+			if err != nil {
+				return err
+			}
+			text, err := encode(x)
+			if err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, `insert into results(stack_id, name, description, value) values(?, ?, ?, ?)`, id, r.Name, r.Description, text); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Results lists the results of a stack by name.
+func (s *Store) Results(ctx context.Context, id int64) ([]Result, error) {
+	rows, err := s.db.QueryContext(ctx, `select name, description, value from results where stack_id = ? order by name`, id)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Result
+	for rows.Next() {
+		var r Result
+		var text string
+		if err := rows.Scan(&r.Name, &r.Description, &text); err != nil {
+			return nil, err
+		}
+		var x any
+		if err := decode(text, &x); err != nil {
+			return nil, err
+		}
+		if r.Value, err = s.open(x); err != nil {
+			return nil, err
+		}
+		out = append(out, r)
+	}
+	return out, rows.Err()
+}

@@ -1,0 +1,268 @@
+// Package store keeps what Brick Row knows: stacks with their revisions and
+// recorded resources, runs with their journal and events, and locks. It is
+// plain SQL in an embedded SQLite database.
+//
+// Secrets are sealed before they are written: a Secret value never reaches the
+// database in clear. The key lies beside the database in a file that only its
+// owner can read.
+package store
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"embed"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"filippo.io/age"
+	"github.com/pressly/goose/v3"
+	_ "modernc.org/sqlite" // the driver
+
+	"brickrow/internal/tosca"
+)
+
+// ErrNotFound says that something asked for by name is not there.
+var ErrNotFound = errors.New("not found")
+
+// Store is an open store.
+type Store struct {
+	db  *sql.DB
+	key *age.X25519Identity
+	now func() time.Time
+}
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// KeyFile is the name of the file with the key of the secrets.
+const KeyFile = "secrets.key"
+
+// Open opens or makes the store in the folder dir.
+func Open(dir string) (*Store, error) {
+	s := &Store{now: time.Now}
+	var err error
+	if s.key, err = openKey(filepath.Join(dir, KeyFile)); err != nil {
+		return nil, err
+	}
+	dsn := "file:" + filepath.Join(dir, "store.db") + "?_txlock=immediate&_pragma=busy_timeout(20000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)"
+	if s.db, err = sql.Open("sqlite", dsn); err != nil {
+		return nil, fmt.Errorf("open the store: %w", err)
+	}
+	if err := s.migrate(); err != nil {
+		s.db.Close()
+		return nil, fmt.Errorf("open the store in %s: %w", dir, err)
+	}
+	return s, nil
+}
+
+func (s *Store) migrate() error {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	p, err := goose.NewProvider(goose.DialectSQLite3, s.db, files)
+	if err != nil {
+		return err
+	}
+	for try := 0; ; try++ { // another process may be making the same tables
+		if _, err = p.Up(context.Background()); err == nil || try == 20 {
+			return err
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+}
+
+// openKey reads the key, or makes one. A key that others can read is refused.
+func openKey(path string) (*age.X25519Identity, error) {
+	info, err := os.Stat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		id, err := age.GenerateX25519Identity()
+		if err != nil {
+			return nil, err
+		}
+		tmp := fmt.Sprintf("%s.%d", path, os.Getpid())
+		if err := os.WriteFile(tmp, []byte(id.String()+"\n"), 0o600); err != nil {
+			return nil, fmt.Errorf("write the key of the secrets: %w", err)
+		}
+		defer os.Remove(tmp)
+		if err := os.Link(tmp, path); err != nil && !errors.Is(err, fs.ErrExist) { // the first process wins
+			return nil, fmt.Errorf("write the key of the secrets: %w", err)
+		}
+		info, err = os.Stat(path)
+		if err != nil {
+			return nil, err
+		}
+	} else if err != nil {
+		return nil, err
+	}
+	if info.Mode().Perm()&0o077 != 0 {
+		return nil, fmt.Errorf("others can read %s: run chmod 600 on it", path)
+	}
+	b, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	id, err := age.ParseX25519Identity(strings.TrimSpace(string(b)))
+	if err != nil {
+		return nil, fmt.Errorf("%s is not a key: %w", path, err)
+	}
+	return id, nil
+}
+
+// Close closes the database.
+func (s *Store) Close() error { return s.db.Close() }
+
+const sealed = "$sealed"
+
+// seal makes a value ready for encoding/json, secrets encrypted.
+func (s *Store) seal(v tosca.Value) (any, error) {
+	switch v := v.(type) {
+	case tosca.Secret:
+		text, err := json.Marshal(tosca.Reveal(v))
+		if err != nil {
+			return nil, err
+		}
+		var out bytes.Buffer
+		w, err := age.Encrypt(&out, s.key.Recipient())
+		if err != nil {
+			return nil, fmt.Errorf("seal a secret: %w", err)
+		}
+		if _, err := w.Write(text); err != nil {
+			return nil, err
+		}
+		if err := w.Close(); err != nil {
+			return nil, err
+		}
+		return map[string]string{sealed: base64.StdEncoding.EncodeToString(out.Bytes())}, nil
+	case tosca.List:
+		l := make([]any, len(v))
+		for i, e := range v {
+			x, err := s.seal(e)
+			if err != nil {
+				return nil, err
+			}
+			l[i] = x
+		}
+		return l, nil
+	case tosca.Map:
+		return s.sealMap(v)
+	}
+	return v, nil
+}
+
+func (s *Store) sealMap(m map[string]tosca.Value) (map[string]any, error) {
+	out := make(map[string]any, len(m))
+	for k, v := range m {
+		x, err := s.seal(v)
+		if err != nil {
+			return nil, err
+		}
+		out[k] = x
+	}
+	return out, nil
+}
+
+// open is the reverse of seal.
+func (s *Store) open(x any) (tosca.Value, error) {
+	switch x := x.(type) {
+	case map[string]any:
+		if text, ok := x[sealed].(string); ok && len(x) == 1 {
+			return s.unseal(text)
+		}
+		m := make(tosca.Map, len(x))
+		for k, e := range x {
+			v, err := s.open(e)
+			if err != nil {
+				return nil, err
+			}
+			m[k] = v
+		}
+		return m, nil
+	case []any:
+		l := make(tosca.List, len(x))
+		for i, e := range x {
+			v, err := s.open(e)
+			if err != nil {
+				return nil, err
+			}
+			l[i] = v
+		}
+		return l, nil
+	}
+	return tosca.FromJSON(x), nil
+}
+
+func (s *Store) unseal(text string) (tosca.Value, error) {
+	b, err := base64.StdEncoding.DecodeString(text)
+	if err != nil {
+		return nil, fmt.Errorf("open a secret: %w", err)
+	}
+	r, err := age.Decrypt(bytes.NewReader(b), s.key)
+	if err != nil {
+		return nil, fmt.Errorf("open a secret: the key file does not fit this store: %w", err)
+	}
+	clear, err := io.ReadAll(r)
+	if err != nil {
+		return nil, fmt.Errorf("open a secret: %w", err)
+	}
+	var v any
+	if err := decode(string(clear), &v); err != nil {
+		return nil, err
+	}
+	return tosca.Hide(tosca.FromJSON(v)), nil
+}
+
+func (s *Store) openMap(x map[string]any) (map[string]tosca.Value, error) {
+	v, err := s.open(x)
+	if err != nil {
+		return nil, err
+	}
+	m, _ := v.(tosca.Map)
+	return m, nil
+}
+
+func decode(text string, out any) error {
+	d := json.NewDecoder(strings.NewReader(text))
+	d.UseNumber()
+	return d.Decode(out)
+}
+
+func encode(x any) (string, error) {
+	b, err := json.Marshal(x)
+	return string(b), err
+}
+
+// inTx runs f in a transaction.
+func (s *Store) inTx(ctx context.Context, f func(tx *sql.Tx) error) error {
+	tx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return fmt.Errorf("the store is busy: %w", err)
+	}
+	if err := f(tx); err != nil {
+		return errors.Join(err, ignoreDone(tx.Rollback()))
+	}
+	return tx.Commit()
+}
+
+func ignoreDone(err error) error {
+	if errors.Is(err, sql.ErrTxDone) {
+		return nil
+	}
+	return err
+}
+
+func fromMS(ms int64) time.Time {
+	if ms == 0 {
+		return time.Time{}
+	}
+	return time.UnixMilli(ms)
+}

@@ -1,0 +1,173 @@
+package tosca
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"go.yaml.in/yaml/v4"
+)
+
+// ExprKind tells what an expression is.
+type ExprKind uint8
+
+// The kinds of expression.
+const (
+	LiteralExpr ExprKind = iota
+	ListExpr
+	MapExpr
+	CallExpr
+)
+
+// Expr is a value as written: a literal, a list, a map or the call of a
+// function, nested as deep as one likes. Every part knows its place.
+type Expr struct {
+	Pos
+	Kind  ExprKind
+	Value Value   // of a literal
+	Raw   string  // the literal as written, so that 15.10 stays 15.10
+	Name  string  // of the function called, without the $
+	Args  []*Expr // of a call; the elements of a list; the values of a map
+	Keys  []Key   // of a map
+}
+
+// Key is one key of a map, with its place.
+type Key struct {
+	Pos
+	Name string
+}
+
+// Walk calls f for x and everything inside it.
+func (x *Expr) Walk(f func(*Expr)) {
+	if x == nil {
+		return
+	}
+	f(x)
+	for _, a := range x.Args {
+		a.Walk(f)
+	}
+}
+
+// expr reads a value. Where a function call is malformed it reports that and
+// yields a bad value, so that the rest is read on.
+func (r *reader) expr(n *yaml.Node) *Expr {
+	at := r.pos(n)
+	n, ok := r.enter(n)
+	if !ok {
+		return &Expr{Pos: at, Value: Unknown{Bad: true}}
+	}
+	defer r.leave()
+	switch n.Kind {
+	case yaml.SequenceNode:
+		x := &Expr{Pos: at, Kind: ListExpr, Args: make([]*Expr, len(n.Content))}
+		for i, c := range n.Content {
+			x.Args[i] = r.expr(c)
+		}
+		return x
+	case yaml.MappingNode:
+		if len(n.Content) == 2 && r.isCall(n.Content[0].Value) {
+			return r.call(n.Content[0], n.Content[1])
+		}
+		x := &Expr{Pos: at, Kind: MapExpr}
+		for _, f := range r.pairs(n) {
+			if r.isCall(f.key.Value) {
+				r.findings.Errorf(r.pos(f.key), "function-not-alone", "write the call as a value of its own, or the literal key as '$"+f.key.Value+"'",
+					"the call of %s stands among other keys", f.key.Value)
+				continue
+			}
+			x.Keys = append(x.Keys, Key{r.pos(f.key), r.unescape(f.key.Value)})
+			x.Args = append(x.Args, r.expr(f.value))
+		}
+		return x
+	}
+	if n.ShortTag() == "!!str" && r.isCall(n.Value) {
+		return r.call(n, nil)
+	}
+	return &Expr{Pos: at, Value: r.literal(n), Raw: r.unescape(n.Value)}
+}
+
+func (r *reader) isCall(s string) bool {
+	return !r.plain && len(s) > 1 && s[0] == '$' && s[1] != '$'
+}
+
+// unescape undoes the doubling of a leading $ in a literal.
+func (r *reader) unescape(s string) string {
+	if !r.plain && strings.HasPrefix(s, "$$") {
+		return s[1:]
+	}
+	return s
+}
+
+func (r *reader) literal(n *yaml.Node) Value {
+	switch n.ShortTag() {
+	case "!!null":
+		return Null{}
+	case "!!bool":
+		return Bool(strings.EqualFold(n.Value, "true"))
+	case "!!int":
+		text := strings.ReplaceAll(n.Value, "_", "")
+		for _, base := range []int{10, 0} { // YAML 1.2: 017 is seventeen, 0o17 and 0x1F are not decimal
+			if i, err := strconv.ParseInt(text, base, 64); err == nil {
+				return Int(i)
+			}
+		}
+	case "!!float":
+		if f, err := strconv.ParseFloat(strings.ReplaceAll(n.Value, "_", ""), 64); err == nil {
+			return Float(f)
+		}
+	}
+	return String(r.unescape(n.Value))
+}
+
+// call reads the call of a function; arg is nil for the bare $name.
+func (r *reader) call(name, arg *yaml.Node) *Expr {
+	x := &Expr{Pos: r.pos(name), Kind: CallExpr, Name: name.Value[1:]}
+	bad := &Expr{Pos: x.Pos, Value: Unknown{Bad: true}}
+	f, known := functions[x.Name]
+	switch {
+	case !known:
+		r.findings.Errorf(x.Pos, "unknown-function", suggest(x.Name, functionNames(Yes)), "there is no function '$%s'", x.Name)
+	case f.support == NotYet:
+		r.findings.Errorf(x.Pos, "not-supported-yet", "", "the function $%s is not supported yet", x.Name)
+		known = false
+	}
+	if arg != nil {
+		if target, ok := r.enter(arg); ok {
+			if target.Kind == yaml.SequenceNode {
+				for _, c := range target.Content {
+					x.Args = append(x.Args, r.expr(c))
+				}
+			} else {
+				x.Args = []*Expr{r.expr(arg)}
+			}
+			r.leave()
+		}
+	}
+	if !known {
+		return bad
+	}
+	if len(x.Args) < f.min || (f.max >= 0 && len(x.Args) > f.max) {
+		r.findings.Errorf(x.Pos, "wrong-arguments", "write it as "+f.usage, "$%s takes %s, not %d", x.Name, f.arity(), len(x.Args))
+		return bad
+	}
+	return x
+}
+
+func (f function) arity() string {
+	switch {
+	case f.max < 0:
+		return fmt.Sprintf("at least %s", arguments(f.min))
+	case f.min == f.max && f.min == 0:
+		return "no arguments"
+	case f.min == f.max:
+		return arguments(f.min)
+	}
+	return fmt.Sprintf("%d to %s", f.min, arguments(f.max))
+}
+
+func arguments(n int) string {
+	if n == 1 {
+		return "1 argument"
+	}
+	return fmt.Sprintf("%d arguments", n)
+}

@@ -1,0 +1,158 @@
+package tosca
+
+import (
+	"cmp"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/sahilm/fuzzy"
+)
+
+// Pos is a place in a file. Line and Column count from 1; a zero Line means
+// the file as a whole.
+type Pos struct {
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+	Column int    `json:"column"`
+}
+
+// String is file:line:column, or the file alone.
+func (p Pos) String() string {
+	if p.Line == 0 {
+		return p.File
+	}
+	return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column)
+}
+
+// Short is file:line without the folders, for people who know the file.
+func (p Pos) Short() string {
+	if p.Line == 0 {
+		return p.File
+	}
+	return fmt.Sprintf("%s:%d", filepath.Base(p.File), p.Line)
+}
+
+// Severity says how much a finding matters. Only an error stops a deployment.
+type Severity string
+
+// The severities, gravest first.
+const (
+	Error   Severity = "error"
+	Warning Severity = "warning"
+	Hint    Severity = "hint"
+)
+
+// Finding is one thing wrong with a template, a stack file or an input. Code
+// is short and stable; Mend, where there is one, says what would put it right.
+type Finding struct {
+	Pos
+	Severity Severity `json:"severity"`
+	Code     string   `json:"code"`
+	Message  string   `json:"message"`
+	Mend     string   `json:"mend"`
+}
+
+// String is the finding on one line.
+func (f Finding) String() string {
+	s := fmt.Sprintf("%s: %s: %s [%s]", f.Pos, f.Severity, f.Message, f.Code)
+	if f.Mend != "" {
+		s += "; " + f.Mend
+	}
+	return s
+}
+
+// Findings is a list of findings. The zero value is ready to use.
+type Findings []Finding
+
+// Errorf adds an error.
+func (l *Findings) Errorf(p Pos, code, mend, format string, args ...any) {
+	l.add(p, Error, code, mend, format, args...)
+}
+
+// Warnf adds a warning.
+func (l *Findings) Warnf(p Pos, code, mend, format string, args ...any) {
+	l.add(p, Warning, code, mend, format, args...)
+}
+
+func (l *Findings) add(p Pos, s Severity, code, mend, format string, args ...any) {
+	*l = append(*l, Finding{Pos: p, Severity: s, Code: code, Mend: mend, Message: fmt.Sprintf(format, args...)})
+}
+
+// HasErrors reports whether any finding is an error.
+func (l Findings) HasErrors() bool {
+	return slices.ContainsFunc(l, func(f Finding) bool { return f.Severity == Error })
+}
+
+// Sort orders the findings by place and drops those said twice.
+func (l *Findings) Sort() {
+	slices.SortStableFunc(*l, func(a, b Finding) int {
+		return cmp.Or(strings.Compare(a.File, b.File), a.Line-b.Line, a.Column-b.Column, strings.Compare(a.Code, b.Code), strings.Compare(a.Message, b.Message))
+	})
+	*l = slices.Compact(*l)
+}
+
+// suggest is the mend for a name that is not among those known: the nearest
+// one, or the list where it is short.
+func suggest(name string, known []string) string {
+	if n := nearest(name, known); n != "" {
+		return fmt.Sprintf("did you mean '%s'?", n)
+	}
+	if len(known) > 0 && len(known) <= 12 {
+		return "known here: " + strings.Join(sorted(known), ", ")
+	}
+	return ""
+}
+
+func sorted(s []string) []string {
+	s = slices.Clone(s)
+	slices.Sort(s)
+	return s
+}
+
+// nearest is the known name closest to name, or "" where none is close.
+func nearest(name string, known []string) string {
+	best, bestDistance := "", 1+len(name)/3
+	low := strings.ToLower(name)
+	for _, k := range sorted(known) {
+		if d := distance(low, strings.ToLower(k), bestDistance); d < bestDistance || (d == bestDistance && best == "") {
+			best, bestDistance = k, d
+		}
+	}
+	if best == "" && len(name) >= 3 {
+		if m := fuzzy.Find(low, sorted(known)); len(m) > 0 {
+			return m[0].Str
+		}
+	}
+	return best
+}
+
+// distance counts the letters to add, drop, change or swap with their
+// neighbour to get from a to b; it gives up above limit.
+func distance(a, b string, limit int) int {
+	x, y := []rune(a), []rune(b)
+	if len(x) > 64 || len(y) > 64 || len(x)-len(y) > limit || len(y)-len(x) > limit {
+		return limit + 1
+	}
+	var before, last []int
+	row := make([]int, len(y)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := 1; i <= len(x); i++ {
+		before, last, row = last, row, make([]int, len(y)+1)
+		row[0] = i
+		for j := 1; j <= len(y); j++ {
+			change := 1
+			if x[i-1] == y[j-1] {
+				change = 0
+			}
+			row[j] = min(last[j]+1, row[j-1]+1, last[j-1]+change)
+			if i > 1 && j > 1 && x[i-1] == y[j-2] && x[i-2] == y[j-1] {
+				row[j] = min(row[j], before[j-2]+1)
+			}
+		}
+	}
+	return row[len(y)]
+}

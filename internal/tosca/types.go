@@ -1,0 +1,562 @@
+package tosca
+
+import (
+	"encoding/base64"
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Base is what a data type comes down to.
+type Base string
+
+// The built-in types (TOSCA 2.0, section 9).
+const (
+	BaseString    Base = "string"
+	BaseInteger   Base = "integer"
+	BaseFloat     Base = "float"
+	BaseBoolean   Base = "boolean"
+	BaseBytes     Base = "bytes"
+	BaseNil       Base = "nil"
+	BaseTimestamp Base = "timestamp"
+	BaseScalar    Base = "scalar"
+	BaseVersion   Base = "version"
+	BaseList      Base = "list"
+	BaseMap       Base = "map"
+	BaseStructure Base = "structure" // a data type with properties
+)
+
+var builtins = []Base{BaseString, BaseInteger, BaseFloat, BaseBoolean, BaseBytes, BaseNil, BaseTimestamp, BaseScalar, BaseVersion, BaseList, BaseMap}
+
+// Type is a data type, resolved: its parent, its fields and its entries are
+// known.
+type Type struct {
+	Pos
+	Name        string
+	Base        Base
+	Parent      *Type // nil for a built-in type
+	Description string
+	Validation  *Expr
+	Fields      []*Property        // of a structure, those of the parent first
+	Key, Entry  *Type              // of a map or a list; nil is anything
+	Units       map[string]float64 // of a scalar: how many canonical units one is
+	Metadata    map[string]string
+}
+
+// Property is the definition of a property, an input or an attribute.
+type Property struct {
+	Pos
+	Name        string
+	Type        *Type
+	Description string
+	Required    bool
+	Default     *Expr
+	Fixed       *Expr // value: it cannot be anything else
+	Validation  *Expr
+	Metadata    map[string]string
+}
+
+// RequirementDef is what a node type says of one requirement. High is -1
+// where there is no upper bound.
+type RequirementDef struct {
+	Pos
+	Name, Node, Description string
+	Low, High               int
+	Metadata                map[string]string
+}
+
+// NodeType is a resource type, with what it inherits.
+type NodeType struct {
+	Pos
+	Name, Parent, Description string
+	Metadata                  map[string]string
+	Properties                []*Property
+	Attributes                []*Property
+	Requirements              []*RequirementDef
+}
+
+// PolicyType is a policy type.
+type PolicyType struct {
+	Pos
+	Name, Parent, Description string
+	Properties                []*Property
+	Targets                   []string
+}
+
+// Library is a set of types: the shipped profile, or that and what a template
+// adds.
+type Library struct {
+	Profile string
+	Data    map[string]*Type
+	Nodes   map[string]*NodeType
+	Pols    map[string]*PolicyType
+}
+
+// NewLibrary holds the built-in types alone.
+func NewLibrary() *Library {
+	l := &Library{Data: map[string]*Type{}, Nodes: map[string]*NodeType{}, Pols: map[string]*PolicyType{}}
+	for _, b := range builtins {
+		l.Data[string(b)] = &Type{Name: string(b), Base: b}
+	}
+	return l
+}
+
+// IsA reports whether the node type name is or derives from of.
+func (l *Library) IsA(name, of string) bool {
+	for name != "" {
+		if name == of {
+			return true
+		}
+		t := l.Nodes[name]
+		if t == nil {
+			return false
+		}
+		name = t.Parent
+	}
+	return false
+}
+
+// IsA reports whether the type is or derives from the one named.
+func (t *Type) IsA(name string) bool {
+	for ; t != nil; t = t.Parent {
+		if t.Name == name {
+			return true
+		}
+	}
+	return false
+}
+
+// Property finds a property by name; nil where there is none.
+func (t *NodeType) Property(name string) *Property { return find(t.Properties, name) }
+
+// Attribute finds an attribute by name; nil where there is none.
+func (t *NodeType) Attribute(name string) *Property { return find(t.Attributes, name) }
+
+// Requirement finds a requirement by name; nil where there is none.
+func (t *NodeType) Requirement(name string) *RequirementDef {
+	i := slices.IndexFunc(t.Requirements, func(r *RequirementDef) bool { return r.Name == name })
+	if i < 0 {
+		return nil
+	}
+	return t.Requirements[i]
+}
+
+func find(list []*Property, name string) *Property {
+	for _, p := range list {
+		if p.Name == name {
+			return p
+		}
+	}
+	return nil
+}
+
+func names(list []*Property) []string {
+	out := make([]string, len(list))
+	for i, p := range list {
+		out[i] = p.Name
+	}
+	return out
+}
+
+// Label is the type as a reader would write it.
+func (t *Type) Label() string {
+	switch {
+	case t == nil:
+		return "any value"
+	case t.Entry != nil && (t.Name == "list" || t.Name == "map"):
+		return t.Name + " of " + t.Entry.Label()
+	}
+	return t.Name
+}
+
+// misfit says why a value does not suit a type.
+type misfit struct{ code, message, mend string }
+
+var (
+	versionPattern = regexp.MustCompile(`^\d+(\.\d+){0,3}([.-][0-9A-Za-z]+)*$`)
+	scalarPattern  = regexp.MustCompile(`^([+-]?[0-9]+(?:\.[0-9]+)?(?:[eE][+-]?[0-9]+)?)\s*([A-Za-z%µ]+)$`)
+)
+
+// fit turns v into a value of the type without looking at validations. It
+// leaves unknown and bad values alone, and keeps secrets secret.
+func (t *Type) fit(v Value) (Value, *misfit) {
+	switch w := v.(type) {
+	case Unknown:
+		return v, nil
+	case Secret:
+		inner, m := t.fit(w.Value)
+		if m != nil {
+			m.message = strings.ReplaceAll(m.message, Show(w.Value), SecretText)
+		}
+		return Hide(inner), m
+	}
+	if t == nil {
+		return v, nil
+	}
+	wrong := &misfit{"wrong-type", fmt.Sprintf("expected %s, found %s", t.article(), KindName(v)), ""}
+	switch t.Base {
+	case BaseString:
+		switch v := v.(type) {
+		case String:
+			return v, nil
+		case Int, Float, Bool:
+			wrong.mend = fmt.Sprintf("put it in quotes: %q", Show(v))
+		case Scalar:
+			return String(v.Text), nil
+		case Version:
+			return String(v), nil
+		}
+	case BaseInteger:
+		if _, ok := v.(Int); ok {
+			return v, nil
+		}
+		if f, ok := v.(Float); ok && f == Float(int64(f)) {
+			return Int(f), nil
+		}
+	case BaseFloat:
+		switch v := v.(type) {
+		case Float:
+			return v, nil
+		case Int:
+			return Float(v), nil
+		}
+	case BaseBoolean:
+		if _, ok := v.(Bool); ok {
+			return v, nil
+		}
+		if s, ok := v.(String); ok && slices.Contains([]string{"yes", "no", "on", "off"}, strings.ToLower(string(s))) {
+			wrong.mend = "write true or false"
+		}
+	case BaseNil:
+		if _, ok := v.(Null); ok {
+			return v, nil
+		}
+	case BaseVersion:
+		text := Show(v)
+		switch v.(type) {
+		case Version, String, Int, Float:
+			if versionPattern.MatchString(text) {
+				return Version(text), nil
+			}
+			return v, &misfit{"bad-version", fmt.Sprintf("'%s' is not a version", text), "write it like 15 or 15.10"}
+		}
+	case BaseTimestamp:
+		if s, ok := v.(String); ok {
+			for _, layout := range []string{time.RFC3339Nano, time.DateOnly, "2006-01-02 15:04:05"} {
+				if _, err := time.Parse(layout, string(s)); err == nil {
+					return v, nil
+				}
+			}
+			return v, &misfit{"bad-timestamp", fmt.Sprintf("'%s' is not a timestamp", string(s)), "write it like 2026-11-23T08:00:00Z"}
+		}
+	case BaseBytes:
+		if s, ok := v.(String); ok {
+			if _, err := base64.StdEncoding.DecodeString(string(s)); err != nil {
+				return v, &misfit{"bad-bytes", "this is not base64", "encode the bytes as base64"}
+			}
+			return v, nil
+		}
+	case BaseScalar:
+		return t.fitScalar(v, wrong)
+	case BaseList:
+		if l, ok := v.(List); ok {
+			out := make(List, len(l))
+			for i, e := range l {
+				x, m := t.Entry.fit(e)
+				if m != nil {
+					return v, &misfit{m.code, fmt.Sprintf("element %d: %s", i, m.message), m.mend}
+				}
+				out[i] = x
+			}
+			return out, nil
+		}
+		wrong.mend = "write it as a list: [ " + Show(v) + " ]"
+	case BaseMap:
+		if mp, ok := v.(Map); ok {
+			out := make(Map, len(mp))
+			for _, k := range mp.Keys() {
+				x, m := t.Entry.fit(mp[k])
+				if m != nil {
+					return v, &misfit{m.code, k + ": " + m.message, m.mend}
+				}
+				out[k] = x
+			}
+			return out, nil
+		}
+	case BaseStructure:
+		if mp, ok := v.(Map); ok {
+			return t.fitStructure(mp)
+		}
+	}
+	return v, wrong
+}
+
+func (t *Type) fitScalar(v Value, wrong *misfit) (Value, *misfit) {
+	wrong.mend = "write a number and a unit, such as " + t.exampleScalar()
+	switch v := v.(type) {
+	case Scalar:
+		return v, nil
+	case Int, Float:
+		wrong.code, wrong.message = "missing-unit", fmt.Sprintf("%s has no unit", Show(v))
+	case String:
+		m := scalarPattern.FindStringSubmatch(strings.TrimSpace(string(v)))
+		if m == nil {
+			wrong.code, wrong.message = "bad-scalar", fmt.Sprintf("'%s' is not a number with a unit", string(v))
+			return v, wrong
+		}
+		factor, ok := t.Units[m[2]]
+		if !ok {
+			units := make([]string, 0, len(t.Units))
+			for u := range t.Units {
+				units = append(units, u)
+			}
+			slices.SortFunc(units, func(a, b string) int { return cmpFloat(t.Units[a], t.Units[b]) })
+			return v, &misfit{"unknown-unit", fmt.Sprintf("%s has no unit '%s'", t.Name, m[2]), "the units are " + strings.Join(units, ", ")}
+		}
+		f, err := strconv.ParseFloat(m[1], 64)
+		if err == nil {
+			return Scalar{Text: m[1] + " " + m[2], Amount: f * factor}, nil
+		}
+	}
+	return v, wrong
+}
+
+func (t *Type) exampleScalar() string {
+	best := ""
+	for u, f := range t.Units {
+		if best == "" || f < t.Units[best] || f == t.Units[best] && u < best {
+			best = u
+		}
+	}
+	if e := t.Metadata["example"]; e != "" {
+		return e
+	}
+	return "1 " + best
+}
+
+func (t *Type) fitStructure(mp Map) (Value, *misfit) {
+	out := Map{}
+	for _, k := range mp.Keys() {
+		f := find(t.Fields, k)
+		if f == nil {
+			return mp, &misfit{"unknown-property", fmt.Sprintf("%s has no property '%s'", t.Name, k), suggest(k, names(t.Fields))}
+		}
+		x, m := f.Type.fit(mp[k])
+		if m != nil {
+			return mp, &misfit{m.code, k + ": " + m.message, m.mend}
+		}
+		out[k] = x
+	}
+	for _, f := range t.Fields {
+		if _, given := out[f.Name]; given {
+			continue
+		}
+		if f.Default != nil {
+			out[f.Name], _ = f.Type.fit((&Env{Index: -1, Findings: new(Findings)}).Eval(f.Default))
+		} else if f.Required {
+			return mp, &misfit{"missing-property", fmt.Sprintf("%s needs the property '%s'", t.Name, f.Name), "add " + f.Name + ": " + f.Type.Label()}
+		}
+	}
+	return out, nil
+}
+
+func (t *Type) article() string {
+	label := t.Label()
+	if strings.ContainsAny(label[:1], "aeiou") {
+		return "an " + label
+	}
+	return "a " + label
+}
+
+// Fit turns v into a value of the type and applies its validations and those
+// of its parts. Findings are reported at p; what is the thing in words. The
+// value of a Secret type comes out marked as secret.
+func (t *Type) Fit(v Value, p Pos, what string, findings *Findings) Value {
+	if isBad(v) {
+		return v
+	}
+	out, m := t.fit(v)
+	if m != nil {
+		findings.Errorf(p, m.code, m.mend, "%s: %s", what, m.message)
+		return Unknown{Bad: true}
+	}
+	if t.IsA("Secret") && IsKnown(out) {
+		out = Hide(out)
+	}
+	if !t.validate(out, p, what, findings) {
+		return Unknown{Bad: true}
+	}
+	return out
+}
+
+// Read turns what a cloud or a store holds into a value of the type, without
+// looking at validations; what does not fit is kept as it is.
+func (t *Type) Read(v Value) Value {
+	if out, m := t.fit(v); m == nil {
+		return out
+	}
+	return v
+}
+
+// EvalAs computes x as a value of type t. Other than Eval followed by Fit it
+// reports each mistake at the part of x that is wrong.
+func (env *Env) EvalAs(x *Expr, t *Type, what string) Value {
+	switch {
+	case t == nil:
+		return env.Eval(x)
+	case x.Kind == LiteralExpr && t.Base == BaseVersion:
+		if _, isNumber := number(x.Value); isNumber {
+			return t.Fit(String(x.Raw), x.Pos, what, env.Findings)
+		}
+	case x.Kind == ListExpr && t.Base == BaseList:
+		out := make(List, len(x.Args))
+		for i, a := range x.Args {
+			out[i] = env.EvalAs(a, t.Entry, fmt.Sprintf("%s, element %d", what, i))
+		}
+		t.validateSelf(out, x.Pos, what, env.Findings)
+		return out
+	case x.Kind == MapExpr && t.Base == BaseMap:
+		out := make(Map, len(x.Args))
+		for i, k := range x.Keys {
+			if t.Key != nil {
+				t.Key.Fit(String(k.Name), k.Pos, what+", key "+k.Name, env.Findings)
+			}
+			out[k.Name] = env.EvalAs(x.Args[i], t.Entry, what+", "+k.Name)
+		}
+		t.validateSelf(out, x.Pos, what, env.Findings)
+		return out
+	case x.Kind == MapExpr && t.Base == BaseStructure:
+		out := Map{}
+		for i, k := range x.Keys {
+			f := find(t.Fields, k.Name)
+			if f == nil {
+				env.Findings.Errorf(k.Pos, "unknown-property", suggest(k.Name, names(t.Fields)), "%s has no property '%s'", t.Name, k.Name)
+				continue
+			}
+			out[k.Name] = env.EvalAs(x.Args[i], f.Type, what+", "+k.Name)
+			Validate(f.Validation, out[k.Name], f.Type, x.Args[i].Pos, what+", "+k.Name, env.Findings)
+		}
+		for _, f := range t.Fields {
+			if _, given := out[f.Name]; given {
+				continue
+			}
+			if f.Default != nil {
+				out[f.Name] = env.EvalAs(f.Default, f.Type, what+", "+f.Name)
+			} else if f.Required {
+				env.Findings.Errorf(x.Pos, "missing-property", "add "+f.Name+": "+f.Type.Label(), "%s: the property '%s' is missing", what, f.Name)
+			}
+		}
+		t.validateSelf(out, x.Pos, what, env.Findings)
+		return out
+	}
+	return t.Fit(env.Eval(x), x.Pos, what, env.Findings)
+}
+
+// validateSelf applies the type's own validations, not those of its parts.
+func (t *Type) validateSelf(v Value, p Pos, what string, findings *Findings) bool {
+	ok := true
+	for s := t; s != nil; s = s.Parent {
+		ok = Validate(s.Validation, v, t, p, what, findings) && ok
+	}
+	return ok
+}
+
+func (t *Type) validate(v Value, p Pos, what string, findings *Findings) bool {
+	ok := t.validateSelf(v, p, what, findings)
+	bare, _ := Bare(v)
+	switch w := bare.(type) {
+	case List:
+		if t != nil && t.Entry != nil {
+			for i, e := range w {
+				ok = t.Entry.validate(e, p, fmt.Sprintf("%s, element %d", what, i), findings) && ok
+			}
+		}
+	case Map:
+		if t == nil {
+			break
+		}
+		for _, k := range w.Keys() {
+			if t.Key != nil {
+				ok = t.Key.validate(String(k), p, what+", key "+k, findings) && ok
+			}
+			if t.Entry != nil {
+				ok = t.Entry.validate(w[k], p, what+", "+k, findings) && ok
+			}
+			if f := find(t.Fields, k); f != nil {
+				ok = f.Type.validate(w[k], p, what+", "+k, findings) && ok
+				ok = Validate(f.Validation, w[k], f.Type, p, what+", "+k, findings) && ok
+			}
+		}
+	}
+	return ok
+}
+
+// Validate applies one validation to a value of type t. An unknown value
+// passes: it is looked at again once it is known.
+func Validate(validation *Expr, v Value, t *Type, p Pos, what string, findings *Findings) bool {
+	if validation == nil || !IsKnown(v) {
+		return true
+	}
+	bare, secret := Bare(v)
+	env := &Env{Value: bare, ValueType: t, Index: -1, Findings: findings}
+	result := env.Eval(validation)
+	if result == Value(Bool(true)) || isBad(result) {
+		return !isBad(result)
+	}
+	shown := "'" + Show(bare) + "'"
+	if secret {
+		shown = "the value given"
+	}
+	findings.Errorf(p, "invalid-value", "", "%s: %s is not allowed; it must be %s", what, shown, Describe(validation))
+	return false
+}
+
+// Describe puts a validation into words: "at least 1 and at most 20".
+func Describe(x *Expr) string {
+	if x == nil {
+		return ""
+	}
+	if x.Kind != CallExpr {
+		return Show((&Env{Index: -1, Findings: new(Findings)}).Eval(x))
+	}
+	arg := func(i int) string {
+		if i < len(x.Args) {
+			return Describe(x.Args[i])
+		}
+		return "?"
+	}
+	onValue := func(words string) string {
+		if x.Args[0].Kind == CallExpr && x.Args[0].Name == "length" {
+			return "of length " + words
+		}
+		return words
+	}
+	switch x.Name {
+	case "and", "or", "xor":
+		parts := make([]string, len(x.Args))
+		for i := range x.Args {
+			parts[i] = arg(i)
+		}
+		return strings.Join(parts, " "+x.Name+" ")
+	case "not":
+		return "not " + arg(0)
+	case "equal":
+		return onValue(arg(1))
+	case "greater_than":
+		return onValue("more than " + arg(1))
+	case "greater_or_equal":
+		return onValue("at least " + arg(1))
+	case "less_than":
+		return onValue("less than " + arg(1))
+	case "less_or_equal":
+		return onValue("at most " + arg(1))
+	case "valid_values":
+		return "one of " + strings.Trim(arg(1), "[]")
+	case "matches":
+		return "text that matches " + arg(1)
+	}
+	return "$" + x.Name
+}

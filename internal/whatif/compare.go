@@ -1,0 +1,548 @@
+package whatif
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
+)
+
+// State is what Compare holds against each other.
+type State struct {
+	Stack        string
+	Target       stack.Target
+	BaseRevision int
+	Wanted       *stack.Wanted
+	Recorded     []*stack.Recorded
+	// Deleting says that nothing is wanted any more.
+	Deleting bool
+	// Live is what the cloud shows, by id; nil where it was not asked, and
+	// the record then stands in for it.
+	Live map[string]*stack.Live
+	// BaseInputs are the inputs of the recorded revision.
+	BaseInputs []stack.Input
+	Takes      Takes
+}
+
+// Takes is how long a change takes, in seconds, as the given kind.
+type Takes func(ch *Change, k Kind) float64
+
+// Nominal is the time of a change by the profile, for a cloud that is speed
+// times faster than nominal.
+func Nominal(lib *tosca.Library, speed float64) Takes {
+	return func(ch *Change, k Kind) float64 {
+		share := map[Kind]float64{New: 1, Swap: 1, Edit: 0.5, Drop: 0.4}[k]
+		typ := ch.Type
+		if k == Drop && ch.Recorded != nil {
+			typ = ch.Recorded.Type
+		}
+		number := func(name string) float64 {
+			var v tosca.Value
+			if ch.Wanted == nil {
+				v = ch.Recorded.Properties[name]
+			} else if p := ch.Wanted.Property(name); p != nil {
+				v = p.Value
+			}
+			n, _ := v.(tosca.Int)
+			return float64(n)
+		}
+		return share * stack.NominalSeconds(lib.Nodes[typ], number) / speed
+	}
+}
+
+// Compare computes the change set.
+func Compare(s State) *ChangeSet {
+	c := &comparer{State: s, set: &ChangeSet{Stack: s.Stack, Target: s.Target, BaseRevision: s.BaseRevision},
+		recorded: map[string]*stack.Recorded{}, index: map[string]int{}, upstream: map[string][]string{}, inputs: map[string]stack.Input{}, baseInputs: map[string]stack.Input{}}
+	for _, r := range s.Recorded {
+		c.recorded[r.Name] = r
+	}
+	for _, in := range s.Wanted.Inputs {
+		c.inputs[in.Name] = in
+	}
+	for _, in := range s.BaseInputs {
+		c.baseInputs[in.Name] = in
+	}
+	for _, res := range s.Wanted.Resources {
+		c.add(c.wanted(res))
+	}
+	for _, r := range c.dropped() {
+		c.add(c.drop(r))
+	}
+	c.follow()
+	c.risks()
+	c.conflicts()
+	c.estimate()
+	return c.set
+}
+
+type comparer struct {
+	State
+	set                *ChangeSet
+	recorded           map[string]*stack.Recorded
+	index              map[string]int      // of a change in the set
+	upstream           map[string][]string // resources whose change causes this one
+	inputs, baseInputs map[string]stack.Input
+}
+
+func (c *comparer) add(ch Change) {
+	c.index[ch.Name] = len(c.set.Changes)
+	c.set.Changes = append(c.set.Changes, ch)
+	switch ch.Kind {
+	case New:
+		c.set.Tally.New++
+	case Edit:
+		c.set.Tally.Edit++
+	case Swap:
+		c.set.Tally.Swap++
+	case Drop:
+		c.set.Tally.Drop++
+	case Same:
+		c.set.Tally.Same++
+	}
+}
+
+// change is the change of a resource already compared; nil before that.
+func (c *comparer) change(name string) *Change {
+	if i, ok := c.index[name]; ok {
+		return &c.set.Changes[i]
+	}
+	return nil
+}
+
+// attributes answers with what is known of a resource before the run: what is
+// rebuilt, or may move in an edit, is not known.
+func (c *comparer) attributes(name, attribute string) (tosca.Value, bool) {
+	ch := c.change(name)
+	if ch == nil || ch.Recorded == nil || ch.Kind == New || ch.Kind == Swap {
+		return nil, false
+	}
+	if ch.Kind == Edit {
+		if d := ch.Wanted.Type.Attribute(attribute); d != nil && d.Metadata["moves"] == "true" {
+			return nil, false
+		}
+	}
+	attrs := ch.Recorded.Attributes
+	if ch.Live != nil {
+		attrs = ch.Live.Attributes
+	}
+	v, ok := attrs[attribute]
+	if d := ch.Wanted.Type.Attribute(attribute); ok && d != nil && d.Type != nil {
+		v = d.Type.Read(v)
+	}
+	return v, ok
+}
+
+// id is the cloud id that a resource keeps, or "" where it gets a new one.
+func (c *comparer) id(name string) string {
+	if ch := c.change(name); ch != nil && ch.Recorded != nil && ch.Kind != New && ch.Kind != Swap {
+		return ch.Recorded.ID
+	}
+	return ""
+}
+
+func (c *comparer) wanted(res *stack.Resource) Change {
+	ch := Change{Name: res.Name, Type: res.Type.Name, Pos: res.Pos, Needs: res.Needs, Wanted: res, Recorded: c.recorded[res.Name], Kind: New}
+	props, findings := c.Wanted.Late(res, c.attributes)
+	c.set.Findings = append(c.set.Findings, findings...)
+	rec := ch.Recorded
+	if rec != nil && c.Live != nil {
+		if ch.Live = c.Live[rec.ID]; ch.Live == nil {
+			ch.Recorded = nil
+			ch.Because = append(ch.Because, fmt.Sprintf("%s is gone from the cloud", rec.ID))
+			rec = nil
+		}
+	}
+	switch {
+	case rec == nil:
+		c.newProperties(&ch, props)
+	case rec.Type != ch.Type:
+		ch.Kind = Swap
+		ch.Because = append(ch.Because, fmt.Sprintf("its type is %s, was %s (%s)", ch.Type, rec.Type, res.Pos.Short()))
+		c.newProperties(&ch, props)
+	default:
+		ch.Properties = stack.Diff(res, props, rec, ch.Live, c.id)
+		ch.Kind = Same
+		for _, p := range ch.Properties {
+			if p.Effect == stack.Swap {
+				ch.Kind = Swap
+			} else if ch.Kind == Same {
+				ch.Kind = Edit
+			}
+		}
+		for _, p := range ch.Properties {
+			c.cause(&ch, p)
+		}
+	}
+	return ch
+}
+
+// newProperties lists what a resource is built with.
+func (c *comparer) newProperties(ch *Change, props map[string]tosca.Value) {
+	for _, p := range ch.Wanted.Properties {
+		v := props[p.Name]
+		if v == nil || tosca.Equal(v, tosca.Null{}) {
+			continue
+		}
+		ch.Properties = append(ch.Properties, stack.PropertyChange{Path: p.Name, Property: p.Name, After: v, Unknown: len(tosca.Awaits(v)) > 0, Effect: stack.InPlace})
+	}
+	for _, l := range ch.Wanted.Links {
+		unknown := slices.ContainsFunc(l.Targets, func(n string) bool { return c.id(n) == "" })
+		ch.Properties = append(ch.Properties, stack.PropertyChange{Path: l.Requirement, Property: l.Requirement, Link: true, After: tosca.String(strings.Join(l.Targets, ", ")), Unknown: unknown, Effect: stack.InPlace})
+	}
+	if len(ch.Because) > 0 {
+		return
+	}
+	if ch.Wanted.Index >= 0 {
+		if n := c.Wanted.File.Service.Node(ch.Wanted.Node); n != nil && n.Count != nil {
+			if words := c.changedInputs(n.Count); len(words) > 0 {
+				ch.Because = words
+				return
+			}
+		}
+	}
+	ch.Because = []string{"it is in the template and not yet built: " + ch.Pos.Short()}
+}
+
+// cause finds out why a property changes, and says so in the change.
+func (c *comparer) cause(ch *Change, p stack.PropertyChange) {
+	say := func(format string, args ...any) {
+		if s := fmt.Sprintf(format, args...); !slices.Contains(ch.Because, s) {
+			ch.Because = append(ch.Because, s)
+		}
+	}
+	if p.ByHand {
+		say("%s was changed by hand in the cloud", p.Path)
+		if rec := ch.Recorded.Properties[p.Property]; !p.Link && rec != nil && !tosca.HasSecret(rec) && len(compareTo(ch, p.Property)) == 0 {
+			return
+		}
+	}
+	if p.Link {
+		c.linkCause(ch, p, say)
+		return
+	}
+	prop := ch.Wanted.Property(p.Property)
+	if prop == nil {
+		say("%s is no longer in the template", p.Path)
+		return
+	}
+	found := c.changedInputs(prop.Expr)
+	for _, s := range found {
+		say("%s", s)
+	}
+	for _, a := range tosca.Awaits(prop.Value) {
+		if up := c.change(a.Resource); up != nil && up.Kind != Same {
+			found = append(found, a.Resource)
+			say("%s of %s %s changes", a.Name, mark(up.Kind), a.Resource)
+			c.upstream[ch.Name] = append(c.upstream[ch.Name], a.Resource)
+		}
+	}
+	if len(found) > 0 || p.ByHand {
+		return
+	}
+	at := prop.Pos.Short()
+	if prop.Expr == prop.Def.Default {
+		at = "default of " + ch.Type
+	}
+	say("the template says so: %s, %s", p.Path, at)
+}
+
+// compareTo lists how the wanted value of a property differs from the record.
+func compareTo(ch *Change, property string) []stack.PropertyChange {
+	var out []stack.PropertyChange
+	for _, p := range stack.Diff(ch.Wanted, wantedValues(ch), ch.Recorded, nil, func(string) string { return "" }) {
+		if p.Property == property && !p.Link {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+func wantedValues(ch *Change) map[string]tosca.Value {
+	m := map[string]tosca.Value{}
+	for _, p := range ch.Wanted.Properties {
+		m[p.Name] = p.Value
+	}
+	return m
+}
+
+func (c *comparer) linkCause(ch *Change, p stack.PropertyChange, say func(string, ...any)) {
+	for _, l := range ch.Wanted.Links {
+		if l.Requirement != p.Property {
+			continue
+		}
+		for _, t := range l.Targets {
+			if up := c.change(t); up != nil && (up.Kind == Swap || up.Kind == New) {
+				say("%s %s gets a new id", mark(up.Kind), t)
+				c.upstream[ch.Name] = append(c.upstream[ch.Name], t)
+			}
+		}
+		if len(c.upstream[ch.Name]) == 0 && !p.ByHand {
+			say("the template says so: %s, %s", p.Path, l.Pos.Short())
+		}
+		return
+	}
+	say("%s is no longer in the template", p.Path)
+}
+
+// changedInputs says which inputs in an expression differ from the recorded
+// revision's.
+func (c *comparer) changedInputs(x *tosca.Expr) []string {
+	var out []string
+	x.Walk(func(x *tosca.Expr) {
+		if x.Kind != tosca.CallExpr || x.Name != "get_input" {
+			return
+		}
+		name := tosca.Show(x.Args[0].Value)
+		now, was := c.inputs[name], c.baseInputs[name]
+		if c.BaseRevision == 0 || now.Value == nil || was.Value != nil && tosca.Equal(now.Value, was.Value) {
+			return
+		}
+		before := "was not given"
+		switch {
+		case tosca.HasSecret(now.Value):
+			out = append(out, fmt.Sprintf("input %s, a secret, was changed (%s)", name, now.Origin))
+			return
+		case was.Value != nil:
+			before = "was " + tosca.Show(was.Value)
+		}
+		out = append(out, fmt.Sprintf("input %s is %s, %s (%s)", name, tosca.Show(now.Value), before, now.Origin))
+	})
+	return out
+}
+
+var marks = map[Kind]string{New: "▲", Edit: "◧", Swap: "⇅", Drop: "▽", Same: "▪", Release: "◇"}
+
+// Mark is the sign of a kind of change.
+func (k Kind) Mark() string { return marks[k] }
+
+func mark(k Kind) string { return k.Mark() }
+
+// dropped lists the recorded resources that are not wanted any more.
+func (c *comparer) dropped() []*stack.Recorded {
+	var out []*stack.Recorded
+	for _, r := range c.Recorded {
+		if c.Wanted.Resource(r.Name) == nil {
+			out = append(out, r)
+		}
+	}
+	slices.SortFunc(out, func(a, b *stack.Recorded) int { return strings.Compare(a.Name, b.Name) })
+	return out
+}
+
+func (c *comparer) drop(r *stack.Recorded) Change {
+	ch := Change{Name: r.Name, Type: r.Type, Kind: Drop, Pos: r.Pos, Needs: r.Needs, Recorded: r}
+	node, _, counted := strings.Cut(r.Name, "#")
+	var n *tosca.NodeTemplate
+	if c.Wanted.File != nil && c.Wanted.File.Service != nil && counted {
+		n = c.Wanted.File.Service.Node(node)
+	}
+	words := []string{"it is no longer in the template"}
+	if c.Deleting {
+		words = []string{"the stack is deleted"}
+	}
+	if n != nil && n.Count != nil {
+		words = []string{"the count of " + node + " is lower: " + n.Count.Pos.Short()}
+		if inputs := c.changedInputs(n.Count); len(inputs) > 0 {
+			words = inputs
+		}
+	}
+	ch.Because = words
+	if c.Live != nil {
+		if ch.Live = c.Live[r.ID]; ch.Live == nil {
+			ch.Because = append(ch.Because, r.ID+" is gone from the cloud already")
+		}
+	}
+	if r.Keep {
+		ch.Kind = Release
+		ch.Because = append(ch.Because, "the policy Keep leaves it in the cloud")
+	}
+	for name, v := range r.Properties {
+		if !tosca.Equal(v, tosca.Null{}) {
+			ch.Properties = append(ch.Properties, stack.PropertyChange{Path: name, Property: name, Before: v, Effect: stack.InPlace})
+		}
+	}
+	slices.SortFunc(ch.Properties, func(a, b stack.PropertyChange) int { return strings.Compare(a.Path, b.Path) })
+	return ch
+}
+
+// follow turns the causes around: what follows from each change.
+func (c *comparer) follow() {
+	down := stack.Graph{}
+	for name, ups := range c.upstream {
+		if _, ok := down[name]; !ok {
+			down[name] = nil
+		}
+		for _, up := range ups {
+			down[up] = append(down[up], name)
+		}
+	}
+	for i := range c.set.Changes {
+		ch := &c.set.Changes[i]
+		if ch.Kind != Same {
+			ch.Then = down.Reach(ch.Name)
+		}
+	}
+}
+
+// risks raises what should be looked at.
+func (c *comparer) risks() {
+	lib := c.Wanted.File.Library
+	for i := range c.set.Changes {
+		ch := &c.set.Changes[i]
+		raise := func(kind, format string, args ...any) {
+			c.set.Risks = append(c.set.Risks, Risk{Kind: kind, Resource: ch.Name, Text: fmt.Sprintf(format, args...), Pos: ch.Pos})
+		}
+		t := lib.Nodes[ch.Type]
+		if ch.Recorded != nil {
+			t = lib.Nodes[ch.Recorded.Type]
+		}
+		if t != nil && t.Metadata["holds_data"] == "true" && ch.Recorded != nil {
+			kept := ch.Recorded.Keep || ch.Wanted != nil && ch.Wanted.Keep
+			switch {
+			case ch.Kind == Swap && kept:
+				raise("data", "%s is swapped; the old one stays in the cloud, what it holds does not move by itself", ch.Name)
+			case ch.Kind == Swap:
+				raise("data", "%s is swapped; what it holds does not move by itself and goes with the old one", ch.Name)
+			case ch.Kind == Drop:
+				raise("data", "%s is removed with all it holds; the policy Keep would leave it", ch.Name)
+			}
+		}
+		c.openRisks(ch, raise)
+	}
+}
+
+// openRisks raises what can be reached by everyone and could not before.
+func (c *comparer) openRisks(ch *Change, raise func(kind, format string, args ...any)) {
+	if ch.Wanted == nil || ch.Kind == Same {
+		return
+	}
+	switch ch.Type {
+	case "Rules":
+		before := map[string]bool{}
+		if ch.Recorded != nil {
+			was := ch.Recorded.Properties["allow"]
+			if ch.Live != nil {
+				was = ch.Live.Properties["allow"]
+			}
+			for _, p := range openPorts(was) {
+				before[p] = true
+			}
+		}
+		if allow := ch.Wanted.Property("allow"); allow != nil {
+			for _, p := range openPorts(allow.Value) {
+				if !before[p] {
+					raise("open", "%s lets everyone (0.0.0.0/0) reach %s", ch.Name, p)
+				}
+			}
+		}
+	case "Bucket":
+		now := ch.Wanted.Property("public_read")
+		was := tosca.Value(tosca.Bool(false))
+		if ch.Recorded != nil && ch.Recorded.Properties["public_read"] != nil {
+			was = ch.Recorded.Properties["public_read"]
+		}
+		if now != nil && tosca.Equal(now.Value, tosca.Bool(true)) && !tosca.Equal(was, tosca.Bool(true)) {
+			raise("open", "%s can be read by everyone", ch.Name)
+		}
+	}
+}
+
+func openPorts(allow tosca.Value) []string {
+	list, _ := allow.(tosca.List)
+	var out []string
+	for _, e := range list {
+		rule, _ := e.(tosca.Map)
+		if tosca.Show(rule["direction"]) != "out" && strings.HasSuffix(tosca.Show(rule["peer"]), "/0") {
+			ports := tosca.Show(rule["ports"])
+			word := "port "
+			if ports == "any" {
+				word = "port: "
+			} else if strings.Contains(ports, "-") {
+				word = "ports "
+			}
+			out = append(out, word+ports+" ("+tosca.Show(rule["protocol"])+")")
+		}
+	}
+	return out
+}
+
+// conflicts finds what the run could not do: guards, and names or ranges that
+// the old resource still holds while the new one is built.
+func (c *comparer) conflicts() {
+	lib := c.Wanted.File.Library
+	leaving := map[string]string{} // unique name to the resource that goes
+	for _, ch := range c.set.Changes {
+		guarded := ch.Wanted != nil && ch.Wanted.Guard || ch.Recorded != nil && ch.Recorded.Guard
+		if guarded && (ch.Kind == Swap || ch.Kind == Drop) {
+			verb := "swap"
+			if ch.Kind == Drop {
+				verb = "drop"
+			}
+			c.set.Findings.Errorf(ch.Pos, "guarded", "take it out of the policy Guard first, in a deployment of its own", "%s is guarded, and this would %s it", ch.Name, verb)
+		}
+		if (ch.Kind == Drop || ch.Kind == Swap) && ch.Recorded != nil {
+			for _, d := range uniqueProperties(lib.Nodes[ch.Recorded.Type]) {
+				leaving[ch.Recorded.Type+"/"+tosca.Show(ch.Recorded.Properties[d])] = ch.Name
+			}
+		}
+	}
+	for _, ch := range c.set.Changes {
+		if ch.Kind != New && ch.Kind != Swap || ch.Wanted == nil {
+			continue
+		}
+		for _, d := range uniqueProperties(ch.Wanted.Type) {
+			p := ch.Wanted.Property(d)
+			if p == nil {
+				continue
+			}
+			if old := leaving[ch.Type+"/"+tosca.Show(p.Value)]; old != "" {
+				c.set.Findings.Errorf(p.Pos, "name-still-taken", fmt.Sprintf("deploy without %s first, or choose another %s", ch.Name, d),
+					"%s wants the %s '%s', which %s holds until the sweep at the end", ch.Name, d, tosca.Show(p.Value), old)
+			}
+		}
+	}
+}
+
+// uniqueProperties lists the properties that no two resources may share.
+func uniqueProperties(t *tosca.NodeType) []string {
+	var out []string
+	if t != nil {
+		for _, p := range t.Properties {
+			if p.Metadata["cloud_name"] == "true" {
+				out = append(out, p.Name)
+			}
+		}
+	}
+	return out
+}
+
+// estimate walks the critical path of the build and then of the sweep.
+func (c *comparer) estimate() {
+	if c.Takes == nil {
+		return
+	}
+	build, sweep := stack.Graph{}, stack.Graph{}
+	kinds := map[string]*Change{}
+	for i := range c.set.Changes {
+		ch := &c.set.Changes[i]
+		kinds[ch.Name] = ch
+		if ch.Wanted != nil {
+			build[ch.Name] = ch.Needs
+		}
+		if ch.Recorded != nil && (ch.Kind == Drop || ch.Kind == Swap) {
+			sweep[ch.Name] = ch.Recorded.Needs
+		}
+	}
+	path, seconds := build.CriticalPath(func(n string) float64 { return c.Takes(kinds[n], kinds[n].Kind) })
+	_, after := sweep.CriticalPath(func(n string) float64 { return c.Takes(kinds[n], Drop) })
+	for _, n := range path {
+		if kinds[n].Kind != Same {
+			c.set.Path = append(c.set.Path, n)
+		}
+	}
+	c.set.Estimate = math.Round((seconds+after)*10) / 10
+}

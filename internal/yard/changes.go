@@ -1,0 +1,398 @@
+package yard
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+
+	"brickrow/internal/cloud"
+	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
+)
+
+// change is a creation or an update under way: what the rules of a type look
+// at. Properties and links are those that will be.
+type change struct {
+	*tx
+	ctx             context.Context
+	account, region string
+	kind            string
+	typ             *tosca.NodeType
+	id              string
+	before          *row // nil for a creation
+	properties      tosca.Map
+	links           map[string][]string
+	targets         map[string][]*row // the links' other ends
+}
+
+func (c *change) text(property string) string { return tosca.Show(c.properties[property]) }
+
+func (c *change) number(property string) int64 {
+	n, _ := c.properties[property].(tosca.Int)
+	return int64(n)
+}
+
+// changed reports whether a property is given now and was not the same before.
+func (c *change) changed(property string) bool {
+	if c.before == nil {
+		return true
+	}
+	was := cloud.ReadProperty(c.typ, property, tosca.FromJSON(c.before.properties[property]))
+	return !tosca.Equal(was, c.properties[property])
+}
+
+func (y *Yard) create(ctx context.Context, r *request) (int, any, error) {
+	var body cloud.Request
+	key, err := r.body(&body)
+	if err != nil {
+		return 0, nil, err
+	}
+	digest := y.digest([]any{"create", r.account, r.region, body})
+	var out cloud.Operation
+	err = y.inTx(ctx, func(t *tx) error {
+		o, err := t.begin(ctx, key, digest)
+		if err == nil && o == nil {
+			o, err = t.createNew(ctx, r, key, digest, body)
+		}
+		if err == nil {
+			out = o.wire(t.now)
+		}
+		return err
+	})
+	return http.StatusAccepted, out, err
+}
+
+func (t *tx) createNew(ctx context.Context, r *request, key, digest string, body cloud.Request) (*op, error) {
+	typ := t.y.lib.Nodes[body.Type]
+	if typ == nil || behaviours[body.Type].attributes == nil {
+		return nil, refuse(http.StatusUnprocessableEntity, "unknown-type", "", "there is no type %s in this cloud", body.Type)
+	}
+	n, err := t.next(ctx, "resources")
+	if err != nil {
+		return nil, err
+	}
+	c := &change{tx: t, ctx: ctx, account: r.account, region: r.region, kind: "create", typ: typ, id: newID(body.Type, n), properties: tosca.Map{}, links: body.Links}
+	if err := c.prepare(body.Properties); err != nil {
+		return nil, err
+	}
+	if limit := behaviours[body.Type].quota; limit > 0 {
+		var have int
+		if err := t.QueryRowContext(ctx, `select count(*) from resources where account = ? and region = ? and type = ?`, r.account, r.region, body.Type).Scan(&have); err != nil {
+			return nil, err
+		}
+		if have >= limit {
+			return nil, refuse(http.StatusUnprocessableEntity, "quota", fmt.Sprintf("remove a %s that is not needed, or use another region", body.Type),
+				"the quota of %d %s in %s/%s is used up", limit, body.Type, r.account, r.region)
+		}
+	}
+	out, err := c.outcome(body.Tags)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := t.ExecContext(ctx, `insert into resources(id, seq, account, region, type, state, properties, attributes, tags, stack, node, unique_key, version) values(?, ?, ?, ?, ?, 'creating', ?, ?, ?, ?, ?, ?, 1)`,
+		c.id, n, r.account, r.region, body.Type, encode(out.Properties), encode(out.Attributes), encode(out.Tags), out.Tags["stack"], out.Tags["node"], nullable(out.UniqueKey)); err != nil {
+		return nil, err
+	}
+	if err := t.setLinks(ctx, c.id, c.links); err != nil {
+		return nil, err
+	}
+	o := &op{id: "op~" + c.id + "-1", key: key, digest: digest, resourceID: c.id, kind: "create", steps: c.steps()}
+	if err := t.start(ctx, r, o, out.Tags["node"], body.Type); err != nil {
+		return nil, c.undoInsert(err)
+	}
+	return o, nil
+}
+
+// undoInsert takes back the row of a creation that a fault refused at once.
+func (c *change) undoInsert(err error) error {
+	var keep *keptProblem
+	if !errors.As(err, &keep) {
+		return err
+	}
+	if _, e := c.ExecContext(c.ctx, `delete from links where from_id = ?`, c.id); e != nil {
+		return e
+	}
+	if _, e := c.ExecContext(c.ctx, `delete from resources where id = ?`, c.id); e != nil {
+		return e
+	}
+	return err
+}
+
+func (y *Yard) update(ctx context.Context, r *request) (int, any, error) {
+	var body cloud.Request
+	key, err := r.body(&body)
+	if err != nil {
+		return 0, nil, err
+	}
+	digest := y.digest([]any{"update", r.PathValue("id"), body})
+	var out cloud.Operation
+	err = y.inTx(ctx, func(t *tx) error {
+		o, err := t.begin(ctx, key, digest)
+		if err == nil && o == nil {
+			o, err = t.updateNow(ctx, r, key, digest, body)
+		}
+		if err == nil {
+			out = o.wire(t.now)
+		}
+		return err
+	})
+	return http.StatusAccepted, out, err
+}
+
+func (t *tx) updateNow(ctx context.Context, r *request, key, digest string, body cloud.Request) (*op, error) {
+	was, err := t.find(ctx, r.account, r.region, r.PathValue("id"))
+	if err != nil {
+		return nil, err
+	}
+	if err := t.idle(ctx, was); err != nil {
+		return nil, err
+	}
+	if tag := r.Header.Get("If-Match"); tag != "" && tag != was.wire().ETag {
+		return nil, refuse(http.StatusPreconditionFailed, "changed-meanwhile", "look at it again, then decide", "%s was changed meanwhile", was.id)
+	}
+	c := &change{tx: t, ctx: ctx, account: r.account, region: r.region, kind: "update", typ: t.y.lib.Nodes[was.typ], id: was.id, before: was, properties: tosca.Map{}, links: map[string][]string{}}
+	for k, v := range was.properties {
+		c.properties[k] = cloud.ReadProperty(c.typ, k, tosca.FromJSON(v))
+	}
+	for k, v := range was.links {
+		c.links[k] = v
+	}
+	for k, v := range body.Links {
+		c.links[k] = v
+	}
+	if err := c.prepare(body.Properties); err != nil {
+		return nil, err
+	}
+	if err := c.inPlace(); err != nil {
+		return nil, err
+	}
+	tags := was.tags
+	if body.Tags != nil {
+		tags = body.Tags
+	}
+	out, err := c.outcome(tags)
+	if err != nil {
+		return nil, err
+	}
+	n, err := t.next(ctx, "operations")
+	if err != nil {
+		return nil, err
+	}
+	o := &op{id: fmt.Sprintf("op~%s-u%d", was.id, n), key: key, digest: digest, resourceID: was.id, kind: "update", steps: c.steps(), outcome: out}
+	if err := t.start(ctx, r, o, was.node, was.typ); err != nil {
+		return nil, err
+	}
+	_, err = t.ExecContext(ctx, `update resources set state = 'updating', version = version + 1 where id = ?`, was.id)
+	return o, err
+}
+
+// idle refuses while another operation on the resource is under way.
+func (t *tx) idle(ctx context.Context, r *row) error {
+	o, err := t.operation(ctx, `resource_id = ? and settled = 0`, r.id)
+	if err != nil || o == nil {
+		return err
+	}
+	p := refuse(http.StatusConflict, "operation-under-way", "", "another operation on %s is under way (%s)", r.id, o.kind)
+	p.Passing, p.RetryAfterMS = true, max(1, o.end-t.now)
+	return p
+}
+
+func (y *Yard) remove(ctx context.Context, r *request) (int, any, error) {
+	key, err := r.body(nil)
+	if err != nil {
+		return 0, nil, err
+	}
+	id := r.PathValue("id")
+	digest := y.digest([]any{"delete", id})
+	var out cloud.Operation
+	err = y.inTx(ctx, func(t *tx) error {
+		o, err := t.begin(ctx, key, digest)
+		if err == nil && o == nil {
+			o, err = t.removeNow(ctx, r, key, digest)
+		}
+		if err == nil {
+			out = o.wire(t.now)
+		}
+		return err
+	})
+	return http.StatusAccepted, out, err
+}
+
+func (t *tx) removeNow(ctx context.Context, r *request, key, digest string) (*op, error) {
+	was, err := t.find(ctx, r.account, r.region, r.PathValue("id"))
+	if err != nil {
+		return nil, err
+	}
+	if err := t.idle(ctx, was); err != nil {
+		return nil, err
+	}
+	if len(was.usedBy) > 0 {
+		users, err := t.resources(ctx, `where id in (select from_id from links where to_id = ?) order by id`, was.id)
+		if err != nil {
+			return nil, err
+		}
+		var words []string
+		for _, u := range users {
+			w := u.id
+			if u.stack != "" {
+				w = fmt.Sprintf("%s of %s (%s)", u.node, u.stack, u.id)
+			}
+			words = append(words, w)
+		}
+		return nil, refuse(http.StatusConflict, "in-use", "remove what uses it first", "%s is in use by %s", was.id, strings.Join(words, ", "))
+	}
+	n, err := t.next(ctx, "operations")
+	if err != nil {
+		return nil, err
+	}
+	takes := nominal(t.y.lib.Nodes[was.typ])
+	o := &op{id: fmt.Sprintf("op~%s-d%d", was.id, n), key: key, digest: digest, resourceID: was.id, kind: "delete", steps: []step{{Name: "removing", MS: max(600, takes*2/5)}}}
+	if err := t.start(ctx, r, o, was.node, was.typ); err != nil {
+		return nil, err
+	}
+	_, err = t.ExecContext(ctx, `update resources set state = 'deleting', version = version + 1 where id = ?`, was.id)
+	return o, err
+}
+
+// prepare merges the given properties in and holds everything against the
+// type and its rules.
+func (c *change) prepare(given map[string]any) error {
+	if err := c.merge(given); err != nil {
+		return err
+	}
+	for _, d := range c.typ.Properties {
+		if _, has := c.properties[d.Name]; has || d.Name == "tags" {
+			continue
+		}
+		if d.Default != nil {
+			c.properties[d.Name] = (&tosca.Env{Index: -1, Findings: new(tosca.Findings)}).EvalAs(d.Default, d.Type, d.Name)
+		} else if d.Required {
+			return refuse(http.StatusUnprocessableEntity, "missing-property", "", "%s needs the property %s", c.typ.Name, d.Name)
+		}
+	}
+	if err := c.resolveLinks(); err != nil {
+		return err
+	}
+	if check := behaviours[c.typ.Name].check; check != nil {
+		if p := check(c); p != nil {
+			return p
+		}
+	}
+	return nil
+}
+
+func (c *change) merge(given map[string]any) error {
+	for name, v := range given {
+		d := c.typ.Property(name)
+		switch {
+		case d == nil || name == "tags":
+			return refuse(http.StatusUnprocessableEntity, "unknown-property", "", "%s has no property %s", c.typ.Name, name)
+		case v == nil:
+			delete(c.properties, name)
+			continue
+		}
+		var findings tosca.Findings
+		value := d.Type.Fit(tosca.FromJSON(v), tosca.Pos{}, name, &findings)
+		tosca.Validate(d.Validation, value, d.Type, tosca.Pos{}, name, &findings)
+		if len(findings) > 0 {
+			return refuse(http.StatusUnprocessableEntity, findings[0].Code, findings[0].Mend, "%s", findings[0].Message)
+		}
+		if tosca.HasSecret(value) {
+			bare, _ := tosca.Bare(value)
+			value = tosca.String("fingerprint:" + c.y.sign("secret/" + tosca.Show(bare))[:24])
+		}
+		c.properties[name] = value
+	}
+	return nil
+}
+
+// resolveLinks finds the other ends of the links and checks their types.
+func (c *change) resolveLinks() error {
+	c.targets = map[string][]*row{}
+	for name, ids := range c.links {
+		d := c.typ.Requirement(name)
+		if d == nil {
+			return refuse(http.StatusUnprocessableEntity, "unknown-requirement", "", "%s has no requirement %s", c.typ.Name, name)
+		}
+		if d.High >= 0 && len(ids) > d.High {
+			return refuse(http.StatusUnprocessableEntity, "too-many-links", "", "%s takes at most %d of %s", c.typ.Name, d.High, name)
+		}
+		for _, id := range ids {
+			target, err := c.find(c.ctx, c.account, c.region, id)
+			if cloud.IsNotFound(err) {
+				return refuse(http.StatusUnprocessableEntity, "no-such-resource", "", "%s: there is no %s in %s/%s", name, id, c.account, c.region)
+			}
+			if err != nil {
+				return err
+			}
+			if !c.y.lib.IsA(target.typ, d.Node) {
+				return refuse(http.StatusUnprocessableEntity, "wrong-target", "", "%s wants a %s; %s is a %s", name, d.Node, id, target.typ)
+			}
+			if target.state == "failed" || target.state == "creating" || target.state == "deleting" {
+				return refuse(http.StatusConflict, "not-ready", "", "%s is not ready (%s)", id, target.state)
+			}
+			c.targets[name] = append(c.targets[name], target)
+		}
+	}
+	for _, d := range c.typ.Requirements {
+		if len(c.links[d.Name]) < d.Low {
+			return refuse(http.StatusUnprocessableEntity, "missing-link", "", "%s needs a %s", c.typ.Name, d.Name)
+		}
+	}
+	return nil
+}
+
+// inPlace refuses changes that need a new resource.
+func (c *change) inPlace() error {
+	for _, d := range c.typ.Properties {
+		was := cloud.ReadProperty(c.typ, d.Name, tosca.FromJSON(c.before.properties[d.Name]))
+		if stack.SwapNeeded(d.Metadata, was, c.properties[d.Name]) {
+			return refuse(http.StatusUnprocessableEntity, "cannot-change", "replace the resource", "the property %s of %s cannot be changed from %s to %s", d.Name, c.id, tosca.Show(was), tosca.Show(c.properties[d.Name]))
+		}
+	}
+	for _, d := range c.typ.Requirements {
+		if d.Metadata["swap"] == "true" && !slices.Equal(c.before.links[d.Name], c.links[d.Name]) {
+			return refuse(http.StatusUnprocessableEntity, "cannot-change", "replace the resource", "what %s of %s rests on cannot be changed", d.Name, c.id)
+		}
+	}
+	return nil
+}
+
+// outcome is the resource as the change leaves it.
+func (c *change) outcome(tags map[string]string) (outcome, error) {
+	b := behaviours[c.typ.Name]
+	out := outcome{Properties: map[string]any{}, Attributes: map[string]any{}, Tags: tags, Links: c.links}
+	if out.Tags == nil {
+		out.Tags = map[string]string{}
+	}
+	for k, v := range c.properties {
+		out.Properties[k] = tosca.Reveal(v)
+	}
+	if c.before != nil {
+		for k, v := range c.before.attributes {
+			out.Attributes[k] = v
+		}
+	}
+	made, err := b.attributes(c)
+	if err != nil {
+		return out, err
+	}
+	for k, v := range made {
+		out.Attributes[k] = v
+	}
+	if b.unique != nil {
+		out.UniqueKey = b.unique(c)
+		var holder string
+		err := c.QueryRowContext(c.ctx, `select id from resources where unique_key = ? and id <> ?`, out.UniqueKey, c.id).Scan(&holder)
+		if err == nil {
+			return out, refuse(http.StatusConflict, "name-taken", "choose another name", "the name %s is taken", strings.TrimPrefix(out.UniqueKey, c.typ.Name+"/"))
+		}
+	}
+	return out, nil
+}
+
+// nominal is how long a type takes at speed 1, in milliseconds.
+func nominal(t *tosca.NodeType) int64 { return int64(stack.NominalSeconds(t, nil) * 1000) }

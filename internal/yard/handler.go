@@ -1,0 +1,261 @@
+package yard
+
+import (
+	"context"
+	"crypto/subtle"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+
+	"brickrow/internal/cloud"
+)
+
+// maxBody bounds the body of a request, in bytes.
+const maxBody = 4 << 20
+
+// Handler serves the yard's interface.
+func (y *Yard) Handler() http.Handler {
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /v1/targets", func(w http.ResponseWriter, _ *http.Request) { write(w, http.StatusOK, Targets()) })
+	y.route(mux, "GET /v1/{account}/{region}/resources", y.list)
+	y.route(mux, "POST /v1/{account}/{region}/resources", y.create)
+	y.route(mux, "GET /v1/{account}/{region}/resources/{id}", y.get)
+	y.route(mux, "PATCH /v1/{account}/{region}/resources/{id}", y.update)
+	y.route(mux, "DELETE /v1/{account}/{region}/resources/{id}", y.remove)
+	y.route(mux, "GET /v1/{account}/{region}/operations/{id}", y.operation)
+	y.route(mux, "GET /operator/resources", y.everything)
+	y.route(mux, "GET /operator/faults", y.listFaults)
+	y.route(mux, "POST /operator/faults", y.addFault)
+	y.route(mux, "DELETE /operator/faults", y.clearFaults)
+	return mux
+}
+
+// request is a request that was let in.
+type request struct {
+	*http.Request
+	account, region string
+	lose            bool // the answer is to be lost
+}
+
+// route adds a handler behind the check of the token and the place.
+func (y *Yard) route(mux *http.ServeMux, pattern string, h func(ctx context.Context, r *request) (int, any, error)) {
+	tokens := y.Tokens()
+	mux.HandleFunc(pattern, func(w http.ResponseWriter, req *http.Request) {
+		r := &request{Request: req, account: req.PathValue("account"), region: req.PathValue("region")}
+		who := r.account
+		if strings.HasPrefix(req.URL.Path, "/operator/") {
+			who = "operator"
+		} else if !slices.Contains(Accounts, r.account) || !slices.Contains(Regions, r.region) {
+			fail(w, &cloud.Problem{Type: "unknown-target", Title: "unknown target", Status: http.StatusNotFound,
+				Detail: fmt.Sprintf("there is no %s/%s", r.account, r.region), Mend: "accounts are " + strings.Join(Accounts, ", ") + "; regions are " + strings.Join(Regions, ", ")})
+			return
+		}
+		given := strings.TrimPrefix(req.Header.Get("Authorization"), "Bearer ")
+		if subtle.ConstantTimeCompare([]byte(given), []byte(tokens[who])) != 1 {
+			fail(w, &cloud.Problem{Type: "unauthorized", Title: "not allowed in", Status: http.StatusUnauthorized,
+				Detail: "the token is not one of the account " + who, Mend: "use the token that stands in " + CredentialsFile})
+			return
+		}
+		status, body, err := h(req.Context(), r)
+		if r.lose {
+			panic(http.ErrAbortHandler)
+		}
+		if err != nil {
+			fail(w, err)
+			return
+		}
+		if o, ok := body.(cloud.Operation); ok && status == http.StatusAccepted {
+			w.Header().Set("Location", fmt.Sprintf("/v1/%s/%s/operations/%s", r.account, r.region, o.ID))
+		}
+		if res, ok := body.(cloud.Resource); ok {
+			w.Header().Set("ETag", res.ETag)
+		}
+		write(w, status, body)
+	})
+}
+
+func write(w http.ResponseWriter, status int, body any) {
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	json.NewEncoder(w).Encode(body) // the connection may be gone; nobody to tell
+}
+
+func fail(w http.ResponseWriter, err error) {
+	var p *cloud.Problem
+	if !errors.As(err, &p) {
+		p = &cloud.Problem{Type: "internal", Title: "the yard failed", Status: http.StatusInternalServerError, Detail: err.Error()}
+	}
+	if p.Passing {
+		w.Header().Set("Retry-After", strconv.FormatInt((p.RetryAfterMS+999)/1000, 10))
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(p.Status)
+	json.NewEncoder(w).Encode(p)
+}
+
+func refuse(status int, kind, mend, format string, args ...any) *cloud.Problem {
+	return &cloud.Problem{Type: kind, Title: strings.ReplaceAll(kind, "-", " "), Status: status, Detail: fmt.Sprintf(format, args...), Mend: mend}
+}
+
+// body reads the body of a request that changes something, and its key.
+func (r *request) body(out any) (key string, err error) {
+	key = r.Header.Get("Idempotency-Key")
+	if key == "" || len(key) > 200 {
+		return "", refuse(http.StatusBadRequest, "missing-key", "send a fresh one for each thing to do", "the header Idempotency-Key is missing or too long")
+	}
+	if out == nil {
+		return key, nil
+	}
+	d := json.NewDecoder(io.LimitReader(r.Body, maxBody))
+	d.UseNumber()
+	d.DisallowUnknownFields()
+	if err := d.Decode(out); err != nil {
+		return "", refuse(http.StatusBadRequest, "bad-request", "", "the body cannot be read: %v", err)
+	}
+	return key, nil
+}
+
+func (y *Yard) list(ctx context.Context, r *request) (int, any, error) {
+	const size = 200
+	var page struct {
+		Items []cloud.Resource `json:"items"`
+		Next  string           `json:"next"`
+	}
+	after, _ := strconv.ParseInt(r.URL.Query().Get("after"), 10, 64)
+	err := y.inTx(ctx, func(t *tx) error {
+		rows, err := t.resources(ctx, `where account = ? and region = ? and seq > ? and (? = '' or stack = ?) order by seq limit ?`,
+			r.account, r.region, after, r.URL.Query().Get("stack"), r.URL.Query().Get("stack"), size)
+		for _, row := range rows {
+			page.Items = append(page.Items, row.wire())
+			page.Next = strconv.FormatInt(row.seq, 10)
+		}
+		if len(rows) < size {
+			page.Next = ""
+		}
+		return err
+	})
+	return http.StatusOK, page, err
+}
+
+func (y *Yard) get(ctx context.Context, r *request) (int, any, error) {
+	var out cloud.Resource
+	err := y.inTx(ctx, func(t *tx) error {
+		row, err := t.find(ctx, r.account, r.region, r.PathValue("id"))
+		if err == nil {
+			out = row.wire()
+		}
+		return err
+	})
+	return http.StatusOK, out, err
+}
+
+func (y *Yard) operation(ctx context.Context, r *request) (int, any, error) {
+	var out cloud.Operation
+	err := y.inTx(ctx, func(t *tx) error {
+		o, err := t.operation(ctx, `id = ? and account = ?`, r.PathValue("id"), r.account)
+		if err == nil && o == nil {
+			err = cloud.NotFound("operation " + r.PathValue("id"))
+		}
+		if err == nil {
+			out = o.wire(t.now)
+		}
+		return err
+	})
+	return http.StatusOK, out, err
+}
+
+// Listed is a resource in the listing of everything, free of what changes by
+// itself.
+type Listed struct {
+	ID         string            `json:"id"`
+	Type       string            `json:"type"`
+	Account    string            `json:"account"`
+	Region     string            `json:"region"`
+	Stack      string            `json:"stack"`
+	Node       string            `json:"node"`
+	Properties map[string]any    `json:"properties"`
+	Attributes map[string]any    `json:"attributes"`
+	Tags       map[string]string `json:"tags"`
+}
+
+// everything lists the resources of all accounts, sorted by place, stack,
+// node and id.
+func (y *Yard) everything(ctx context.Context, r *request) (int, any, error) {
+	out := []Listed{}
+	err := y.inTx(ctx, func(t *tx) error {
+		name := r.URL.Query().Get("stack")
+		rows, err := t.resources(ctx, `where (? = '' or stack = ?) order by account, region, stack, node, id`, name, name)
+		for _, row := range rows {
+			out = append(out, Listed{row.id, row.typ, row.account, row.region, row.stack, row.node, row.properties, row.attributes, row.tags})
+		}
+		return err
+	})
+	return http.StatusOK, out, err
+}
+
+// Fault makes the yard fail on purpose.
+type Fault struct {
+	ID     int64  `json:"id"`
+	Name   string `json:"name"`   // of a node or of one resource; empty is any
+	Type   string `json:"type"`   // empty is any
+	On     string `json:"on"`     // create, update, delete; empty is create and update
+	At     string `json:"at"`     // the step; empty is the first, "call" refuses at once
+	Mode   string `json:"mode"`   // fail, busy (a passing error), lose (the answer is lost after the work is begun)
+	Reason string `json:"reason"` // the cloud's words
+	Times  int    `json:"times"`  // how often; 0 is until cleared
+}
+
+func (y *Yard) listFaults(ctx context.Context, _ *request) (int, any, error) {
+	var out []Fault
+	err := y.inTx(ctx, func(t *tx) (err error) {
+		out, err = t.faults(ctx)
+		return err
+	})
+	return http.StatusOK, append([]Fault{}, out...), err
+}
+
+func (y *Yard) addFault(ctx context.Context, r *request) (int, any, error) {
+	var f Fault
+	d := json.NewDecoder(io.LimitReader(r.Body, maxBody))
+	if err := d.Decode(&f); err != nil {
+		return 0, nil, refuse(http.StatusBadRequest, "bad-request", "", "the fault cannot be read: %v", err)
+	}
+	if f.Mode == "" {
+		f.Mode = "fail"
+	}
+	switch {
+	case f.Type != "" && y.lib.Nodes[f.Type] == nil:
+		return 0, nil, refuse(http.StatusUnprocessableEntity, "unknown-type", "", "there is no type %s", f.Type)
+	case !slices.Contains([]string{"", "create", "update", "delete"}, f.On):
+		return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request", "use create, update or delete", "a fault cannot be on '%s'", f.On)
+	case !slices.Contains([]string{"fail", "busy", "lose"}, f.Mode):
+		return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request", "use fail, busy or lose", "there is no mode '%s'", f.Mode)
+	case f.Reason == "":
+		return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request", "say the reason, as the cloud would", "a fault needs a reason")
+	}
+	left := f.Times
+	if left <= 0 {
+		left = -1
+	}
+	err := y.inTx(ctx, func(t *tx) error {
+		res, err := t.ExecContext(ctx, `insert into faults(name, type, on_kind, at, mode, reason, times_left) values(?, ?, ?, ?, ?, ?, ?)`, f.Name, f.Type, f.On, f.At, f.Mode, f.Reason, left)
+		if err == nil {
+			f.ID, err = res.LastInsertId()
+		}
+		return err
+	})
+	return http.StatusCreated, f, err
+}
+
+func (y *Yard) clearFaults(ctx context.Context, _ *request) (int, any, error) {
+	err := y.inTx(ctx, func(t *tx) error {
+		_, err := t.ExecContext(ctx, `delete from faults`)
+		return err
+	})
+	return http.StatusOK, []Fault{}, err
+}

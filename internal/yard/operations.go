@@ -1,0 +1,396 @@
+package yard
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"brickrow/internal/cloud"
+)
+
+// tx is one transaction at one moment.
+type tx struct {
+	*sql.Tx
+	y   *Yard
+	now int64
+}
+
+// keptProblem is a refusal after which the transaction is kept all the same.
+type keptProblem struct{ problem *cloud.Problem }
+
+func (k *keptProblem) Error() string { return k.problem.Error() }
+
+// row is a resource as stored.
+type row struct {
+	id, account, region, typ, state string
+	seq                             int64
+	properties, attributes          map[string]any
+	tags                            map[string]string
+	stack, node                     string
+	version                         int64
+	links                           map[string][]string
+	usedBy                          []string
+}
+
+func (r *row) wire() cloud.Resource {
+	return cloud.Resource{ID: r.id, Type: r.typ, Account: r.account, Region: r.region, State: r.state, Properties: r.properties, Links: r.links,
+		Attributes: r.attributes, Tags: r.tags, UsedBy: r.usedBy, ETag: fmt.Sprintf(`"%d"`, r.version)}
+}
+
+// resources reads rows with their links; where is the rest of the query.
+func (t *tx) resources(ctx context.Context, where string, args ...any) ([]*row, error) {
+	q, err := t.QueryContext(ctx, `select id, seq, account, region, type, state, properties, attributes, tags, stack, node, version from resources `+where, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer q.Close()
+	var rows []*row
+	byID := map[string]*row{}
+	for q.Next() {
+		r := &row{links: map[string][]string{}, usedBy: []string{}}
+		var properties, attributes, tags string
+		if err := q.Scan(&r.id, &r.seq, &r.account, &r.region, &r.typ, &r.state, &properties, &attributes, &tags, &r.stack, &r.node, &r.version); err != nil {
+			return nil, err
+		}
+		if err := errors.Join(decode(properties, &r.properties), decode(attributes, &r.attributes), decode(tags, &r.tags)); err != nil {
+			return nil, err
+		}
+		rows = append(rows, r)
+		byID[r.id] = r
+	}
+	if err := q.Err(); err != nil {
+		return nil, err
+	}
+	return rows, t.addLinks(ctx, rows, byID)
+}
+
+func (t *tx) addLinks(ctx context.Context, rows []*row, byID map[string]*row) error {
+	if len(rows) == 0 {
+		return nil
+	}
+	ids := make([]any, len(rows))
+	for i, r := range rows {
+		ids[i] = r.id
+	}
+	marks := strings.TrimSuffix(strings.Repeat("?,", len(ids)), ",")
+	q, err := t.QueryContext(ctx, `select from_id, requirement, to_id from links where from_id in (`+marks+`) or to_id in (`+marks+`) order by from_id, requirement, position`, append(ids, ids...)...)
+	if err != nil {
+		return err
+	}
+	defer q.Close()
+	for q.Next() {
+		var from, requirement, to string
+		if err := q.Scan(&from, &requirement, &to); err != nil {
+			return err
+		}
+		if r := byID[from]; r != nil {
+			r.links[requirement] = append(r.links[requirement], to)
+		}
+		if r := byID[to]; r != nil {
+			r.usedBy = append(r.usedBy, from)
+		}
+	}
+	return q.Err()
+}
+
+func decode(s string, out any) error {
+	d := json.NewDecoder(strings.NewReader(s))
+	d.UseNumber()
+	return d.Decode(out)
+}
+
+func encode(x any) string {
+	b, err := json.Marshal(x)
+	if err != nil {
+		panic("a value that came from JSON cannot be encoded: " + err.Error())
+	}
+	return string(b)
+}
+
+// find reads one resource of a place.
+func (t *tx) find(ctx context.Context, account, region, id string) (*row, error) {
+	rows, err := t.resources(ctx, `where id = ? and account = ? and region = ?`, id, account, region)
+	if err != nil {
+		return nil, err
+	}
+	if len(rows) == 0 {
+		return nil, cloud.NotFound(id + " in " + account + "/" + region)
+	}
+	return rows[0], nil
+}
+
+// step is one inner step of an operation, with its length in milliseconds.
+type step struct {
+	Name     string `json:"name"`
+	MS       int64  `json:"ms"`
+	Settling bool   `json:"settling,omitempty"` // the resource exists, but is not healthy yet
+}
+
+// op is an operation as stored.
+type op struct {
+	id, key, digest, account, resourceID, kind string
+	start, end                                 int64
+	steps                                      []step
+	failStep                                   int // -1: it succeeds
+	problem                                    *cloud.Problem
+	outcome                                    outcome
+	settled                                    bool
+}
+
+// outcome is what an update leaves behind when it succeeds.
+type outcome struct {
+	Properties map[string]any      `json:"properties,omitempty"`
+	Attributes map[string]any      `json:"attributes,omitempty"`
+	Tags       map[string]string   `json:"tags,omitempty"`
+	Links      map[string][]string `json:"links,omitempty"`
+	UniqueKey  string              `json:"unique_key,omitempty"`
+}
+
+// operation reads one operation; nil where there is none.
+func (t *tx) operation(ctx context.Context, where string, args ...any) (*op, error) {
+	o := &op{}
+	var steps, problem, out string
+	err := t.QueryRowContext(ctx, `select id, key, digest, account, resource_id, kind, start_ms, end_ms, steps, fail_step, problem, outcome, settled from operations where `+where, args...).
+		Scan(&o.id, &o.key, &o.digest, &o.account, &o.resourceID, &o.kind, &o.start, &o.end, &steps, &o.failStep, &problem, &out, &o.settled)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return o, errors.Join(decode(steps, &o.steps), decode(problem, &o.problem), decode(out, &o.outcome))
+}
+
+// wire is the operation as it is at the moment now.
+func (o *op) wire(now int64) cloud.Operation {
+	w := cloud.Operation{ID: o.id, Kind: o.kind, ResourceID: o.resourceID, State: "working", Steps: len(o.steps), ElapsedMS: min(now, o.end) - o.start}
+	for _, s := range o.steps {
+		w.TotalMS += s.MS
+	}
+	if now >= o.end {
+		w.State = "done"
+		w.StepNumber = len(o.steps)
+		if o.failStep >= 0 {
+			w.State, w.Problem, w.StepNumber, w.Step = "failed", o.problem, o.failStep+1, o.steps[o.failStep].Name
+		}
+		return w
+	}
+	at := o.start
+	for i, s := range o.steps {
+		if at += s.MS; now < at || i == len(o.steps)-1 {
+			w.Step, w.StepNumber = s.Name, i+1
+			if s.Settling {
+				w.State = "settling"
+			}
+			w.NextMS = max(1, min(at, o.end)-now)
+			break
+		}
+	}
+	return w
+}
+
+// settle applies what has ended by now, in the order in which it ended.
+func (t *tx) settle(ctx context.Context) error {
+	for {
+		o, err := t.operation(ctx, `settled = 0 and end_ms <= ? order by end_ms, id limit 1`, t.now)
+		if err != nil || o == nil {
+			return err
+		}
+		if err := t.apply(ctx, o); err != nil {
+			return err
+		}
+		if _, err := t.ExecContext(ctx, `update operations set settled = 1, outcome = '{}' where id = ?`, o.id); err != nil {
+			return err
+		}
+	}
+}
+
+func (t *tx) apply(ctx context.Context, o *op) error {
+	state, failed := "ready", o.failStep >= 0
+	switch {
+	case o.kind == "create" && failed:
+		state = "failed"
+	case o.kind == "update" && !failed:
+		if err := t.store(ctx, o.resourceID, o.outcome); err != nil {
+			return err
+		}
+	case o.kind == "delete" && !failed:
+		if _, err := t.ExecContext(ctx, `delete from links where from_id = ?`, o.resourceID); err != nil {
+			return err
+		}
+		_, err := t.ExecContext(ctx, `delete from resources where id = ?`, o.resourceID)
+		return err
+	}
+	_, err := t.ExecContext(ctx, `update resources set state = ?, version = version + 1 where id = ?`, state, o.resourceID)
+	return err
+}
+
+// store writes what an update left behind.
+func (t *tx) store(ctx context.Context, id string, out outcome) error {
+	if _, err := t.ExecContext(ctx, `update resources set properties = ?, attributes = ?, tags = ?, stack = ?, node = ?, unique_key = ? where id = ?`,
+		encode(out.Properties), encode(out.Attributes), encode(out.Tags), out.Tags["stack"], out.Tags["node"], nullable(out.UniqueKey), id); err != nil {
+		return err
+	}
+	return t.setLinks(ctx, id, out.Links)
+}
+
+func nullable(s string) any {
+	if s == "" {
+		return nil
+	}
+	return s
+}
+
+func (t *tx) setLinks(ctx context.Context, id string, links map[string][]string) error {
+	if _, err := t.ExecContext(ctx, `delete from links where from_id = ?`, id); err != nil {
+		return err
+	}
+	for requirement, ids := range links {
+		for i, to := range ids {
+			if _, err := t.ExecContext(ctx, `insert into links(from_id, requirement, position, to_id) values(?, ?, ?, ?)`, id, requirement, i, to); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// next counts: it yields 1, 2, 3, … for a name.
+func (t *tx) next(ctx context.Context, name string) (int64, error) {
+	if _, err := t.ExecContext(ctx, `insert into meta(name, value) values(?, '1') on conflict(name) do update set value = cast(value as integer) + 1`, "count/"+name); err != nil {
+		return 0, err
+	}
+	var s string
+	if err := t.QueryRowContext(ctx, `select value from meta where name = ?`, "count/"+name).Scan(&s); err != nil {
+		return 0, err
+	}
+	return strconv.ParseInt(s, 10, 64)
+}
+
+// letters of ids: no vowels, so that no words appear, and nothing that is
+// easily mistaken.
+const letters = "bcdfghjkmnpqrstvwxz23456789"
+
+// newID makes an id such as subnet~k4mz-7qcd from a number.
+func newID(typ string, n int64) string {
+	sum := sha256.Sum256(fmt.Appendf(nil, "%s/%d", typ, n))
+	var b strings.Builder
+	b.WriteString(strings.ToLower(typ) + "~")
+	for i := range 8 {
+		if i == 4 {
+			b.WriteByte('-')
+		}
+		b.WriteByte(letters[int(sum[i])%len(letters)])
+	}
+	return b.String()
+}
+
+func (y *Yard) digest(x any) string {
+	return y.sign("digest/" + encode(x))
+}
+
+// begin finds the operation of a key that was sent before. A key that comes
+// back with something else to do is refused.
+func (t *tx) begin(ctx context.Context, key, digest string) (*op, error) {
+	o, err := t.operation(ctx, `key = ?`, key)
+	if err == nil && o != nil && o.digest != digest {
+		return nil, refuse(http.StatusUnprocessableEntity, "key-used-before", "use a fresh key", "the key %s was sent before with something else to do", key)
+	}
+	return o, err
+}
+
+// start stores a new operation on a resource, with the faults that match it.
+func (t *tx) start(ctx context.Context, r *request, o *op, name, typ string) error {
+	fault, err := t.fault(ctx, o.kind, name, typ)
+	if err != nil {
+		return err
+	}
+	total := int64(0)
+	for i := range o.steps {
+		o.steps[i].MS = max(1, int64(float64(o.steps[i].MS)/t.y.speed))
+		total += o.steps[i].MS
+	}
+	o.start, o.end, o.failStep = t.now, t.now+total, -1
+	if fault != nil {
+		switch {
+		case fault.Mode == "busy":
+			p := refuse(http.StatusTooManyRequests, "busy", "", "%s", fault.Reason)
+			p.Passing, p.RetryAfterMS = true, max(1, int64(1500/t.y.speed))
+			return &keptProblem{p}
+		case fault.Mode == "lose":
+			r.lose = true
+		case fault.At == "call":
+			return &keptProblem{refuse(http.StatusUnprocessableEntity, "refused", "", "%s", fault.Reason)}
+		default:
+			o.fail(fault)
+		}
+	}
+	_, err = t.ExecContext(ctx, `insert into operations(id, key, digest, account, resource_id, kind, start_ms, end_ms, steps, fail_step, problem, outcome, settled) values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0)`,
+		o.id, o.key, o.digest, r.account, o.resourceID, o.kind, o.start, o.end, encode(o.steps), o.failStep, encode(o.problem), encode(o.outcome))
+	return err
+}
+
+// fail lets the operation end in the middle of the step that the fault names,
+// or of the first one.
+func (o *op) fail(f *Fault) {
+	o.failStep = 0
+	for i, s := range o.steps {
+		if f.At != "" && strings.Contains(s.Name, f.At) {
+			o.failStep = i
+			break
+		}
+	}
+	o.end = o.start
+	for _, s := range o.steps[:o.failStep] {
+		o.end += s.MS
+	}
+	o.end += max(1, o.steps[o.failStep].MS/2)
+	o.problem = refuse(http.StatusUnprocessableEntity, "operation-failed", "", "%s", f.Reason)
+}
+
+// fault finds the first fault that matches and uses it up once.
+func (t *tx) fault(ctx context.Context, kind, name, typ string) (*Fault, error) {
+	list, err := t.faults(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range list {
+		node, _, _ := strings.Cut(name, "#")
+		if f.Name != "" && f.Name != name && f.Name != node || f.Type != "" && f.Type != typ || f.On != "" && f.On != kind || f.On == "" && kind == "delete" {
+			continue
+		}
+		if f.Times == 1 {
+			_, err = t.ExecContext(ctx, `delete from faults where id = ?`, f.ID)
+		} else if f.Times > 1 {
+			_, err = t.ExecContext(ctx, `update faults set times_left = times_left - 1 where id = ?`, f.ID)
+		}
+		return &f, err
+	}
+	return nil, nil
+}
+
+func (t *tx) faults(ctx context.Context) ([]Fault, error) {
+	q, err := t.QueryContext(ctx, `select id, name, type, on_kind, at, mode, reason, times_left from faults order by id`)
+	if err != nil {
+		return nil, err
+	}
+	defer q.Close()
+	var list []Fault
+	for q.Next() {
+		var f Fault
+		if err := q.Scan(&f.ID, &f.Name, &f.Type, &f.On, &f.At, &f.Mode, &f.Reason, &f.Times); err != nil {
+			return nil, err
+		}
+		if f.Times < 0 {
+			f.Times = 0
+		}
+		list = append(list, f)
+	}
+	return list, q.Err()
+}

@@ -1,0 +1,223 @@
+// Package yard is the stand-in cloud: a real HTTP service with accounts,
+// regions, quotas, rules and long operations, kept in a database of its own.
+//
+// Its operations are a function of time. Each is a row with its start, its
+// steps and its outcome; whoever reads computes where it is now, and applies
+// what has ended meanwhile. So the yard needs no background work, survives any
+// kill, and several processes can use one database at once.
+//
+// Secrets are never stored: a keyed fingerprint stands in their place, as a
+// cloud shows that a secret is set without showing it.
+package yard
+
+import (
+	"context"
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"database/sql"
+	"embed"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/pressly/goose/v3"
+	_ "modernc.org/sqlite" // the driver
+
+	"brickrow/internal/profile"
+	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
+)
+
+// The accounts, regions and images of the stand-in.
+var (
+	Accounts = []string{"summit", "workshop"}
+	Regions  = []string{"alder-1", "birch-1", "cedar-2"}
+	images   = map[string][]string{ // by region
+		"alder-1": {"fern-11", "fern-12", "fern-13", "moss-3"},
+		"birch-1": {"fern-11", "fern-12", "fern-13", "moss-3"},
+		"cedar-2": {"fern-11", "fern-12", "moss-3"},
+	}
+)
+
+// Targets lists the places of the stand-in.
+func Targets() []stack.Target {
+	var out []stack.Target
+	for _, a := range Accounts {
+		for _, r := range Regions {
+			out = append(out, stack.Target{Account: a, Region: r})
+		}
+	}
+	return out
+}
+
+// Options configure a yard. The zero value runs at speed 1 on the real clock.
+type Options struct {
+	Speed float64          // how many times faster than nominal; 0 is 1
+	Now   func() time.Time // nil is time.Now
+}
+
+// Yard is an open stand-in cloud.
+type Yard struct {
+	db    *sql.DB
+	lib   *tosca.Library
+	speed float64
+	now   func() time.Time
+	key   []byte // of the fingerprints
+}
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Open opens or makes the yard in the folder dir. The folder must exist.
+func Open(dir string, o Options) (*Yard, error) {
+	y := &Yard{lib: profile.Library(), speed: o.Speed, now: o.Now}
+	if y.speed <= 0 {
+		y.speed = 1
+	}
+	if y.now == nil {
+		y.now = time.Now
+	}
+	dsn := "file:" + filepath.Join(dir, "yard.db") + "?_txlock=immediate&_pragma=busy_timeout(20000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)"
+	db, err := sql.Open("sqlite", dsn)
+	if err != nil {
+		return nil, fmt.Errorf("open the yard: %w", err)
+	}
+	y.db = db
+	if err := y.prepare(dir); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("open the yard in %s: %w", dir, err)
+	}
+	return y, nil
+}
+
+func (y *Yard) prepare(dir string) error {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	p, err := goose.NewProvider(goose.DialectSQLite3, y.db, files)
+	if err != nil {
+		return err
+	}
+	for try := 0; ; try++ { // another process may be making the same tables
+		if _, err = p.Up(context.Background()); err == nil {
+			break
+		}
+		if try == 20 {
+			return err
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	key := make([]byte, 32)
+	if _, err := rand.Read(key); err != nil {
+		return err
+	}
+	if _, err := y.db.Exec(`insert into meta(name, value) values('key', ?) on conflict do nothing`, hex.EncodeToString(key)); err != nil {
+		return err
+	}
+	var stored string
+	if err := y.db.QueryRow(`select value from meta where name = 'key'`).Scan(&stored); err != nil {
+		return err
+	}
+	if y.key, err = hex.DecodeString(stored); err != nil {
+		return err
+	}
+	return y.writeCredentials(dir)
+}
+
+// CredentialsFile is the file in the yard's folder with a token per account.
+const CredentialsFile = "credentials.json"
+
+// writeCredentials leaves a token for each account where the owner of the
+// folder, and nobody else, can read it. Tokens follow from the yard's key.
+func (y *Yard) writeCredentials(dir string) error {
+	path := filepath.Join(dir, CredentialsFile)
+	if _, err := os.Stat(path); err == nil || !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	b, err := json.MarshalIndent(y.Tokens(), "", "  ")
+	if err != nil {
+		return err
+	}
+	tmp := fmt.Sprintf("%s.%d", path, os.Getpid())
+	if err := os.WriteFile(tmp, append(b, '\n'), 0o600); err != nil {
+		return err
+	}
+	return os.Rename(tmp, path)
+}
+
+// Tokens is the bearer token of each account, and of the operator.
+func (y *Yard) Tokens() map[string]string {
+	t := map[string]string{}
+	for _, a := range append([]string{"operator"}, Accounts...) {
+		t[a] = "yard-" + y.sign("token/" + a)[:40]
+	}
+	return t
+}
+
+func (y *Yard) sign(s string) string {
+	m := hmac.New(sha256.New, y.key)
+	m.Write([]byte(s))
+	return hex.EncodeToString(m.Sum(nil))
+}
+
+// Close closes the database.
+func (y *Yard) Close() error { return y.db.Close() }
+
+// ms is the yard's clock: milliseconds of real time.
+func (y *Yard) ms() int64 { return y.now().UnixMilli() }
+
+// inTx runs f in a transaction that sees everything that has ended by now.
+func (y *Yard) inTx(ctx context.Context, f func(t *tx) error) error {
+	raw, err := y.db.BeginTx(ctx, nil)
+	if err != nil {
+		return fmt.Errorf("the yard is busy: %w", err)
+	}
+	t := &tx{Tx: raw, y: y, now: y.ms()}
+	if err := t.settle(ctx); err == nil {
+		err = f(t)
+		var keep *keptProblem
+		switch {
+		case errors.As(err, &keep): // a refusal that used up a fault
+			if cerr := raw.Commit(); cerr != nil {
+				return cerr
+			}
+			return keep.problem
+		case err != nil:
+			raw.Rollback()
+			return err
+		}
+		return raw.Commit()
+	} else {
+		raw.Rollback()
+		return err
+	}
+}
+
+// Transport serves requests with a handler in this process, without a port.
+type Transport struct{ Handler http.Handler }
+
+// RoundTrip answers the request.
+func (t Transport) RoundTrip(req *http.Request) (resp *http.Response, err error) {
+	w := &answer{header: http.Header{}, status: http.StatusOK}
+	defer func() {
+		if recover() == http.ErrAbortHandler { // a connection that was cut
+			resp, err = nil, errors.New("connection lost")
+		}
+	}()
+	if req.Body != nil {
+		defer req.Body.Close()
+	} else {
+		req = req.Clone(req.Context())
+		req.Body = http.NoBody
+	}
+	t.Handler.ServeHTTP(w, req)
+	return w.response(req), nil
+}
