@@ -485,4 +485,3 @@ func (b *bench) id(node string) string {
 	b.t.Fatalf("%s is not recorded", node)
 	return ""
 }
-

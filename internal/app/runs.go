@@ -256,10 +256,10 @@ func (x *execution) carryOut() error {
 		return err
 	case out.Complete:
 		return x.succeed()
-	case x.run.Kind == "delete" || out.SweepBegan:
-		x.run.Reason = reason(out, "cancelled during the sweep")
+	case x.run.Kind == "delete" || out.CannotReturn:
+		x.run.Reason = reason(out, "cancelled when it could not be undone any more")
 		x.tell(run.HasFailed, "the run is stuck: "+x.run.Reason)
-		return x.set(store.RunStuck, store.Stuck, x.sweptRevision(out))
+		return x.set(store.RunStuck, store.Stuck, x.builtRevision())
 	}
 	x.run.Reason = reason(out, "cancelled")
 	if x.run.OnFailure == "hold" && !out.Cancelled {
@@ -271,10 +271,10 @@ func (x *execution) carryOut() error {
 	return x.undo()
 }
 
-// sweptRevision is the revision of a stack whose build is complete and whose
+// builtRevision is the revision of a stack whose build is complete and whose
 // sweep is not.
-func (x *execution) sweptRevision(out run.Outcome) int {
-	if x.run.Kind != "delete" && out.SweepBegan {
+func (x *execution) builtRevision() int {
+	if x.run.Kind != "delete" {
 		return x.run.Revision
 	}
 	return x.stack.Revision
@@ -452,7 +452,7 @@ func (x *execution) finishStarted() ([]run.Entry, error) {
 	}
 	var open []run.Step
 	for _, e := range entries {
-		if e.State == run.Started && e.Step.Half == run.Build {
+		if e.State == run.Started && e.Step.Half != run.Undo {
 			open = append(open, e.Step)
 		}
 	}
@@ -505,6 +505,9 @@ func (a *App) Resume(ctx context.Context, st *store.Stack, undo bool) (*Ticket, 
 	if r.State == store.RunDone || r.State == store.RunUndone {
 		return nil, refusal("the last run of %s has ended: %s; there is nothing to go on with", st.Name, r.State)
 	}
+	if undo && r.Kind == "delete" {
+		return nil, refusal("a deletion cannot be undone; resume it, or deploy %s again", st.Name)
+	}
 	t := &Ticket{Run: r, Token: uuid.NewString()}
 	if err := a.lock(ctx, st, t.Token); err != nil {
 		return nil, err
@@ -531,16 +534,16 @@ func (a *App) goesBack(ctx context.Context, r *store.Run, undo bool) (bool, erro
 	if err != nil {
 		return false, err
 	}
-	swept := false
+	swept := false // or edited for good
 	undoing := r.State == store.RunUndoing
 	for _, e := range entries {
-		swept = swept || e.Step.Half == run.Sweep
+		swept = swept || e.Step.Half == run.Sweep || e.Step.Half == run.OneWay && e.State == run.Done
 		undoing = undoing || r.State == store.RunStuck && e.Step.Half == run.Undo
 	}
 	if undo && swept {
-		return false, refusal("the run has begun to remove things and cannot be undone any more; resume it")
+		return false, refusal("the run has come too far to be undone: it has begun to remove things, or made an edit that cannot be put back; resume it")
 	}
-	return undo && r.Kind != "delete" || undoing, nil
+	return undo || undoing, nil
 }
 
 // Interrupted reports whether the last run of a stack has lost its process, or

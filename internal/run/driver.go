@@ -44,11 +44,12 @@ type Driver struct {
 
 // Outcome is how a run ended.
 type Outcome struct {
-	Complete   bool
-	Cancelled  bool
-	Failed     []Entry
-	SweepBegan bool
-	Entries    []Entry
+	Complete  bool
+	Cancelled bool
+	Failed    []Entry
+	// CannotReturn says that undoing cannot bring everything back.
+	CannotReturn bool
+	Entries      []Entry
 }
 
 // Begin sets what is recorded and what the journal says already.
@@ -121,7 +122,7 @@ func (d *Driver) Run(ctx context.Context, steps []Step) (Outcome, error) {
 	if broken != nil {
 		return out, broken
 	}
-	out.Complete, out.SweepBegan = sched.Complete(), sched.SweepBegan()
+	out.Complete, out.CannotReturn = sched.Complete(), sched.CannotReturn()
 	for _, e := range d.entries {
 		out.Entries = append(out.Entries, *e)
 		if _, mine := sched.steps[e.Step.ID]; mine && e.State == Failed {
@@ -129,7 +130,7 @@ func (d *Driver) Run(ctx context.Context, steps []Step) (Outcome, error) {
 		}
 	}
 	for _, s := range sched.Unfinished() {
-		if s.Half == Build {
+		if s.Half != Sweep {
 			d.tell(ctx, Event{Resource: s.Resource, Type: s.Type, State: Skipped})
 		}
 	}

@@ -5,9 +5,10 @@
 // A run has two halves. The build makes everything new, edits in place, and
 // makes the new part of every swap. The sweep removes what is dropped and the
 // old parts of swaps, in reverse order, and begins only when the whole build
-// has succeeded. So until the sweep nothing has been destroyed, and a failed
-// run can always be undone: what was made is removed, what was edited is put
-// back.
+// has succeeded. Between them stand the edits that cannot be put back, such as
+// a version that only goes up, one at a time. So until the first of these has
+// succeeded nothing has been destroyed, and a failed run can be undone: what
+// was made is removed, what was edited is put back.
 package run
 
 import (
@@ -37,9 +38,10 @@ type Half string
 
 // The halves, and the undoing.
 const (
-	Build Half = "build"
-	Sweep Half = "sweep"
-	Undo  Half = "undo"
+	Build  Half = "build"
+	OneWay Half = "one way" // edits that cannot be put back
+	Sweep  Half = "sweep"
+	Undo   Half = "undo"
 )
 
 // Step is one thing to do to one resource.
@@ -78,9 +80,13 @@ func NewPlan(cs *whatif.ChangeSet, old []*stack.Recorded, takes whatif.Takes) Pl
 		case whatif.Edit:
 			building[ch.Name] = "update " + ch.Name
 		}
+		if ch.OneWay { // nothing of the build waits for it: its attributes stay
+			delete(building, ch.Name)
+		}
 	}
 	var leaving []Step
 	var leavingRecords []*stack.Recorded
+	lastOneWay := ""
 	for i, ch := range cs.Changes {
 		s := Step{ID: building[ch.Name], Resource: ch.Name, Type: ch.Type, Half: Build, Swap: ch.Kind == whatif.Swap, Seconds: takes(&ch, ch.Kind), Position: i}
 		for _, n := range ch.Needs {
@@ -97,6 +103,13 @@ func NewPlan(cs *whatif.ChangeSet, old []*stack.Recorded, takes whatif.Takes) Pl
 			leavingRecords = append(leavingRecords, ch.Recorded)
 		case whatif.Edit:
 			s.Action, s.CloudID = Update, ch.Recorded.ID
+			if ch.OneWay {
+				s.ID, s.Half, s.Needs = "update "+ch.Name, OneWay, nil
+				if lastOneWay != "" {
+					s.Needs = []string{lastOneWay}
+				}
+				lastOneWay = s.ID
+			}
 		case whatif.Drop, whatif.Release:
 			leaving = append(leaving, removal(ch, "", takes))
 			leavingRecords = append(leavingRecords, ch.Recorded)
@@ -176,7 +189,7 @@ type Snapshot struct {
 func PlanUndo(plan Plan, journal []Entry, onlyFailed bool) []Step {
 	entries := map[string]Entry{}
 	for _, e := range journal {
-		if e.Step.Half == Build && (e.State == Done && !onlyFailed || e.State == Failed || e.State == Started && !onlyFailed) {
+		if (e.Step.Half == Build || e.Step.Half == OneWay) && (e.State == Done && !onlyFailed || e.State == Failed || e.State == Started && !onlyFailed) {
 			entries[e.Step.ID] = e
 		}
 	}

@@ -98,7 +98,7 @@ func (s *Schedule) measure() error {
 }
 
 // Ready takes the steps that may start now and counts them as running. The
-// sweep becomes ready only when the whole build is done.
+// sweep becomes ready only when all before it is done.
 func (s *Schedule) Ready() []Step {
 	var out []Step
 	if s.stopped {
@@ -106,7 +106,7 @@ func (s *Schedule) Ready() []Step {
 	}
 	for _, id := range s.order {
 		st := s.steps[id]
-		if st.state != "" || st.waits > 0 || st.Half == Sweep && s.left[Build] > 0 {
+		if st.state != "" || st.waits > 0 || !s.reached(st.Half) {
 			continue
 		}
 		if s.limit > 0 && s.running >= s.limit {
@@ -117,6 +117,17 @@ func (s *Schedule) Ready() []Step {
 		out = append(out, st.Step)
 	}
 	return out
+}
+
+// reached reports whether the halves before one are done.
+func (s *Schedule) reached(h Half) bool {
+	switch h {
+	case OneWay:
+		return s.left[Build] == 0
+	case Sweep:
+		return s.left[Build] == 0 && s.left[OneWay] == 0
+	}
+	return true
 }
 
 // End tells how a step ended: Done, Unchanged or Failed. It may also be told
@@ -161,7 +172,7 @@ func (s *Schedule) Idle() bool {
 		return true
 	}
 	for _, st := range s.steps {
-		if st.state == "" && st.waits == 0 && (st.Half != Sweep || s.left[Build] == 0) {
+		if st.state == "" && st.waits == 0 && s.reached(st.Half) {
 			return false
 		}
 	}
@@ -190,11 +201,11 @@ func (s *Schedule) Unfinished() []Step {
 	return out
 }
 
-// SweepBegan reports whether a step of the sweep was started, so that undoing
-// cannot bring everything back.
-func (s *Schedule) SweepBegan() bool {
+// CannotReturn reports whether something was done that undoing cannot bring
+// back: an edit that goes one way, or a removal.
+func (s *Schedule) CannotReturn() bool {
 	for _, st := range s.steps {
-		if st.Half == Sweep && (st.state == Started || st.state == Done || st.state == Failed) {
+		if st.Half == Sweep && st.state != "" && st.state != Unchanged || st.Half == OneWay && st.state == Done {
 			return true
 		}
 	}

@@ -37,10 +37,13 @@ type Change struct {
 	Because    []string // causes, in words
 	Then       []string // resources that change because of it
 	Needs      []string
-	Pos        tosca.Pos
-	Wanted     *stack.Resource // nil for a drop
-	Recorded   *stack.Recorded // nil for a new one
-	Live       *stack.Live     // nil where the cloud was not asked
+	// OneWay says that the edit could not be put back in place, such as a
+	// version that only goes up. It is made last, when all else has succeeded.
+	OneWay   bool
+	Pos      tosca.Pos
+	Wanted   *stack.Resource // nil for a drop
+	Recorded *stack.Recorded // nil for a new one
+	Live     *stack.Live     // nil where the cloud was not asked
 }
 
 // Risk is something to look at before deploying.

@@ -173,11 +173,19 @@ func (c *comparer) wanted(res *stack.Resource) Change {
 				ch.Kind = Edit
 			}
 		}
+		ch.OneWay = ch.Kind == Edit && slices.ContainsFunc(ch.Properties, func(p stack.PropertyChange) bool { return oneWay(ch.Wanted.Type, p) })
 		for _, p := range ch.Properties {
 			c.cause(&ch, p)
 		}
 	}
 	return ch
+}
+
+// oneWay reports whether putting a change of a property back would need a
+// swap.
+func oneWay(t *tosca.NodeType, p stack.PropertyChange) bool {
+	d := t.Property(p.Property)
+	return d != nil && !p.Link && stack.SwapNeeded(d.Metadata, p.After, p.Before)
 }
 
 // newProperties lists what a resource is built with.
@@ -526,11 +534,15 @@ func (c *comparer) estimate() {
 		return
 	}
 	build, sweep := stack.Graph{}, stack.Graph{}
+	last := 0.0
 	kinds := map[string]*Change{}
 	for i := range c.set.Changes {
 		ch := &c.set.Changes[i]
 		kinds[ch.Name] = ch
-		if ch.Wanted != nil {
+		switch {
+		case ch.OneWay:
+			last += c.Takes(ch, ch.Kind)
+		case ch.Wanted != nil:
 			build[ch.Name] = ch.Needs
 		}
 		if ch.Recorded != nil && (ch.Kind == Drop || ch.Kind == Swap) {
@@ -544,5 +556,5 @@ func (c *comparer) estimate() {
 			c.set.Path = append(c.set.Path, n)
 		}
 	}
-	c.set.Estimate = math.Round((seconds+after)*10) / 10
+	c.set.Estimate = math.Round((seconds+last+after)*10) / 10
 }
