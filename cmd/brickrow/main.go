@@ -6,9 +6,10 @@ import (
 	"os"
 
 	"brickrow/internal/cli"
+	"brickrow/internal/tui"
 )
 
 func main() {
-	p := &cli.Program{In: os.Stdin, Out: os.Stdout, Err: os.Stderr}
+	p := &cli.Program{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Interface: tui.Run}
 	os.Exit(p.Run(context.Background(), os.Args[1:]))
 }

@@ -184,7 +184,7 @@ func (a *App) Execute(ctx context.Context, runID, token string) (*store.Run, err
 	if err != nil {
 		return nil, err
 	}
-	st, err := a.stackOf(ctx, r)
+	st, err := a.StackOf(ctx, r)
 	if err != nil {
 		return nil, err
 	}
@@ -226,7 +226,8 @@ func (a *App) keepLock(ctx context.Context, id int64, token string, stop context
 	}
 }
 
-func (a *App) stackOf(ctx context.Context, r *store.Run) (*store.Stack, error) {
+// StackOf finds the stack of a run.
+func (a *App) StackOf(ctx context.Context, r *store.Run) (*store.Stack, error) {
 	all, err := a.Store.Stacks(ctx)
 	if err != nil {
 		return nil, err
@@ -606,4 +607,14 @@ func (a *App) Tail(ctx context.Context, runID string, each func(run.Event)) (*st
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
+}
+
+// RevisionWanted resolves a stored revision of a stack again.
+func (a *App) RevisionWanted(ctx context.Context, stackID int64, number int) (*stack.Wanted, error) {
+	rev, err := a.Store.Revision(ctx, stackID, number)
+	if err != nil {
+		return nil, err
+	}
+	w, _ := resolveRevision(rev)
+	return w, nil
 }

@@ -1,0 +1,230 @@
+package tui
+
+import (
+	"strings"
+
+	"charm.land/bubbles/v2/textinput"
+	tea "charm.land/bubbletea/v2"
+	uv "github.com/charmbracelet/ultraviolet"
+	"github.com/sahilm/fuzzy"
+)
+
+// ask is a question in a strip above the footer. With a word the answer must
+// be typed, without one y and n do; with free any text is an answer.
+type ask struct {
+	question string
+	details  []string
+	word     string
+	free     bool
+	input    textinput.Model
+	then     func(answer string) tea.Cmd
+}
+
+func newAsk(question, word string, then func(string) tea.Cmd) *ask {
+	a := &ask{question: question, word: word, then: then, input: textinput.New()}
+	a.input.Focus()
+	return a
+}
+
+func (a *ask) typing() bool { return a.word != "" || a.free }
+
+func (a *ask) update(msg tea.Msg) tea.Cmd {
+	var cmd tea.Cmd
+	if a.typing() {
+		a.input, cmd = a.input.Update(msg)
+	}
+	return cmd
+}
+
+func (m *model) askKey(k string, msg tea.KeyPressMsg) tea.Cmd {
+	a := m.ask
+	switch {
+	case k == "esc", !a.typing() && k == "n":
+		m.ask = nil
+		m.say(false, "nothing was done")
+		return nil
+	case !a.typing() && k == "y", a.free && k == "enter", a.word != "" && k == "enter" && a.input.Value() == a.word:
+		m.ask = nil
+		return a.then(a.input.Value())
+	case a.word != "" && k == "enter":
+		m.say(true, "that is not %s; esc leaves it", a.word)
+		return nil
+	}
+	return a.update(msg)
+}
+
+func (a *ask) height(w int) int { return 3 + len(wrap(a.question, w-4)) + len(a.details) }
+
+func (a *ask) draw(m *model, s *screen, r rect) {
+	t := m.t
+	ground := uv.Style{Fg: t.text, Bg: t.panel}
+	s.fill(r, ground)
+	s.line(r.x, r.y, r.w, uv.Style{Fg: t.accent, Bg: t.ground}, "▁")
+	y := r.y + 1
+	for _, line := range wrap(a.question, r.w-4) {
+		s.text(r.x+2, y, r.w-4, uv.Style{Fg: t.bright, Bg: t.panel, Attrs: uv.AttrBold}, line)
+		y++
+	}
+	for _, line := range a.details {
+		s.text(r.x+2, y, r.w-4, ground, line)
+		y++
+	}
+	switch {
+	case a.typing():
+		x := r.x + 2
+		if a.word != "" {
+			x = s.text(x, y, r.w-4, ground, "Type ")
+			x = s.text(x, y, r.w-4, uv.Style{Fg: t.hint, Bg: t.panel, Attrs: uv.AttrBold}, a.word)
+			x = s.text(x, y, r.w-4, ground, " and press enter: ")
+		} else {
+			x = s.text(x, y, r.w-4, ground, "› ")
+		}
+		drawInput(m, s, x, y, r.x+r.w-x-16, a.input)
+		s.right(r.x+r.w-2, y, 14, uv.Style{Fg: t.dim, Bg: t.panel}, "esc leaves it")
+	default:
+		x := s.text(r.x+2, y, r.w-4, uv.Style{Fg: t.hint, Bg: t.panel, Attrs: uv.AttrBold}, "y")
+		x = s.text(x, y, r.w-4, ground, " yes   ")
+		x = s.text(x, y, r.w-4, uv.Style{Fg: t.hint, Bg: t.panel, Attrs: uv.AttrBold}, "n")
+		s.text(x, y, r.w-4, ground, " no")
+	}
+}
+
+// drawInput draws a line of input with its cursor.
+func drawInput(m *model, s *screen, x, y, w int, in textinput.Model) {
+	st := uv.Style{Fg: m.t.bright, Bg: m.t.bar}
+	s.fill(rect{x, y, w, 1}, st)
+	text := []rune(in.Value())
+	at := min(in.Position(), len(text))
+	from := max(0, at-w+2)
+	s.text(x, y, w, st, string(text[from:]))
+	cursor := " "
+	if at < len(text) {
+		cursor = string(text[at])
+	}
+	s.text(x+width(string(text[from:at])), y, 1, uv.Style{Fg: m.t.ground, Bg: m.t.hint}, cursor)
+}
+
+// command is an entry of the palette.
+type command struct {
+	name, key string
+	run       func() tea.Cmd
+}
+
+// palette finds commands by a few letters.
+type palette struct {
+	input    textinput.Model
+	commands []command
+	found    []int // indexes into commands
+	at       int
+}
+
+func newPalette(m *model) *palette {
+	p := &palette{input: textinput.New()}
+	p.input.Focus()
+	press := func(v viewID, key string) func() tea.Cmd {
+		return func() tea.Cmd {
+			cmd, _ := m.views[v].key(m, key)
+			return cmd
+		}
+	}
+	for v := viewStacks; v <= viewRun; v++ {
+		p.commands = append(p.commands, command{"Go to " + viewNames[v], itoa(int(v)), func() tea.Cmd { return m.open(v) }})
+	}
+	for _, b := range m.views[m.at].keys(m) {
+		if key := strings.Fields(b.key)[0]; len([]rune(key)) == 1 || key == "enter" || key == "tab" {
+			p.commands = append(p.commands, command{strings.ToUpper(b.words[:1]) + b.words[1:], b.key, press(m.at, key)})
+		}
+	}
+	p.commands = append(p.commands,
+		command{"Open a stack file or a template", "", func() tea.Cmd { return m.stacks.askFile(m) }},
+		command{"Dark or light colours", "", func() tea.Cmd { m.swapTheme(); return nil }},
+		command{"Keys of this view", "?", func() tea.Cmd { m.help = true; return nil }},
+		command{"Leave; a run goes on without you", "q", func() tea.Cmd { return tea.Quit }})
+	p.search()
+	return p
+}
+
+func (m *model) swapTheme() {
+	if m.t == &dark {
+		m.t = &light
+	} else {
+		m.t = &dark
+	}
+}
+
+func (p *palette) search() {
+	p.found, p.at = nil, 0
+	if p.input.Value() == "" {
+		for i := range p.commands {
+			p.found = append(p.found, i)
+		}
+		return
+	}
+	names := make([]string, len(p.commands))
+	for i, c := range p.commands {
+		names[i] = c.name
+	}
+	for _, match := range fuzzy.Find(p.input.Value(), names) {
+		p.found = append(p.found, match.Index)
+	}
+}
+
+func (p *palette) update(_ *model, msg tea.Msg) tea.Cmd {
+	var cmd tea.Cmd
+	before := p.input.Value()
+	p.input, cmd = p.input.Update(msg)
+	if p.input.Value() != before {
+		p.search()
+	}
+	return cmd
+}
+
+func (m *model) paletteKey(k string, msg tea.KeyPressMsg) tea.Cmd {
+	p := m.palette
+	switch k {
+	case "esc", "ctrl+p":
+		m.palette = nil
+		return nil
+	case "up":
+		p.at = max(0, p.at-1)
+		return nil
+	case "down", "tab":
+		p.at = max(0, min(len(p.found)-1, p.at+1))
+		return nil
+	case "enter":
+		m.palette = nil
+		if p.at < len(p.found) {
+			return p.commands[p.found[p.at]].run()
+		}
+		return nil
+	}
+	return p.update(m, msg)
+}
+
+func (p *palette) draw(m *model, s *screen, r rect) {
+	t := m.t
+	ground := uv.Style{Fg: t.text, Bg: t.panel}
+	s.fill(r, ground)
+	s.line(r.x, r.y, r.w, uv.Style{Fg: t.accent, Bg: t.ground}, "▁")
+	x := s.text(r.x+2, r.y+1, r.w, uv.Style{Fg: t.hint, Bg: t.panel, Attrs: uv.AttrBold}, "Command ")
+	drawInput(m, s, x, r.y+1, r.w-x-30, p.input)
+	s.right(r.x+r.w-2, r.y+1, 28, uv.Style{Fg: t.dim, Bg: t.panel}, "enter runs it, esc leaves")
+	if len(p.found) == 0 {
+		s.text(r.x+2, r.y+3, r.w-4, uv.Style{Fg: t.dim, Bg: t.panel}, "no command is called like that")
+	}
+	rows := r.h - 3
+	from := max(0, p.at-rows+1)
+	for i := from; i < min(len(p.found), from+rows); i++ {
+		c := p.commands[p.found[i]]
+		y := r.y + 3 + i - from
+		st := ground
+		mark := "  "
+		if i == p.at {
+			st = uv.Style{Fg: t.selText, Bg: t.selGround, Attrs: uv.AttrBold}
+			mark = "▸ "
+		}
+		s.fill(rect{r.x + 1, y, r.w - 2, 1}, st)
+		s.text(r.x+2, y, r.w-18, st, mark+c.name)
+		s.right(r.x+r.w-3, y, 14, st, c.key)
+	}
+}

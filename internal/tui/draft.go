@@ -1,0 +1,565 @@
+package tui
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/alecthomas/chroma/v2"
+	"github.com/alecthomas/chroma/v2/lexers"
+
+	tea "charm.land/bubbletea/v2"
+	uv "github.com/charmbracelet/ultraviolet"
+
+	"brickrow/internal/app"
+	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
+	"brickrow/internal/whatif"
+)
+
+// draftView shows the template, and the stack file, as text.
+type draftView struct {
+	draft    *app.Draft
+	tally    *app.Preview
+	took     time.Duration
+	path     string // what is loaded
+	showFile bool   // the stack file instead of the template
+	lines    map[string][][]span_
+	line     int // the cursor, from 0
+	top      int
+	panel    int // 0 inputs, 1 help
+	text     rect
+	loading  bool
+	watched  []string
+}
+
+// span_ is a piece of a highlighted line, before the theme is known.
+type span_ struct {
+	kind chroma.TokenType
+	text string
+}
+
+type draftLoaded struct {
+	draft  *app.Draft
+	tally  *app.Preview
+	took   time.Duration
+	opened bool // it becomes the subject
+	err    error
+}
+
+type edited struct{ err error }
+
+func (v *draftView) careful() bool {
+	return v.draft != nil && v.draft.Stack != nil && v.draft.Stack.Careful
+}
+
+// open loads the subject's file.
+func (v *draftView) open(m *model) tea.Cmd {
+	if v.path != m.about.file {
+		v.draft, v.tally, v.line, v.top, v.showFile = nil, nil, 0, 0, false
+	}
+	v.path = m.about.file
+	return v.load(m)
+}
+
+func (v *draftView) load(m *model) tea.Cmd {
+	path := v.path
+	if path == "" {
+		return func() tea.Msg {
+			return draftLoaded{err: fmt.Errorf("it is not known which stack file %s came from; o in the stacks opens one", m.about.name)}
+		}
+	}
+	v.loading = true
+	return func() tea.Msg {
+		began := time.Now()
+		d, err := m.app.Load(m.ctx, path, app.Values{})
+		if err != nil {
+			return draftLoaded{err: err}
+		}
+		out := draftLoaded{draft: d}
+		if d.Stack != nil {
+			out.tally, out.err = m.app.WhatIf(m.ctx, d, false)
+		}
+		out.took = time.Since(began)
+		return out
+	}
+}
+
+func (v *draftView) loaded(m *model, msg draftLoaded) tea.Cmd {
+	v.loading = false
+	if msg.err != nil && msg.draft == nil {
+		m.say(true, "%v", msg.err)
+		return nil
+	}
+	v.draft, v.tally, v.took = msg.draft, msg.tally, msg.took
+	v.path = msg.draft.Path
+	v.lines = map[string][][]span_{msg.draft.Template: highlight(msg.draft.Text)}
+	files := []string{msg.draft.Template}
+	if msg.draft.Stack != nil {
+		files = append(files, msg.draft.Path)
+		if text, err := os.ReadFile(msg.draft.Path); err == nil {
+			v.lines[msg.draft.Path] = highlight(string(text))
+		}
+	}
+	v.watch(m, files)
+	v.line = max(0, min(v.line, len(v.shown())-1))
+	if msg.opened {
+		m.at = viewDraft
+		m.about = subject{name: filepath.Base(msg.draft.Path), file: msg.draft.Path}
+		if f := msg.draft.Stack; f != nil {
+			m.about.name, m.about.target = f.Stack, f.Target.String()
+			m.stacks.folders = append(m.stacks.folders, filepath.Dir(msg.draft.Path))
+			return v.load(m)
+		}
+	}
+	return nil
+}
+
+// watch watches the folders of the files: editors replace files as they save.
+func (v *draftView) watch(m *model, files []string) {
+	if m.watcher == nil {
+		return
+	}
+	v.watched = files
+	have := m.watcher.WatchList()
+	for _, f := range files {
+		if dir := filepath.Dir(f); !slices.Contains(have, dir) {
+			_ = m.watcher.Add(dir) // without it, r reads the file again
+		}
+	}
+}
+
+func (v *draftView) fileChanged(m *model, path string) tea.Cmd {
+	if slices.ContainsFunc(v.watched, func(w string) bool { return filepath.Clean(w) == filepath.Clean(path) }) {
+		m.whatif.stale = true
+		return v.load(m)
+	}
+	return nil
+}
+
+func (v *draftView) edited(m *model, msg edited) tea.Cmd {
+	if msg.err != nil {
+		m.say(true, "the editor ended badly: %v", msg.err)
+	}
+	m.whatif.stale = true
+	return v.load(m)
+}
+
+// highlight splits a YAML text into coloured lines.
+func highlight(text string) [][]span_ {
+	lexer := chroma.Coalesce(lexers.Get("yaml"))
+	it, err := lexer.Tokenise(nil, text)
+	if err != nil {
+		var out [][]span_
+		for l := range strings.SplitSeq(text, "\n") {
+			out = append(out, []span_{{chroma.Text, l}})
+		}
+		return out
+	}
+	lines := [][]span_{nil}
+	for tok := range it.Stdlib() {
+		for i, part := range strings.Split(tok.Value, "\n") {
+			if i > 0 {
+				lines = append(lines, nil)
+			}
+			if part != "" {
+				n := len(lines) - 1
+				lines[n] = append(lines[n], span_{tok.Type, strings.ReplaceAll(part, "\t", "    ")})
+			}
+		}
+	}
+	if n := len(lines); n > 1 && len(lines[n-1]) == 0 {
+		lines = lines[:n-1]
+	}
+	return lines
+}
+
+func (v *draftView) file() string {
+	if v.draft == nil {
+		return ""
+	}
+	if v.showFile && v.draft.Stack != nil {
+		return v.draft.Path
+	}
+	return v.draft.Template
+}
+
+func (v *draftView) shown() [][]span_ { return v.lines[v.file()] }
+
+// findingsAt lists what was found in a line of the file on the screen.
+func (v *draftView) findingsAt(line int) tosca.Findings {
+	var out tosca.Findings
+	for _, f := range v.draft.Findings {
+		if f.File == v.file() && f.Line == line+1 {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+func (v *draftView) key(m *model, k string) (tea.Cmd, bool) {
+	page := max(1, v.text.h-2)
+	switch k {
+	case "up", "k":
+		v.line--
+	case "down", "j":
+		v.line++
+	case "pgup", "ctrl+b":
+		v.line -= page
+	case "pgdown", "ctrl+f", "space":
+		v.line += page
+	case "home", "g":
+		v.line = 0
+	case "end", "G":
+		v.line = len(v.shown())
+	case "n":
+		v.nextFinding(m)
+	case "f":
+		if v.draft == nil || v.draft.Stack == nil {
+			m.say(false, "this is a template alone; there is no stack file")
+			return nil, true
+		}
+		v.showFile, v.line, v.top = !v.showFile, 0, 0
+	case "tab":
+		v.panel = 1 - v.panel
+	case "r":
+		return v.load(m), true
+	case "e":
+		return v.edit(m), true
+	case "enter":
+		return m.open(viewWhatIf), true
+	default:
+		return nil, false
+	}
+	v.line = max(0, min(v.line, len(v.shown())-1))
+	return nil, true
+}
+
+// nextFinding goes to the next line with a finding, in either file.
+func (v *draftView) nextFinding(m *model) {
+	if v.draft == nil || len(v.draft.Findings) == 0 {
+		m.say(false, "nothing wrong was found")
+		return
+	}
+	next := v.draft.Findings[0]
+	for _, f := range v.draft.Findings {
+		if f.File > v.file() || f.File == v.file() && f.Line-1 > v.line {
+			next = f
+			break
+		}
+	}
+	v.goTo(next.Pos)
+}
+
+// goTo shows a place in one of the two files.
+func (v *draftView) goTo(p tosca.Pos) {
+	if v.draft != nil {
+		v.showFile = v.draft.Stack != nil && filepath.Base(p.File) == filepath.Base(v.draft.Path)
+	}
+	v.line = max(0, p.Line-1)
+}
+
+// edit opens the user's editor on the file, at the line.
+func (v *draftView) edit(m *model) tea.Cmd {
+	if v.draft == nil {
+		return nil
+	}
+	editor := os.Getenv("VISUAL")
+	if editor == "" {
+		editor = os.Getenv("EDITOR")
+	}
+	if editor == "" {
+		for _, name := range []string{"nano", "vi"} {
+			if _, err := exec.LookPath(name); err == nil {
+				editor = name
+				break
+			}
+		}
+	}
+	if editor == "" {
+		m.say(true, "set the variable EDITOR to your editor; the file is %s", v.file())
+		return nil
+	}
+	words := strings.Fields(editor)
+	args := words[1:]
+	switch filepath.Base(words[0]) {
+	case "vi", "vim", "nvim", "nano", "emacs", "micro", "kak", "ne", "joe":
+		args = append(args, fmt.Sprintf("+%d", v.line+1))
+	}
+	return tea.ExecProcess(exec.Command(words[0], append(args, v.file())...), func(err error) tea.Msg { return edited{err} })
+}
+
+func (v *draftView) click(_ *model, x, y int) tea.Cmd {
+	if v.text.contains(x, y) {
+		v.line = max(0, min(v.top+y-v.text.y, len(v.shown())-1))
+	}
+	return nil
+}
+
+func (v *draftView) wheel(m *model, by int) { v.key(m, map[int]string{-1: "up", 1: "down"}[by]) }
+
+func (v *draftView) keys(*model) []binding {
+	other := "the stack file"
+	if v.showFile {
+		other = "the template"
+	}
+	return []binding{{"e", "edit it"}, {"f", other}, {"tab", "inputs or help"}, {"n", "next finding"}, {"enter", "what-if"}, {"r", "read it again"}, {"↑ ↓ g G", "move"}}
+}
+
+func (v *draftView) hint(*model) string {
+	switch {
+	case v.draft == nil:
+		return "reading …"
+	case v.draft.Findings.HasErrors():
+		return "next: n goes to the mistake, e mends it"
+	case v.draft.Stack == nil:
+		return "a template alone; a stack file says where it goes"
+	case v.tally != nil && v.tally.Empty():
+		return "nothing to deploy by the record; 3 asks the cloud too"
+	}
+	return "next: 3 shows what deploying it would do"
+}
+
+func (v *draftView) status(*model) string {
+	if v.draft == nil {
+		return ""
+	}
+	return fmt.Sprintf("%s · line %d of %d", filepath.Base(v.file()), v.line+1, len(v.shown()))
+}
+
+func (v *draftView) draw(m *model, s *screen, r rect) {
+	t := m.t
+	if v.draft == nil {
+		s.text(r.x+3, r.y+1, r.w-4, t.faint(), "reading the template …")
+		return
+	}
+	body, strip := r.splitBottom(v.stripHeight())
+	side := rect{}
+	if r.w >= 100 {
+		body, side = body.splitRight(min(62, r.w*2/5))
+		s.column(side.x, side.y, side.h, t.on(t.mortar), "│")
+		side = rect{side.x + 2, side.y, side.w - 3, side.h}
+	}
+	v.text = body
+	v.drawText(m, s, body)
+	v.drawStrip(m, s, strip)
+	if side.w > 0 {
+		if v.panel == 0 {
+			v.drawInputs(m, s, side)
+		} else {
+			v.drawHelp(m, s, side)
+		}
+	}
+}
+
+func (v *draftView) drawText(m *model, s *screen, r rect) {
+	t := m.t
+	lines := v.shown()
+	v.top = max(0, min(v.top, v.line-2))
+	if v.line >= v.top+r.h-2 {
+		v.top = v.line - r.h + 3
+	}
+	v.top = max(0, min(v.top, len(lines)-r.h))
+	for i := range min(r.h, len(lines)-v.top) {
+		n, y := v.top+i, r.y+i
+		ground := t.ground
+		number := t.faint()
+		if n == v.line {
+			ground = t.bar
+			s.fill(rect{r.x, y, r.w - 1, 1}, uv.Style{Bg: ground})
+			number = uv.Style{Fg: t.hint, Bg: ground}
+		}
+		s.right(r.x+6, y, 5, number, itoa(n+1))
+		if found := v.findingsAt(n); len(found) > 0 {
+			mark, col := "!", t.hint
+			if found.HasErrors() {
+				mark, col = "✖", t.states["failed"].word
+			}
+			s.text(r.x+7, y, 1, bold(uv.Style{Fg: col, Bg: ground}), mark)
+		}
+		x, end := r.x+9, r.x+r.w-1
+		for _, p := range lines[n] {
+			if x >= end {
+				break
+			}
+			x = s.text(x, y, end-x, uv.Style{Fg: tokenColor(t, p), Bg: ground}, p.text)
+		}
+	}
+}
+
+func (v *draftView) stripHeight() int {
+	if v.draft == nil {
+		return 2
+	}
+	return 2 + min(4, len(v.draft.Findings))
+}
+
+// drawStrip lists the findings near the cursor and the tally.
+func (v *draftView) drawStrip(m *model, s *screen, r rect) {
+	t := m.t
+	s.line(r.x, r.y, r.w, t.on(t.mortar), "─")
+	list := v.draft.Findings
+	from := 0
+	for i, f := range list {
+		if f.File == v.file() && f.Line-1 <= v.line {
+			from = i
+		}
+	}
+	from = max(0, min(from, len(list)-4))
+	y := r.y + 1
+	for _, f := range list[from:min(len(list), from+4)] {
+		mark, col := "!", t.hint
+		if f.Severity == tosca.Error {
+			mark, col = "✖", t.states["failed"].word
+		}
+		x := s.text(r.x+1, y, 2, bold(t.on(col)), mark)
+		x = s.text(x+1, y, r.w-4, t.faint(), f.Short()+"  ")
+		x = s.text(x, y, r.x+r.w-x-1, t.strong(), f.Message)
+		if f.Mend != "" {
+			s.text(x+2, y, r.x+r.w-x-3, t.hinted(), f.Mend)
+		}
+		y++
+	}
+	x := r.x + 1
+	switch {
+	case len(list) > 4:
+		x = s.text(x, y, r.w, t.faint(), fmt.Sprintf("%d findings, n goes through them   ", len(list)))
+	case len(list) == 0:
+		x = s.text(x, y, r.w, t.on(t.states["ready"].word), "■ nothing wrong found   ")
+	}
+	if v.tally != nil && !v.draft.Findings.HasErrors() {
+		x = drawTally(m, s, x, y, r.x+r.w-x, v.tally.Tally)
+		s.text(x+1, y, r.x+r.w-x-2, t.faint(), fmt.Sprintf("by the record, in %.1f ms", float64(v.took.Microseconds())/1000))
+	}
+}
+
+// drawTally writes the numbers of a change set with their marks.
+func drawTally(m *model, s *screen, x, y, w int, tally whatif.Tally) int {
+	end := x + w
+	for _, k := range whatif.Kinds {
+		st := bold(m.t.on(m.t.kinds[k].word))
+		if tally.Of(k) == 0 || k == whatif.Same {
+			st = m.t.faint()
+		}
+		x = s.text(x, y, end-x, st, fmt.Sprintf("%s %d %s", k.Mark(), tally.Of(k), k)) + 3
+	}
+	return x
+}
+
+// drawInputs lists the inputs with their values and where these come from.
+func (v *draftView) drawInputs(m *model, s *screen, r rect) {
+	t := m.t
+	m.panelTitle(s, r, "inputs", "value, and where it comes from")
+	y := r.y + 2
+	values := map[string]stack.Input{}
+	for _, in := range v.draft.Wanted.Inputs {
+		values[in.Name] = in
+	}
+	if v.draft.File.Service == nil || len(v.draft.File.Service.Inputs) == 0 {
+		s.text(r.x, y, r.w, t.faint(), "the template has no inputs")
+		return
+	}
+	longest := 0
+	for _, d := range v.draft.File.Service.Inputs {
+		longest = max(longest, width(d.Name))
+	}
+	longest = min(longest, r.w/3)
+	for _, d := range v.draft.File.Service.Inputs {
+		if y >= r.y+r.h-1 {
+			s.text(r.x, y, r.w, t.faint(), "…")
+			return
+		}
+		in, ok := values[d.Name]
+		s.text(r.x, y, longest, t.on(t.key), d.Name)
+		x := r.x + longest + 2
+		if !ok {
+			s.text(x, y, r.x+r.w-x, bold(t.on(t.states["failed"].word)), "no value yet")
+		} else {
+			s.text(x, y, r.x+r.w-x, t.strong(), tosca.Show(in.Value))
+		}
+		origin := d.Description
+		if ok {
+			origin = in.Origin.String()
+		}
+		s.text(x, y+1, r.x+r.w-x, t.faint(), origin)
+		y += 2
+	}
+}
+
+// drawHelp says what the line of the cursor stands on.
+func (v *draftView) drawHelp(m *model, s *screen, r rect) {
+	t := m.t
+	if v.showFile || v.draft.File.Service == nil {
+		m.panelTitle(s, r, "help", "")
+		s.text(r.x, r.y+2, r.w, t.faint(), "stand on a node in the template: f shows it")
+		return
+	}
+	line := v.line + 1
+	var node *tosca.NodeTemplate
+	for _, n := range v.draft.File.Service.Nodes {
+		if n.Line <= line && (node == nil || n.Line > node.Line) {
+			node = n
+		}
+	}
+	var typ *tosca.NodeType
+	if node != nil {
+		typ = v.draft.File.Library.Nodes[node.Type]
+	}
+	if typ == nil {
+		m.panelTitle(s, r, "help", "")
+		s.text(r.x, r.y+2, r.w, t.faint(), "stand on a node to see what its type offers")
+		return
+	}
+	m.panelTitle(s, r, typ.Name, typ.Description)
+	y := r.y + 2
+	for _, p := range typ.Properties {
+		if y >= r.y+r.h {
+			return
+		}
+		x := s.text(r.x, y, r.w/3, t.on(t.key), p.Name)
+		x = s.text(x+1, y, r.w, t.plain(), p.Type.Label())
+		x = s.text(x+1, y, r.x+r.w-x-1, t.hinted(), legal(p))
+		s.text(x+1, y, r.x+r.w-x-1, t.faint(), p.Description)
+		y++
+	}
+	y++
+	for _, q := range typ.Requirements {
+		if y >= r.y+r.h {
+			return
+		}
+		x := s.text(r.x, y, r.w/3, t.on(t.call), q.Name)
+		many := ""
+		switch {
+		case q.Low == 0 && q.High == 1:
+			many = ", optional"
+		case q.High < 0:
+			many = fmt.Sprintf(", %d or more", q.Low)
+		}
+		s.text(x+1, y, r.x+r.w-x-1, t.faint(), "rests on a "+q.Node+many)
+		y++
+	}
+}
+
+// legal puts what a property may be into a few words.
+func legal(p *tosca.Property) string {
+	var parts []string
+	switch {
+	case p.Default != nil:
+		parts = append(parts, "default "+tosca.Describe(p.Default))
+	case p.Required:
+		parts = append(parts, "must be given")
+	}
+	if p.Validation != nil {
+		parts = append(parts, tosca.Describe(p.Validation))
+	} else if e := p.Metadata["example"]; e != "" && p.Default == nil {
+		parts = append(parts, "such as "+e)
+	}
+	if p.Metadata["swap"] == "true" {
+		parts = append(parts, "a change swaps it")
+	}
+	return strings.Join(parts, ", ")
+}

@@ -1,0 +1,636 @@
+package tui
+
+import (
+	"cmp"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"charm.land/bubbles/v2/textinput"
+	tea "charm.land/bubbletea/v2"
+	uv "github.com/charmbracelet/ultraviolet"
+
+	"brickrow/internal/app"
+	"brickrow/internal/cli"
+	"brickrow/internal/stack"
+	"brickrow/internal/store"
+	"brickrow/internal/tosca"
+)
+
+// stackRow is one line of the list: a stack, or a stack file that was not
+// deployed yet.
+type stackRow struct {
+	subject
+	run     *store.Run
+	locked  string
+	courses []int // how many resources each course has
+	results []store.Result
+	order   int
+}
+
+// stacksView lists the stacks.
+type stacksView struct {
+	rows      []stackRow
+	folders   []string // where stack files are looked for
+	sel       string   // name@target
+	removed   bool     // show removed ones
+	filter    textinput.Model
+	filtering bool
+	result    int // selected result
+	ready     bool
+	busy      bool
+	list      rect
+	top       int
+	cache     map[int64]cachedStack
+}
+
+// cachedStack is what is only read again when its stack has changed.
+type cachedStack struct {
+	updated time.Time
+	courses []int
+	results []store.Result
+}
+
+type stacksLoaded struct {
+	rows  []stackRow
+	cache map[int64]cachedStack
+	err   error
+}
+
+func newStacksView() *stacksView {
+	v := &stacksView{filter: textinput.New()}
+	return v
+}
+
+func (r stackRow) id() string { return r.name + "@" + r.target }
+
+// load reads the stacks in the background.
+func (v *stacksView) load(m *model) tea.Cmd {
+	if v.busy {
+		return nil
+	}
+	v.busy = true
+	cache, folders := v.cache, slices.Clone(v.folders)
+	return func() tea.Msg {
+		out := stacksLoaded{cache: map[int64]cachedStack{}}
+		out.rows, out.err = readStacks(m, cache, out.cache)
+		if out.err == nil {
+			out.rows = append(out.rows, findFiles(out.rows, folders)...)
+		}
+		slices.SortStableFunc(out.rows, func(a, b stackRow) int {
+			return cmp.Or(a.order-b.order, strings.Compare(a.name, b.name), strings.Compare(a.target, b.target))
+		})
+		return out
+	}
+}
+
+func readStacks(m *model, cache, next map[int64]cachedStack) ([]stackRow, error) {
+	list, err := m.app.Store.Stacks(m.ctx)
+	if err != nil {
+		return nil, err
+	}
+	runs, err := m.app.Store.LastRuns(m.ctx)
+	if err != nil {
+		return nil, err
+	}
+	var rows []stackRow
+	for _, st := range list {
+		r := stackRow{subject: subject{st.Name, st.StackFile, st.Target.String(), st}, run: runs[st.ID]}
+		if st.State == store.Removed {
+			r.order = 2
+		}
+		if r.locked, err = m.app.Store.LockHolder(m.ctx, st.ID); err != nil {
+			return nil, err
+		}
+		c, ok := cache[st.ID]
+		if !ok || !c.updated.Equal(st.Updated) || st.State == store.Deploying {
+			c = cachedStack{updated: st.Updated}
+			recorded, _, err := m.app.Store.Recorded(m.ctx, st.ID)
+			if err != nil {
+				return nil, err
+			}
+			for _, course := range stack.RecordedGraph(recorded).Courses() {
+				c.courses = append(c.courses, len(course))
+			}
+			if c.results, err = m.app.Store.Results(m.ctx, st.ID); err != nil {
+				return nil, err
+			}
+		}
+		next[st.ID] = c
+		r.courses, r.results = c.courses, c.results
+		rows = append(rows, r)
+	}
+	return rows, nil
+}
+
+// findFiles looks for stack files of stacks that were never deployed.
+func findFiles(known []stackRow, folders []string) []stackRow {
+	have := map[string]bool{}
+	for _, r := range known {
+		have[r.id()] = true
+		if r.file != "" {
+			folders = append(folders, filepath.Dir(r.file))
+		}
+	}
+	slices.Sort(folders)
+	var out []stackRow
+	for _, dir := range slices.Compact(folders) {
+		files, err := filepath.Glob(filepath.Join(dir, "*.stack.yaml"))
+		if err != nil {
+			continue
+		}
+		for _, path := range files {
+			text, err := os.ReadFile(path)
+			if err != nil || len(text) > 1<<20 {
+				continue
+			}
+			f, _ := stack.ReadFile(path, text)
+			r := stackRow{subject: subject{name: f.Stack, file: path, target: f.Target.String()}, order: 1}
+			if f.Stack != "" && !have[r.id()] {
+				have[r.id()] = true
+				out = append(out, r)
+			}
+		}
+	}
+	return out
+}
+
+func (v *stacksView) refresh(m *model) tea.Cmd {
+	if m.at == viewStacks || m.about.stack != nil {
+		return v.load(m)
+	}
+	return nil
+}
+
+func (v *stacksView) loaded(m *model, msg stacksLoaded) tea.Cmd {
+	v.busy, v.ready = false, true
+	if msg.err != nil {
+		m.say(true, "the stacks cannot be read: %v", msg.err)
+		return nil
+	}
+	v.rows, v.cache = msg.rows, msg.cache
+	if v.sel == "" && len(v.visible()) > 0 {
+		v.sel = v.visible()[0].id()
+	}
+	for _, r := range v.rows {
+		if r.name == m.about.name && r.target == m.about.target {
+			m.about.stack = r.stack
+		}
+	}
+	if m.at == viewStacks {
+		v.aim(m)
+	}
+	return nil
+}
+
+// aim makes the selected row the subject of the other views.
+func (v *stacksView) aim(m *model) {
+	if r := v.selected(); r != nil {
+		m.about = r.subject
+	} else {
+		m.about = subject{}
+	}
+}
+
+// visible lists the rows that pass the filter.
+func (v *stacksView) visible() []stackRow {
+	var out []stackRow
+	words := strings.Fields(strings.ToLower(v.filter.Value()))
+	for _, r := range v.rows {
+		if r.order == 2 && !v.removed {
+			continue
+		}
+		state := "empty"
+		if r.stack != nil {
+			state = string(r.stack.State)
+		}
+		text := strings.ToLower(r.name + " " + r.target + " " + state)
+		if !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(text, w) }) {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+func (v *stacksView) selected() *stackRow {
+	for _, r := range v.visible() {
+		if r.id() == v.sel {
+			return &r
+		}
+	}
+	return nil
+}
+
+func (v *stacksView) move(m *model, by int) {
+	rows := v.visible()
+	if len(rows) == 0 {
+		return
+	}
+	i := slices.IndexFunc(rows, func(r stackRow) bool { return r.id() == v.sel })
+	v.sel = rows[max(0, min(len(rows)-1, i+by))].id()
+	v.result = 0
+	v.aim(m)
+}
+
+func (v *stacksView) key(m *model, k string) (tea.Cmd, bool) {
+	r := v.selected()
+	switch k {
+	case "up", "k":
+		v.move(m, -1)
+	case "down", "j":
+		v.move(m, 1)
+	case "pgup":
+		v.move(m, -10)
+	case "pgdown":
+		v.move(m, 10)
+	case "home", "g":
+		v.move(m, -len(v.rows))
+	case "end", "G":
+		v.move(m, len(v.rows))
+	case "/":
+		v.filtering = true
+		v.filter.Focus()
+	case "r":
+		v.removed = !v.removed
+		v.aim(m)
+	case "o":
+		return v.askFile(m), true
+	case "esc":
+		if v.filter.Value() == "" {
+			return nil, false
+		}
+		v.filter.SetValue("")
+		v.aim(m)
+	case "enter", "right", "l":
+		if r != nil {
+			return m.open(viewDraft), true
+		}
+	case "tab":
+		if r != nil && len(r.results) > 0 {
+			v.result = (v.result + 1) % len(r.results)
+		}
+	case "y":
+		if r != nil && v.result < len(r.results) {
+			return m.copy(r.results[v.result]), true
+		}
+	case "x":
+		if r != nil && r.stack != nil && r.stack.State != store.Removed {
+			return m.whatif.openDelete(m), true
+		}
+	case "u":
+		if r != nil && r.stack != nil {
+			return m.whatif.openUndo(m), true
+		}
+	default:
+		return nil, false
+	}
+	return nil, true
+}
+
+// copy puts a result on the clipboard.
+func (m *model) copy(r store.Result) tea.Cmd {
+	m.say(false, "copied %s", r.Name)
+	return tea.SetClipboard(cli.ResultText(r, true))
+}
+
+func (v *stacksView) typed(msg tea.Msg) tea.Cmd {
+	var cmd tea.Cmd
+	v.filter, cmd = v.filter.Update(msg)
+	return cmd
+}
+
+func (v *stacksView) filterKey(m *model, k string, msg tea.KeyPressMsg) tea.Cmd {
+	switch k {
+	case "enter", "down", "up":
+		v.filtering = false
+	case "esc":
+		v.filtering = false
+		v.filter.SetValue("")
+	default:
+		cmd := v.typed(msg)
+		if rows := v.visible(); v.selected() == nil && len(rows) > 0 {
+			v.sel = rows[0].id()
+		}
+		v.aim(m)
+		return cmd
+	}
+	v.aim(m)
+	return nil
+}
+
+// askFile asks for a stack file or a template to open.
+func (v *stacksView) askFile(m *model) tea.Cmd {
+	m.ask = newAsk("Which stack file or template? The path may begin with ~", "", func(path string) tea.Cmd {
+		if home, err := os.UserHomeDir(); err == nil && strings.HasPrefix(path, "~/") {
+			path = filepath.Join(home, path[2:])
+		}
+		return func() tea.Msg {
+			d, err := m.app.Load(m.ctx, path, app.Values{})
+			if err != nil {
+				return failed{"open", err}
+			}
+			return draftLoaded{draft: d, opened: true}
+		}
+	})
+	m.ask.free = true
+	return nil
+}
+
+func (v *stacksView) click(m *model, _, y int) tea.Cmd {
+	rows := v.visible()
+	if i := y - v.list.y + v.top; i >= 0 && i < len(rows) && y >= v.list.y && y < v.list.y+v.list.h {
+		if v.sel == rows[i].id() {
+			return m.open(viewDraft)
+		}
+		v.sel = rows[i].id()
+		v.aim(m)
+	}
+	return nil
+}
+
+func (v *stacksView) wheel(m *model, by int) { v.move(m, by) }
+
+func (v *stacksView) keys(*model) []binding {
+	keys := []binding{{"enter", "open it"}}
+	r := v.selected()
+	if r != nil && len(r.results) > 0 {
+		keys = append(keys, binding{"y", "copy the result"}, binding{"tab", "next result"})
+	}
+	keys = append(keys, binding{"/", "filter"})
+	if r != nil && r.stack != nil && r.stack.State != store.Removed {
+		keys = append(keys, binding{"x", "delete it"})
+	}
+	if r != nil && r.stack != nil && (r.stack.Revision != 1 || r.stack.State != store.Ready) {
+		keys = append(keys, binding{"u", "undo, or go back"})
+	}
+	return append(keys, binding{"r", "removed ones"}, binding{"o", "open a file"}, binding{"↑ ↓", "choose"})
+}
+
+func (v *stacksView) hint(*model) string {
+	r := v.selected()
+	switch {
+	case v.filtering:
+		return "type words of name, target or state; enter keeps the filter"
+	case r == nil:
+		return "o opens a stack file"
+	case r.stack == nil:
+		return "not deployed yet: enter reads it, 3 shows what it would do"
+	case r.stack.State == store.Removed:
+		return "removed: 3 shows what standing it up again would do"
+	case r.stack.State == store.Deploying || r.stack.State == store.Undoing || r.stack.State == store.Removing:
+		return "4 shows the run, live"
+	case r.stack.State == store.Stuck || r.stack.State == store.Partial:
+		return "4 shows what happened and how to go on"
+	}
+	return "next: enter reads the template, 3 shows what would change"
+}
+
+func (v *stacksView) status(*model) string {
+	if !v.ready {
+		return "reading …"
+	}
+	hidden := 0
+	for _, r := range v.rows {
+		if r.order == 2 && !v.removed {
+			hidden++
+		}
+	}
+	s := fmt.Sprintf("%d of %d stacks", len(v.visible()), len(v.rows))
+	if hidden > 0 {
+		s += fmt.Sprintf(", %d removed hidden", hidden)
+	}
+	return s
+}
+
+func (v *stacksView) draw(m *model, s *screen, r rect) {
+	t := m.t
+	rows := v.visible()
+	list, detail := r.splitRight(max(46, r.w*2/5))
+	if r.w < 110 {
+		list, detail = r.splitBottom(min(r.h-4, max(9, r.h-3-len(rows))))
+	} else {
+		s.column(detail.x-1, r.y+1, r.h-1, t.on(t.mortar), "│")
+	}
+	y := list.y
+	switch {
+	case v.filtering:
+		x := s.text(1, y, 10, bold(t.hinted()), "filter ")
+		drawInput(m, s, x, y, min(40, list.w-x-2), v.filter)
+	case v.filter.Value() != "":
+		s.text(1, y, list.w-2, t.hinted(), "filter: "+v.filter.Value()+"   (esc clears it)")
+	default:
+		c := v.columns(list.w)
+		s.text(c.name, y, 20, t.faint(), "stack")
+		s.text(c.target, y, 20, t.faint(), "target")
+		s.text(c.state, y, 10, t.faint(), "state")
+		s.text(c.rev, y, 5, t.faint(), "rev")
+		s.text(c.run, y, list.w-c.run-1, t.faint(), "last run")
+	}
+	v.list = rect{list.x, list.y + 1, list.w, list.h - 1}
+	i := slices.IndexFunc(rows, func(r stackRow) bool { return r.id() == v.sel })
+	v.top = max(0, min(v.top, i))
+	if i >= v.top+v.list.h {
+		v.top = i - v.list.h + 1
+	}
+	if len(rows) == 0 && v.ready {
+		v.drawEmpty(m, s, v.list)
+	}
+	for j := v.top; j < min(len(rows), v.top+v.list.h); j++ {
+		v.drawRow(m, s, rows[j], v.list.y+j-v.top, list.w)
+	}
+	if sel := v.selected(); sel != nil {
+		v.drawDetail(m, s, rect{detail.x + 1, detail.y, detail.w - 2, detail.h}, sel)
+	}
+}
+
+func (v *stacksView) drawEmpty(m *model, s *screen, r rect) {
+	lines := []string{"No stacks here yet.", "", "A stack is a template with its values, deployed to an account and region.", "o opens a stack file; 'brickrow demo' shows a set of them."}
+	if v.filter.Value() != "" {
+		lines = []string{"No stack matches the filter.", "", "esc clears it."}
+	} else if len(v.rows) > 0 {
+		lines = []string{"All stacks are removed.", "", "r shows them."}
+	}
+	for i, l := range lines {
+		s.text(r.x+3, r.y+1+i, r.w-4, m.t.plain(), l)
+	}
+}
+
+// columns are where the columns of the list begin.
+type columns struct{ wall, name, target, state, rev, run int }
+
+func (v *stacksView) columns(w int) columns {
+	c := columns{wall: 2, name: 11}
+	longest := 12
+	for _, r := range v.rows {
+		longest = max(longest, width(r.name)+2)
+	}
+	c.target = c.name + min(longest, max(12, w-64))
+	c.state = c.target + 18
+	c.rev = c.state + 12
+	c.run = c.rev + 5
+	return c
+}
+
+func (v *stacksView) drawRow(m *model, s *screen, r stackRow, y, w int) {
+	t, c := m.t, v.columns(w)
+	base, strong, faint := t.plain(), t.strong(), t.faint()
+	selected := r.id() == v.sel
+	if selected {
+		base = uv.Style{Fg: t.bright, Bg: t.bar}
+		strong, faint = bold(base), uv.Style{Fg: t.dim, Bg: t.bar}
+		s.fill(rect{0, y, w - 1, 1}, base)
+		s.text(0, y, 1, uv.Style{Fg: t.accent, Bg: t.bar}, "▌")
+	}
+	state := store.Empty
+	if r.stack != nil {
+		state = r.stack.State
+	}
+	mark, col := t.stackPaint(state)
+	s.text(c.wall, y, 8, uv.Style{Fg: col, Bg: base.Bg}, miniature(r.courses))
+	s.text(c.name, y, c.target-c.name-1, strong, r.name)
+	s.text(c.target, y, 17, faint, r.place())
+	s.text(c.state, y, 11, uv.Style{Fg: col, Bg: base.Bg}, mark+" "+string(state))
+	if r.stack != nil && r.stack.Revision > 0 {
+		s.text(c.rev, y, 4, base, itoa(r.stack.Revision))
+	}
+	words := ""
+	if r.run != nil {
+		words = fmt.Sprintf("%s %s", r.run.Kind, ago(r.run.Started))
+		if r.run.State == store.RunUndone {
+			words = "failed, undone " + ago(r.run.Started)
+		}
+	}
+	if r.locked != "" {
+		words = "locked · " + words
+	}
+	s.text(c.run, y, w-c.run-2, faint, words)
+}
+
+// miniature is the wall of a stack in one line: a block for each course, from
+// the ground on, as high as the course is wide.
+func miniature(courses []int) string {
+	levels := []rune("▁▂▃▄▅▆▇█")
+	most := 1
+	for _, n := range courses {
+		most = max(most, n)
+	}
+	var b strings.Builder
+	for i, n := range courses {
+		if i == 8 {
+			break
+		}
+		b.WriteRune(levels[max(0, n*len(levels)/most-1)])
+	}
+	if b.Len() == 0 {
+		return "·"
+	}
+	return b.String()
+}
+
+func ago(t time.Time) string {
+	d := time.Since(t)
+	switch {
+	case d < time.Minute:
+		return "just now"
+	case d < time.Hour:
+		return fmt.Sprintf("%d min ago", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h ago", int(d.Hours()))
+	}
+	return t.Local().Format("2006-01-02")
+}
+
+func (v *stacksView) drawDetail(m *model, s *screen, r rect, row *stackRow) {
+	t := m.t
+	y := r.y
+	put := func(st uv.Style, text string) {
+		for _, line := range wrap(text, r.w-1) {
+			if y < r.y+r.h {
+				s.text(r.x+1, y, r.w-1, st, line)
+			}
+			y++
+		}
+	}
+	put(t.strong(), row.name)
+	if row.stack == nil {
+		put(t.plain(), "A stack file that is not deployed yet.")
+		y++
+		put(t.faint(), row.file)
+		return
+	}
+	put(t.plain(), row.stack.Description)
+	n := 0
+	for _, c := range row.courses {
+		n += c
+	}
+	words := fmt.Sprintf("%d resources in %d courses", n, len(row.courses))
+	if row.stack.Careful {
+		words += " · careful"
+	}
+	put(t.faint(), words)
+	if row.locked != "" {
+		put(t.hinted(), "locked by "+row.locked)
+	}
+	if row.run != nil {
+		y++
+		v.drawLastRun(m, s, rect{r.x + 1, y, r.w - 1, r.y + r.h - y}, row)
+		y += 2
+		if row.run.Reason != "" {
+			st := t.faint()
+			if row.run.State == store.RunUndone || row.run.State == store.RunStuck {
+				st = t.on(t.states["failed"].word)
+			}
+			put(st, row.run.Reason)
+		}
+	}
+	if len(row.results) > 0 && y+2 < r.y+r.h {
+		y++
+		m.panelTitle(s, rect{r.x + 1, y, r.w - 1, 1}, "results", "y copies the marked one, tab the next")
+		y++
+		drawResults(m, s, rect{r.x + 1, y, r.w - 1, r.y + r.h - y}, row.results, v.result)
+	}
+}
+
+func (v *stacksView) drawLastRun(m *model, s *screen, r rect, row *stackRow) {
+	t, run := m.t, row.run
+	x := s.text(r.x, r.y, r.w, bold(t.hinted()), "last run")
+	took := ""
+	if !run.Ended.IsZero() {
+		took = " after " + cli.Seconds(run.Ended.Sub(run.Started).Seconds())
+	}
+	s.text(x+2, r.y, r.w-(x-r.x), t.plain(), fmt.Sprintf("%d, %s by %s: %s%s", run.Number, run.Kind, run.By, run.State, took))
+	s.text(r.x, r.y+1, r.w, t.faint(), fmt.Sprintf("%s, begun %s", run.Tally, run.Started.Local().Format("2006-01-02 15:04:05")))
+}
+
+// drawResults lists results, the marked one lit.
+func drawResults(m *model, s *screen, r rect, list []store.Result, at int) {
+	t := m.t
+	longest := 0
+	for _, res := range list {
+		longest = max(longest, width(res.Name))
+	}
+	longest = min(longest, r.w/3)
+	y := r.y
+	for i, res := range list {
+		mark, st := "  ", t.plain()
+		if i == at {
+			mark, st = "▸ ", t.strong()
+		}
+		lines := wrap(tosca.Show(res.Value), r.w-longest-5)
+		for j, line := range lines {
+			if y >= r.y+r.h {
+				return
+			}
+			if j == 0 {
+				s.text(r.x, y, longest+2, t.hinted(), mark+res.Name)
+			}
+			s.text(r.x+longest+4, y, r.w-longest-4, st, line)
+			y++
+		}
+	}
+}
+
+func cut(target string) (account, region string, ok bool) { return strings.Cut(target, "/") }

@@ -1,0 +1,443 @@
+// Package tui is the full-screen interface. A model holds the state of the
+// views; Update changes it with what the user does and what the store and the
+// cloud say; View draws it into cells. All work is done by app, in commands
+// that never block a key.
+package tui
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"image/color"
+	"os"
+	"path/filepath"
+	"strconv"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	uv "github.com/charmbracelet/ultraviolet"
+	"github.com/fsnotify/fsnotify"
+
+	"brickrow/internal/app"
+	"brickrow/internal/store"
+)
+
+// viewID names a view; it is also the digit that opens it.
+type viewID int
+
+// The views.
+const (
+	viewStacks viewID = 1 + iota
+	viewDraft
+	viewWhatIf
+	viewRun
+)
+
+var viewNames = map[viewID]string{viewStacks: "Stacks", viewDraft: "Draft", viewWhatIf: "What-if", viewRun: "Run"}
+
+// binding is a key of a view, with what it does.
+type binding struct{ key, words string }
+
+// view is one of the views of the interface.
+type view interface {
+	// key handles a key; ok is false where it means nothing here.
+	key(m *model, key string) (cmd tea.Cmd, ok bool)
+	draw(m *model, s *screen, r rect)
+	click(m *model, x, y int) tea.Cmd
+	wheel(m *model, by int)
+	// keys lists the keys, the ones that matter now first.
+	keys(m *model) []binding
+	// hint is the next step in words.
+	hint(m *model) string
+	// status is the right side of the second line.
+	status(m *model) string
+}
+
+// subject is the stack that the views are about. Stack is nil while it is only
+// a stack file.
+type subject struct {
+	name   string
+	file   string
+	target string
+	stack  *store.Stack
+}
+
+// model is the whole interface.
+type model struct {
+	app     *app.App
+	ctx     context.Context
+	w, h    int
+	t       *theme
+	at      viewID
+	views   map[viewID]view
+	about   subject
+	notice  string
+	bad     bool // the notice is of something that went wrong
+	ask     *ask
+	palette *palette
+	help    bool
+	tabs    map[viewID]rect
+	watcher *fsnotify.Watcher
+
+	stacks *stacksView
+	draft  *draftView
+	whatif *whatifView
+	run    *runView
+}
+
+// Run opens the interface until the user leaves it.
+func Run(ctx context.Context, a *app.App, demo bool) error {
+	m := newModel(ctx, a)
+	var err error
+	if m.watcher, err = fsnotify.NewWatcher(); err != nil {
+		return fmt.Errorf("watch files: %w", err)
+	}
+	defer m.watcher.Close()
+	if demo {
+		m.stacks.folders = append(m.stacks.folders, filepath.Join(a.Home, "kestrel-ridge"))
+	} else if wd, err := os.Getwd(); err == nil {
+		m.stacks.folders = append(m.stacks.folders, wd)
+	}
+	_, err = tea.NewProgram(m, tea.WithContext(ctx)).Run()
+	if errors.Is(err, tea.ErrInterrupted) || errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil {
+		return nil
+	}
+	return err
+}
+
+func newModel(ctx context.Context, a *app.App) *model {
+	m := &model{app: a, ctx: ctx, t: &dark, at: viewStacks, w: 80, h: 24, stacks: newStacksView(), draft: &draftView{}, whatif: &whatifView{}, run: &runView{follow: true}}
+	m.views = map[viewID]view{viewStacks: m.stacks, viewDraft: m.draft, viewWhatIf: m.whatif, viewRun: m.run}
+	return m
+}
+
+// Messages that are not of one view.
+type (
+	tick   struct{}
+	failed struct {
+		doing string
+		err   error
+	}
+	fileChanged struct{ path string }
+	done        struct{ words string }
+)
+
+func (m *model) Init() tea.Cmd {
+	return tea.Batch(tea.RequestBackgroundColor, m.stacks.load(m), m.waitFiles(), pulse(m))
+}
+
+// pulse is the heartbeat of the interface: quick while a run is shown that is
+// not over, slow otherwise.
+func pulse(m *model) tea.Cmd {
+	d := 700 * time.Millisecond
+	if m.at == viewRun && m.run.live() {
+		d = 120 * time.Millisecond
+	}
+	return tea.Tick(d, func(time.Time) tea.Msg { return tick{} })
+}
+
+// waitFiles waits for a change of a watched file.
+func (m *model) waitFiles() tea.Cmd {
+	if m.watcher == nil {
+		return nil
+	}
+	return func() tea.Msg {
+		for {
+			select {
+			case e, ok := <-m.watcher.Events:
+				if !ok {
+					return nil
+				}
+				if e.Op&^fsnotify.Chmod != 0 {
+					time.Sleep(30 * time.Millisecond) // editors write in several steps
+					return fileChanged{e.Name}
+				}
+			case _, ok := <-m.watcher.Errors:
+				if !ok {
+					return nil
+				}
+			}
+		}
+	}
+}
+
+func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	switch msg := msg.(type) {
+	case tea.WindowSizeMsg:
+		m.w, m.h = msg.Width, msg.Height
+	case tea.BackgroundColorMsg:
+		m.t = &light
+		if msg.IsDark() {
+			m.t = &dark
+		}
+	case tea.KeyPressMsg:
+		return m, m.key(msg)
+	case tea.PasteMsg:
+		return m, m.typed(msg)
+	case tea.MouseClickMsg:
+		if msg.Button == tea.MouseLeft {
+			return m, m.click(msg.X, msg.Y)
+		}
+	case tea.MouseWheelMsg:
+		if m.palette == nil && !m.help {
+			m.views[m.at].wheel(m, map[tea.MouseButton]int{tea.MouseWheelUp: -1, tea.MouseWheelDown: 1}[msg.Button])
+		}
+	case tick:
+		return m, tea.Batch(pulse(m), m.stacks.refresh(m), m.run.refresh(m))
+	case fileChanged:
+		return m, tea.Batch(m.waitFiles(), m.draft.fileChanged(m, msg.path))
+	case failed:
+		m.say(true, "%s: %v", msg.doing, msg.err)
+	case done:
+		m.say(false, "%s", msg.words)
+	case stacksLoaded:
+		return m, m.stacks.loaded(m, msg)
+	case draftLoaded:
+		return m, m.draft.loaded(m, msg)
+	case previewLoaded:
+		return m, m.whatif.loaded(m, msg)
+	case runLoaded:
+		return m, m.run.loaded(m, msg)
+	case runStarted:
+		return m, m.run.started(m, msg)
+	case runFound:
+		m.about.stack = msg.stack
+		return m, m.run.open(m, msg.run)
+	case edited:
+		return m, m.draft.edited(m, msg)
+	}
+	return m, nil
+}
+
+func (m *model) say(bad bool, format string, args ...any) {
+	m.bad, m.notice = bad, fmt.Sprintf(format, args...)
+}
+
+// typed passes typing on to a line of input, where there is one.
+func (m *model) typed(msg tea.Msg) tea.Cmd {
+	switch {
+	case m.ask != nil:
+		return m.ask.update(msg)
+	case m.palette != nil:
+		return m.palette.update(m, msg)
+	case m.at == viewStacks && m.stacks.filtering:
+		return m.stacks.typed(msg)
+	}
+	return nil
+}
+
+func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
+	k := msg.String()
+	if k == "ctrl+c" {
+		return tea.Quit
+	}
+	switch {
+	case m.ask != nil:
+		return m.askKey(k, msg)
+	case m.palette != nil:
+		return m.paletteKey(k, msg)
+	case m.help:
+		m.help = false
+		return nil
+	case m.at == viewStacks && m.stacks.filtering:
+		return m.stacks.filterKey(m, k, msg)
+	}
+	m.notice = ""
+	if cmd, ok := m.views[m.at].key(m, k); ok {
+		return cmd
+	}
+	switch k {
+	case "q":
+		return tea.Quit
+	case "?":
+		m.help = true
+	case ":", "ctrl+p":
+		m.palette = newPalette(m)
+	case "1", "2", "3", "4":
+		n, _ := strconv.Atoi(k)
+		return m.open(viewID(n))
+	case "esc":
+		if m.at > viewStacks {
+			return m.open(viewStacks)
+		}
+	}
+	return nil
+}
+
+// open goes to a view; what it shows is loaded for the current subject.
+func (m *model) open(v viewID) tea.Cmd {
+	if v != viewStacks && m.about.name == "" {
+		m.say(true, "choose a stack first")
+		return nil
+	}
+	m.at = v
+	switch v {
+	case viewStacks:
+		return m.stacks.load(m)
+	case viewDraft:
+		return m.draft.open(m)
+	case viewWhatIf:
+		return m.whatif.open(m)
+	case viewRun:
+		return m.run.open(m, "")
+	}
+	return nil
+}
+
+func (m *model) click(x, y int) tea.Cmd {
+	if m.help {
+		m.help = false
+		return nil
+	}
+	for v, r := range m.tabs {
+		if r.contains(x, y) {
+			return m.open(v)
+		}
+	}
+	if m.ask != nil || m.palette != nil {
+		return nil
+	}
+	return m.views[m.at].click(m, x, y)
+}
+
+// View draws the frame.
+func (m *model) View() tea.View {
+	v := tea.NewView(m.frame())
+	v.AltScreen = true
+	v.MouseMode = tea.MouseModeCellMotion
+	v.BackgroundColor, v.ForegroundColor = m.t.ground, m.t.text
+	v.WindowTitle = "Brick Row"
+	if m.about.name != "" {
+		v.WindowTitle += " · " + m.about.name
+	}
+	return v
+}
+
+// The smallest terminal that the views are made for.
+const minWidth, minHeight = 60, 16
+
+// frame is the whole screen as styled text.
+func (m *model) frame() string {
+	s := newScreen(max(1, m.w), max(1, m.h), m.t.plain())
+	if m.w < minWidth || m.h < minHeight {
+		for i, line := range wrap(fmt.Sprintf("Brick Row needs %d×%d; this is %d×%d. Make the window larger, or q to leave.", minWidth, minHeight, m.w, m.h), m.w) {
+			s.text(0, i, m.w, m.t.plain(), line)
+		}
+		return s.Render()
+	}
+	m.header(s)
+	body := rect{0, 3, m.w, m.h - 5}
+	if m.ask != nil {
+		var strip rect
+		body, strip = body.splitBottom(m.ask.height(m.w))
+		m.ask.draw(m, s, strip)
+	}
+	if m.palette != nil {
+		var strip rect
+		body, strip = body.splitBottom(min(14, body.h-2))
+		m.palette.draw(m, s, strip)
+	}
+	if m.help {
+		m.drawHelp(s, body)
+	} else {
+		m.views[m.at].draw(m, s, body)
+	}
+	m.footer(s)
+	return s.Render()
+}
+
+func (m *model) header(s *screen) {
+	t := m.t
+	x := s.text(0, 0, m.w, uv.Style{Fg: t.ground, Bg: t.accent, Attrs: uv.AttrBold}, " BRICK ROW ")
+	end := m.w - 1
+	if m.about.target != "" {
+		st := uv.Style{Fg: t.bright, Bg: t.bar}
+		label := " " + m.about.place() + " "
+		if m.about.stack != nil && m.about.stack.Careful || m.draft.careful() {
+			st = uv.Style{Fg: t.carefulText, Bg: t.careful, Attrs: uv.AttrBold}
+			label = " careful: " + m.about.place() + " "
+		}
+		end = s.right(end, 0, m.w-x-4, st, label) - 2
+	}
+	if m.about.name != "" {
+		x = s.text(x+2, 0, end-x-2, t.strong(), m.about.name)
+		if st := m.about.stack; st != nil {
+			mark, col := t.stackPaint(st.State)
+			words := fmt.Sprintf("revision %d · ", st.Revision)
+			if st.Revision == 0 {
+				words = ""
+			}
+			x = s.text(x+2, 0, end-x-2, t.faint(), words)
+			s.text(x, 0, end-x, t.on(col), mark+" "+string(st.State))
+		} else {
+			s.text(x+2, 0, end-x-2, t.faint(), "not deployed yet")
+		}
+	}
+	m.tabs = map[viewID]rect{}
+	x = 1
+	s.line(0, 2, m.w, t.on(t.mortar), "─")
+	for v := viewStacks; v <= viewRun; v++ {
+		name := fmt.Sprintf("%d %s", v, viewNames[v])
+		st := t.faint()
+		if v == m.at {
+			st = bold(t.on(t.accent))
+			s.line(x, 2, width(name), t.on(t.accent), "▀")
+		}
+		m.tabs[v] = rect{x, 1, width(name), 1}
+		x = s.text(x, 1, m.w-x, st, name) + 2
+	}
+	s.right(m.w-1, 1, m.w-x-1, t.faint(), m.views[m.at].status(m))
+}
+
+func (a subject) place() string {
+	account, region, ok := cut(a.target)
+	if !ok {
+		return a.target
+	}
+	return account + " / " + region
+}
+
+func (m *model) footer(s *screen) {
+	t := m.t
+	y := m.h - 1
+	s.line(0, y-1, m.w, t.on(t.mortar), "─")
+	hint, col := m.views[m.at].hint(m), color.Color(t.hint)
+	if m.notice != "" {
+		hint = m.notice
+		if m.bad {
+			col = m.t.states["failed"].word
+		}
+	}
+	room := m.w - 2
+	hint = clip(hint, max(room*3/5, room-70))
+	x, end := 1, m.w-1-width(hint)
+	for _, b := range append(m.views[m.at].keys(m)[:min(6, len(m.views[m.at].keys(m)))], binding{"?", "keys"}) {
+		if x+width(b.key)+1+width(b.words) > end-2 {
+			continue
+		}
+		x = s.text(x, y, end-x, t.strong(), b.key)
+		x = s.text(x+1, y, end-x, t.faint(), b.words) + 3
+	}
+	s.text(end, y, width(hint)+1, t.on(col), hint)
+}
+
+func (m *model) drawHelp(s *screen, r rect) {
+	t := m.t
+	s.text(r.x+2, r.y+1, r.w, t.strong(), "Keys of "+viewNames[m.at])
+	keys := append(append([]binding{}, m.views[m.at].keys(m)...), []binding{{"1 to 4", "the views"}, {": or ctrl+p", "all commands"}, {"?", "these keys"}, {"esc", "back"}, {"q", "leave; a run goes on without you"}}...)
+	rows := max(1, r.h-5)
+	for i, b := range keys {
+		x, y := r.x+2+(i/rows)*44, r.y+3+i%rows
+		s.text(x, y, 12, bold(t.hinted()), b.key)
+		s.text(x+13, y, 30, t.plain(), b.words)
+	}
+	s.text(r.x+2, r.y+r.h-1, r.w, t.faint(), "any key goes back")
+}
+
+// panelTitle writes the title of a part of a view.
+func (m *model) panelTitle(s *screen, r rect, title, faint string) {
+	x := s.text(r.x, r.y, r.w, bold(m.t.hinted()), title)
+	s.text(x+2, r.y, r.w-(x+2-r.x), m.t.faint(), faint)
+}
+
+func itoa(n int) string { return strconv.Itoa(n) }

@@ -1,0 +1,247 @@
+package tui
+
+import (
+	"slices"
+
+	uv "github.com/charmbracelet/ultraviolet"
+
+	"brickrow/internal/stack"
+)
+
+// brick is one resource in a wall.
+type brick struct {
+	mark, sub string // sub is what it is, or does now
+	paint     paint
+	fill      float64 // 0 to 1: how much of it is filled
+	faint     bool
+}
+
+// wall draws a graph of resources as courses of bricks, from the ground up,
+// and knows which brick is selected. Bricks shrink from two lines, to one, to
+// a single cell, so that the whole wall stays in sight as long as it can.
+type wall struct {
+	courses [][]string
+	graph   stack.Graph
+	users   stack.Graph
+	sel     string
+	reach   map[string]bool
+	placed  map[string]rect // of the last drawing
+	rows    [][]string      // of the last drawing, from the ground up
+	scroll  int
+}
+
+// set gives the wall its resources, and keeps the selection where it can.
+func (w *wall) set(g stack.Graph) {
+	w.graph, w.users = g, g.Dependents()
+	w.courses = g.Courses()
+	if _, ok := g[w.sel]; !ok {
+		w.sel = ""
+		if len(w.courses) > 0 && len(w.courses[0]) > 0 {
+			w.sel = w.courses[0][0]
+		}
+	}
+	w.choose(w.sel)
+}
+
+// choose selects a brick and lights what carries it and what rests on it.
+func (w *wall) choose(name string) {
+	if _, ok := w.graph[name]; !ok {
+		return
+	}
+	w.sel, w.reach = name, map[string]bool{}
+	for _, n := range append(w.graph.Reach(name), w.users.Reach(name)...) {
+		w.reach[n] = true
+	}
+}
+
+// move goes to the neighbour in a direction; up is away from the ground.
+func (w *wall) move(dx, dy int) {
+	for y, row := range w.rows {
+		x := slices.Index(row, w.sel)
+		if x < 0 {
+			continue
+		}
+		if dx != 0 {
+			w.choose(row[max(0, min(len(row)-1, x+dx))])
+			return
+		}
+		y += dy
+		if y < 0 || y >= len(w.rows) {
+			return
+		}
+		from, best, far := w.placed[w.sel], "", 1<<30
+		for _, n := range w.rows[y] {
+			p := w.placed[n]
+			if d := abs(p.x + p.w/2 - from.x - from.w/2); d < far {
+				best, far = n, d
+			}
+		}
+		w.choose(best)
+		return
+	}
+}
+
+func abs(n int) int { return max(n, -n) }
+
+// at is the brick at a cell of the screen; "" where there is none.
+func (w *wall) at(x, y int) string {
+	for n, r := range w.placed {
+		if r.contains(x, y) {
+			return n
+		}
+	}
+	return ""
+}
+
+// layout is how bricks are laid at one size.
+type layout struct {
+	width, height, gap int // of a brick; rows between courses
+	perRow             int
+	offset             int // of every other course
+}
+
+const gutter = 3 // the numbers of the courses
+
+// fit chooses the largest bricks with which the wall is no higher than h.
+func (w *wall) fit(width_, h int) layout {
+	longest, widest := 0, 0
+	for _, course := range w.courses {
+		widest = max(widest, len(course))
+		for _, n := range course {
+			longest = max(longest, width(n))
+		}
+	}
+	space := width_ - gutter
+	var sizes []layout
+	for _, full := range []int{longest + 4, min(longest+4, 22), min(longest+4, 18), 15} {
+		sizes = append(sizes, layout{width: full, height: 2, gap: 1})
+	}
+	for _, full := range []int{longest + 4, min(longest+4, 18), 13} {
+		sizes = append(sizes, layout{width: full, height: 1, gap: 1}, layout{width: full, height: 1})
+	}
+	sizes = append(sizes, layout{width: 2, height: 1}, layout{width: 1, height: 1})
+	var l layout
+	for _, l = range sizes {
+		l.width = max(1, min(l.width, space))
+		step := l.width + 1
+		if l.width <= 2 {
+			step = l.width
+		} else {
+			l.offset = min(l.width/2, 8)
+		}
+		if widest*step+l.offset-1 > space { // courses wrap anyway
+			l.offset = min(l.offset, 4)
+		}
+		l.perRow = max(1, (space-l.offset+1)/step)
+		rows := 0
+		for _, course := range w.courses {
+			rows += (len(course) + l.perRow - 1) / l.perRow
+		}
+		if rows*(l.height+l.gap)-l.gap <= h {
+			return l
+		}
+	}
+	return l
+}
+
+// draw lays the wall into r, standing on the lower edge.
+func (w *wall) draw(s *screen, r rect, t *theme, of func(name string) brick) {
+	w.placed, w.rows = map[string]rect{}, nil
+	if r.h < 1 || r.w < gutter+2 || len(w.courses) == 0 {
+		return
+	}
+	l := w.fit(r.w, r.h-1)
+	var levels []int
+	for level, course := range w.courses {
+		for part := range slices.Chunk(course, l.perRow) {
+			w.rows = append(w.rows, part)
+			levels = append(levels, level)
+		}
+	}
+	w.follow(l, r.h-1)
+	ground := r.y + r.h - 1
+	s.line(r.x+gutter, ground, r.w-gutter, t.on(t.mortar), "▔")
+	for i, row := range w.rows {
+		y := ground - (i-w.scroll+1)*(l.height+l.gap) + l.gap
+		if y < r.y || y+l.height > ground {
+			continue
+		}
+		if i == 0 || levels[i] != levels[i-1] {
+			s.right(r.x+gutter-1, y, gutter-1, t.faint(), itoa(levels[i]))
+		}
+		x := r.x + gutter
+		if levels[i]%2 == 1 {
+			x += l.offset
+		}
+		for _, n := range row {
+			p := rect{x, y, l.width, l.height}
+			w.placed[n] = p
+			w.drawBrick(s, p, t, n, of(n))
+			x += l.width
+			if l.width > 2 {
+				x++
+			}
+		}
+	}
+}
+
+// follow scrolls so that the selected brick is in sight.
+func (w *wall) follow(l layout, h int) {
+	fits := max(1, (h+l.gap)/(l.height+l.gap))
+	for i, row := range w.rows {
+		if slices.Contains(row, w.sel) {
+			w.scroll = max(min(w.scroll, i), i-fits+1)
+		}
+	}
+	w.scroll = max(0, min(w.scroll, len(w.rows)-fits))
+}
+
+func (w *wall) drawBrick(s *screen, p rect, t *theme, name string, b brick) {
+	selected := name == w.sel
+	text := uv.Style{Fg: b.paint.text, Bg: b.paint.ground, Attrs: uv.AttrBold}
+	if b.faint {
+		text.Attrs = 0
+	}
+	if selected {
+		text = uv.Style{Fg: t.selText, Bg: t.selGround, Attrs: uv.AttrBold}
+	}
+	s.fill(p, text)
+	if p.w <= 2 {
+		s.text(p.x, p.y, p.w, text, b.mark)
+		if selected { // so that it shows without colour
+			text.Attrs |= uv.AttrReverse
+			s.text(p.x, p.y, 1, text, b.mark)
+		}
+		return
+	}
+	s.text(p.x+1, p.y, 1, text, b.mark)
+	s.text(p.x+3, p.y, p.w-3, text, name)
+	if p.h > 1 {
+		sub := text
+		sub.Attrs = 0
+		s.text(p.x+3, p.y+1, p.w-3, sub, b.sub)
+	}
+	if b.fill > 0 && b.fill < 1 && !selected {
+		filled := int(b.fill * float64(p.w))
+		for y := p.y; y < p.y+p.h; y++ {
+			for x := p.x + filled; x < p.x+p.w; x++ {
+				if cell := s.CellAt(x, y); cell != nil {
+					shaded := *cell
+					shaded.Style.Bg = b.paint.empty
+					s.SetCell(x, y, &shaded)
+				}
+			}
+		}
+	}
+	edge := ""
+	st := uv.Style{Fg: t.hint, Bg: text.Bg}
+	switch {
+	case selected:
+		edge, st.Fg = "█", t.accent
+	case w.reach[name]:
+		edge = "▌"
+	}
+	if edge != "" {
+		s.column(p.x, p.y, p.h, st, edge)
+	}
+}
