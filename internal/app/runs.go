@@ -250,7 +250,7 @@ func (x *execution) carryOut() error {
 	if x.run.State == store.RunUndoing {
 		return x.undo()
 	}
-	x.tell(run.Working, fmt.Sprintf("%s of %s begins: %s", x.run.Kind, x.stack.Name, x.run.Tally))
+	x.tell(run.Working, fmt.Sprintf("%s begins: %s", x.run.Kind, x.run.Tally))
 	out, err := x.driver.Run(x.ctx, x.run.Plan.Steps)
 	switch {
 	case err != nil:
@@ -357,7 +357,7 @@ func (x *execution) succeed() error {
 	if len(findings) > 0 {
 		x.tell(run.IsReady, "a result could not be computed: "+findings[0].Message)
 	}
-	x.tell(run.IsReady, fmt.Sprintf("done: %s is at revision %d", x.stack.Name, x.run.Revision))
+	x.tell(run.IsReady, fmt.Sprintf("done, at revision %d", x.run.Revision))
 	return x.set(store.RunDone, store.Ready, x.run.Revision)
 }
 

@@ -581,7 +581,7 @@ func (t *task) follow(op cloud.Operation, state State) (EntryState, error) {
 			}
 			ev := t.event(now, op.Step, "")
 			if op.Steps > 1 {
-				ev.Step = fmt.Sprintf("%s (%d of %d)", op.Step, op.StepNumber, op.Steps)
+				ev.Step = fmt.Sprintf("%s, %d/%d", op.Step, op.StepNumber, op.Steps)
 			}
 			t.tell(t.ctx, *ev)
 		}

@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -166,16 +167,38 @@ func highlight(text string) [][]span_ {
 			if i > 0 {
 				lines = append(lines, nil)
 			}
-			if part != "" {
-				n := len(lines) - 1
-				lines[n] = append(lines[n], span_{tok.Type, strings.ReplaceAll(part, "\t", "    ")})
-			}
+			n := len(lines) - 1
+			lines[n] = append(lines[n], pieces(tok.Type, strings.ReplaceAll(part, "\t", "    "))...)
 		}
 	}
 	if n := len(lines); n > 1 && len(lines[n-1]) == 0 {
 		lines = lines[:n-1]
 	}
 	return lines
+}
+
+// callPattern is the name of a function in a template.
+var callPattern = regexp.MustCompile(`\$[a-z_]+`)
+
+// pieces splits a token so that the names of functions stand alone.
+func pieces(kind chroma.TokenType, text string) []span_ {
+	var out []span_
+	add := func(s string) {
+		if s != "" {
+			out = append(out, span_{kind, s})
+		}
+	}
+	for !kind.InCategory(chroma.Comment) {
+		at := callPattern.FindStringIndex(text)
+		if at == nil {
+			break
+		}
+		add(text[:at[0]])
+		add(text[at[0]:at[1]])
+		text = text[at[1]:]
+	}
+	add(text)
+	return out
 }
 
 func (v *draftView) file() string {
@@ -484,6 +507,9 @@ func (v *draftView) drawInputs(m *model, s *screen, r rect) {
 		origin := d.Description
 		if ok {
 			origin = in.Origin.String()
+			if in.Origin.Via != "" {
+				origin = in.Origin.Via + " · " + in.Origin.Pos.Short()
+			}
 		}
 		s.text(x, y+1, r.x+r.w-x, t.faint(), origin)
 		y += 2

@@ -10,7 +10,7 @@ import (
 // tokenColor is the colour of a piece of the template.
 func tokenColor(t *theme, p span_) color.Color {
 	switch {
-	case strings.HasPrefix(strings.TrimLeft(p.text, " "), "$"):
+	case strings.HasPrefix(p.text, "$") && !p.kind.InCategory(chroma.Comment):
 		return t.call
 	case p.kind == chroma.NameTag:
 		return t.key

@@ -50,6 +50,14 @@ type progress struct {
 	began, ended time.Time
 	seconds      float64 // nominal, of its step
 	planned      bool
+	failed       bool      // at some point of the run
+	past         []segment // what was done to it before
+}
+
+// segment is a stretch of time in which one thing was done to a resource.
+type segment struct {
+	state        run.State
+	began, ended time.Time
 }
 
 type runLoaded struct {
@@ -198,6 +206,9 @@ func (v *runView) loaded(m *model, msg runLoaded) tea.Cmd {
 			}
 		}
 	}
+	if msg.graph != nil && len(v.now) > 0 && !v.now[v.wall.sel].planned {
+		v.wall.choose(v.timed()[0])
+	}
 	for _, e := range msg.events {
 		v.apply(e)
 	}
@@ -213,6 +224,9 @@ func (v *runView) apply(e run.Event) {
 	p := v.now[e.Resource]
 	if p.began.IsZero() || (p.state == run.Waiting || p.state == run.Skipped) && e.State != run.Skipped || e.State == run.Undoing && p.state != run.Undoing || e.State == run.Removing && p.state == run.IsReady {
 		if e.State != run.Skipped {
+			if !p.began.IsZero() {
+				p.past = append(p.past, segment{p.state, p.began, p.ended})
+			}
 			p.began, p.ended = e.Time.Add(-e.Elapsed), time.Time{}
 		}
 	}
@@ -223,6 +237,7 @@ func (v *runView) apply(e run.Event) {
 	}
 	if e.State == run.HasFailed {
 		v.failed_ = append(v.failed_, e)
+		p.failed = true
 	}
 	v.now[e.Resource] = p
 	if e.State == run.HasFailed && len(v.failed_) == 1 {
@@ -451,6 +466,9 @@ func (v *runView) brick(t *theme, name string) brick {
 	case run.IsUndone, run.Removed:
 		b.sub += " " + cli.Seconds(p.ended.Sub(p.began).Seconds())
 	}
+	if p.failed && p.state == run.IsUndone {
+		b.mark, b.paint, b.sub = stateMarks[run.HasFailed], t.states[run.HasFailed], "failed, undone"
+	}
 	return b
 }
 
@@ -489,8 +507,10 @@ func (v *runView) draw(m *model, s *screen, r rect) {
 		v.drawSmall(m, s, body, of)
 		return
 	}
-	top, times := body.splitBottom(min(body.h*2/5, len(v.timed())+2))
-	left, side := top.splitRight(max(54, r.w*2/5))
+	wide := max(54, r.w*2/5)
+	room := max(5, body.h-v.wall.ideal(r.w-wide)) // the wall stays at its full size where it can
+	top, times := body.splitBottom(min(room, body.h*2/5, len(v.timed())+2))
+	left, side := top.splitRight(wide)
 	s.column(side.x, side.y, side.h, t.on(t.mortar), "│")
 	v.wall.draw(s, left, t, of)
 	side = rect{side.x + 2, side.y, side.w - 3, side.h}
@@ -510,7 +530,7 @@ func (v *runView) draw(m *model, s *screen, r rect) {
 func (v *runView) resultLines(w int) int {
 	n := 0
 	for _, r := range v.results {
-		n += max(1, len(wrap(tosca.Show(r.Value), w-min(20, w/3)-5)))
+		n += 1 + max(1, len(wrap(tosca.Show(r.Value), w-4)))
 	}
 	return n + 1
 }
@@ -579,7 +599,7 @@ func (v *runView) drawTop(m *model, s *screen, r rect) {
 			word = "removed"
 		}
 		words = append(words, span{bold(t.on(t.states[run.IsReady].word)), fmt.Sprintf("■ %s after %s", word, gone)})
-		if v.before > 0 {
+		if v.before >= time.Second {
 			words = append(words, span{t.faint(), "   last time " + cli.Seconds(v.before.Seconds())})
 		}
 		if v.run.Reason != "" {
@@ -729,7 +749,11 @@ func (v *runView) timed() []string {
 		}
 	}
 	start := func(n string) time.Time {
-		if p := v.now[n]; !p.began.IsZero() {
+		p := v.now[n]
+		if len(p.past) > 0 {
+			return p.past[0].began
+		}
+		if !p.began.IsZero() {
 			return p.began
 		}
 		return v.run.Started.Add(time.Hour)
@@ -797,14 +821,18 @@ func (v *runView) drawTimes(m *model, s *screen, r rect) {
 		s.text(r.x, y, label, st, n)
 		switch {
 		case !p.began.IsZero():
-			end := now
-			if !p.ended.IsZero() {
-				end = p.ended
+			b := 0
+			for _, seg := range append(p.past, segment{p.state, p.began, p.ended}) {
+				end := now
+				if !seg.ended.IsZero() {
+					end = seg.ended
+				}
+				a := col(seg.began.Sub(v.run.Started).Seconds())
+				b = min(long, max(col(end.Sub(v.run.Started).Seconds()), a+1))
+				look := t.states[seg.state]
+				s.line(x0+a, y, b-a, t.on(look.ground), "█")
+				s.text(x0+a, y, 1, uv.Style{Fg: look.text, Bg: look.ground}, stateMarks[seg.state])
 			}
-			a, b := col(p.began.Sub(v.run.Started).Seconds()), col(end.Sub(v.run.Started).Seconds())
-			b = max(b, a+1)
-			s.line(x0+a, y, min(b, long)-a, t.on(t.states[p.state].ground), "█")
-			s.text(x0+a, y, 1, uv.Style{Fg: t.states[p.state].text, Bg: t.states[p.state].ground}, stateMarks[p.state])
 			if rest := v.remaining(n); rest > 0 && v.run.State == store.RunWorking {
 				s.line(x0+b, y, col(sofar+rest)-b, t.on(t.mortar), "░")
 			}

@@ -24,11 +24,19 @@ import (
 // deployed yet.
 type stackRow struct {
 	subject
-	run     *store.Run
-	locked  string
-	courses []int // how many resources each course has
-	results []store.Result
-	order   int
+	run    *store.Run
+	locked string
+	cachedStack
+	order int
+}
+
+// courses is how many resources each course of the stack's wall has.
+func (r stackRow) courses() []int {
+	var out []int
+	for _, course := range r.graph.Courses() {
+		out = append(out, len(course))
+	}
+	return out
 }
 
 // stacksView lists the stacks.
@@ -45,12 +53,14 @@ type stacksView struct {
 	list      rect
 	top       int
 	cache     map[int64]cachedStack
+	wall      wall
 }
 
 // cachedStack is what is only read again when its stack has changed.
 type cachedStack struct {
 	updated time.Time
-	courses []int
+	graph   stack.Graph
+	types   map[string]string
 	results []store.Result
 }
 
@@ -112,15 +122,16 @@ func readStacks(m *model, cache, next map[int64]cachedStack) ([]stackRow, error)
 			if err != nil {
 				return nil, err
 			}
-			for _, course := range stack.RecordedGraph(recorded).Courses() {
-				c.courses = append(c.courses, len(course))
+			c.graph, c.types = stack.RecordedGraph(recorded), map[string]string{}
+			for _, r := range recorded {
+				c.types[r.Name] = r.Type
 			}
 			if c.results, err = m.app.Store.Results(m.ctx, st.ID); err != nil {
 				return nil, err
 			}
 		}
 		next[st.ID] = c
-		r.courses, r.results = c.courses, c.results
+		r.cachedStack = c
 		rows = append(rows, r)
 	}
 	return rows, nil
@@ -438,12 +449,33 @@ func (v *stacksView) draw(m *model, s *screen, r rect) {
 	if len(rows) == 0 && v.ready {
 		v.drawEmpty(m, s, v.list)
 	}
+	if free := v.list.h - len(rows) - 2; r.w >= 110 && free >= 8 {
+		v.drawWall(m, s, rect{list.x, v.list.y + len(rows) + 2, list.w - 1, free})
+		v.list.h = len(rows)
+	}
 	for j := v.top; j < min(len(rows), v.top+v.list.h); j++ {
 		v.drawRow(m, s, rows[j], v.list.y+j-v.top, list.w)
 	}
 	if sel := v.selected(); sel != nil {
 		v.drawDetail(m, s, rect{detail.x + 1, detail.y, detail.w - 2, detail.h}, sel)
 	}
+}
+
+// drawWall shows the wall of the selected stack under the list.
+func (v *stacksView) drawWall(m *model, s *screen, r rect) {
+	row := v.selected()
+	if row == nil || len(row.graph) == 0 {
+		return
+	}
+	v.wall.set(row.graph)
+	v.wall.sel, v.wall.reach = "", nil
+	p := m.t.kinds["same"]
+	if row.stack.State == store.Ready {
+		p = m.t.states["ready"]
+	}
+	v.wall.draw(s, r, m.t, func(name string) brick {
+		return brick{mark: "■", sub: row.types[name], paint: p, faint: true}
+	})
 }
 
 func (v *stacksView) drawEmpty(m *model, s *screen, r rect) {
@@ -467,8 +499,12 @@ func (v *stacksView) columns(w int) columns {
 	for _, r := range v.rows {
 		longest = max(longest, width(r.name)+2)
 	}
-	c.target = c.name + min(longest, max(12, w-64))
-	c.state = c.target + 18
+	place := 8
+	for _, r := range v.rows {
+		place = max(place, width(r.place())+2)
+	}
+	c.target = c.name + min(longest, max(12, w-66))
+	c.state = c.target + min(place, 24)
 	c.rev = c.state + 12
 	c.run = c.rev + 5
 	return c
@@ -489,9 +525,9 @@ func (v *stacksView) drawRow(m *model, s *screen, r stackRow, y, w int) {
 		state = r.stack.State
 	}
 	mark, col := t.stackPaint(state)
-	s.text(c.wall, y, 8, uv.Style{Fg: col, Bg: base.Bg}, miniature(r.courses))
+	s.text(c.wall, y, 8, uv.Style{Fg: col, Bg: base.Bg}, miniature(r.courses()))
 	s.text(c.name, y, c.target-c.name-1, strong, r.name)
-	s.text(c.target, y, 17, faint, r.place())
+	s.text(c.target, y, c.state-c.target-1, faint, r.place())
 	s.text(c.state, y, 11, uv.Style{Fg: col, Bg: base.Bg}, mark+" "+string(state))
 	if r.stack != nil && r.stack.Revision > 0 {
 		s.text(c.rev, y, 4, base, itoa(r.stack.Revision))
@@ -562,11 +598,7 @@ func (v *stacksView) drawDetail(m *model, s *screen, r rect, row *stackRow) {
 		return
 	}
 	put(t.plain(), row.stack.Description)
-	n := 0
-	for _, c := range row.courses {
-		n += c
-	}
-	words := fmt.Sprintf("%d resources in %d courses", n, len(row.courses))
+	words := fmt.Sprintf("%d resources in %d courses", len(row.graph), len(row.graph.Courses()))
 	if row.stack.Careful {
 		words += " · careful"
 	}
@@ -605,29 +637,25 @@ func (v *stacksView) drawLastRun(m *model, s *screen, r rect, row *stackRow) {
 	s.text(r.x, r.y+1, r.w, t.faint(), fmt.Sprintf("%s, begun %s", run.Tally, run.Started.Local().Format("2006-01-02 15:04:05")))
 }
 
-// drawResults lists results, the marked one lit.
+// drawResults lists results, each with what it is, the marked one lit.
 func drawResults(m *model, s *screen, r rect, list []store.Result, at int) {
 	t := m.t
-	longest := 0
-	for _, res := range list {
-		longest = max(longest, width(res.Name))
-	}
-	longest = min(longest, r.w/3)
 	y := r.y
 	for i, res := range list {
 		mark, st := "  ", t.plain()
 		if i == at {
 			mark, st = "▸ ", t.strong()
 		}
-		lines := wrap(tosca.Show(res.Value), r.w-longest-5)
-		for j, line := range lines {
-			if y >= r.y+r.h {
-				return
+		if y >= r.y+r.h {
+			return
+		}
+		x := s.text(r.x, y, r.w, t.on(t.key), mark+res.Name)
+		s.text(x+2, y, r.x+r.w-x-2, t.faint(), res.Description)
+		y++
+		for _, line := range wrap(tosca.Show(res.Value), r.w-4) {
+			if y < r.y+r.h {
+				s.text(r.x+4, y, r.w-4, st, line)
 			}
-			if j == 0 {
-				s.text(r.x, y, longest+2, t.hinted(), mark+res.Name)
-			}
-			s.text(r.x+longest+4, y, r.w-longest-4, st, line)
 			y++
 		}
 	}

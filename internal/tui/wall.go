@@ -113,7 +113,7 @@ func (w *wall) fit(width_, h int) layout {
 	}
 	space := width_ - gutter
 	var sizes []layout
-	for _, full := range []int{longest + 4, min(longest+4, 22), min(longest+4, 18), 15} {
+	for _, full := range []int{longest + 4, min(longest+4, 20), min(longest+4, 17), 15} {
 		sizes = append(sizes, layout{width: full, height: 2, gap: 1})
 	}
 	for _, full := range []int{longest + 4, min(longest+4, 18), 13} {
@@ -133,15 +133,25 @@ func (w *wall) fit(width_, h int) layout {
 			l.offset = min(l.offset, 4)
 		}
 		l.perRow = max(1, (space-l.offset+1)/step)
-		rows := 0
-		for _, course := range w.courses {
-			rows += (len(course) + l.perRow - 1) / l.perRow
-		}
-		if rows*(l.height+l.gap)-l.gap <= h {
+		if w.rowsAt(l)*(l.height+l.gap)-l.gap <= h {
 			return l
 		}
 	}
 	return l
+}
+
+// ideal is the height of the wall with the largest bricks.
+func (w *wall) ideal(width_ int) int {
+	l := w.fit(width_, 1<<20)
+	return w.rowsAt(l)*(l.height+l.gap) + 1
+}
+
+func (w *wall) rowsAt(l layout) int {
+	rows := 0
+	for _, course := range w.courses {
+		rows += (len(course) + l.perRow - 1) / l.perRow
+	}
+	return rows
 }
 
 // draw lays the wall into r, standing on the lower edge.
@@ -214,12 +224,12 @@ func (w *wall) drawBrick(s *screen, p rect, t *theme, name string, b brick) {
 		}
 		return
 	}
-	s.text(p.x+1, p.y, 1, text, b.mark)
-	s.text(p.x+3, p.y, p.w-3, text, name)
+	s.text(p.x+2, p.y, 1, text, b.mark)
+	s.text(p.x+4, p.y, p.w-4, text, name)
 	if p.h > 1 {
 		sub := text
 		sub.Attrs = 0
-		s.text(p.x+3, p.y+1, p.w-3, sub, b.sub)
+		s.text(p.x+4, p.y+1, p.w-4, sub, b.sub)
 	}
 	if b.fill > 0 && b.fill < 1 && !selected {
 		filled := int(b.fill * float64(p.w))

@@ -536,6 +536,12 @@ func (v *whatifView) property(m *model, ch *whatif.Change, c stack.PropertyChang
 		}
 	}
 	before := tosca.Show(c.Before)
+	if c.Before == nil {
+		before = "not set"
+	}
+	if c.After == nil {
+		after = "taken away"
+	}
 	if tosca.HasSecret(c.After) {
 		after = "(secret)"
 		if c.Before != nil {

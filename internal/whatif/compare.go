@@ -223,7 +223,7 @@ func (c *comparer) cause(ch *Change, p stack.PropertyChange) {
 		}
 	}
 	if p.ByHand {
-		say("%s was changed by hand in the cloud", p.Path)
+		say("%s was changed by hand in the cloud; deploying puts it back", p.Path)
 		if rec := ch.Recorded.Properties[p.Property]; !p.Link && rec != nil && !tosca.HasSecret(rec) && len(compareTo(ch, p.Property)) == 0 {
 			return
 		}

@@ -203,7 +203,7 @@ func checkServer(c *change) *cloud.Problem {
 }
 
 func serverSteps(_ *change, ms int64) []step {
-	return []step{{Name: "placing it on a host", MS: ms * 3 / 10}, {Name: "starting the image", MS: ms * 4 / 10}, {Name: "waiting for the first sign of life", MS: ms * 3 / 10, Settling: true}}
+	return []step{{Name: "placing it on a host", MS: ms * 3 / 10}, {Name: "starting the image", MS: ms * 4 / 10}, {Name: "first sign of life", MS: ms * 3 / 10, Settling: true}}
 }
 
 func serverAttributes(c *change) (map[string]any, error) {
