@@ -80,6 +80,7 @@ func (c *checker) node(n *NodeTemplate) {
 	for _, a := range n.Properties {
 		given[a.Name] = true
 		if t.Property(a.Name) == nil {
+			given[nearest(a.Name, names(t.Properties))] = true // a typo is not a missing property too
 			mend := suggest(a.Name, names(t.Properties))
 			if t.Requirement(a.Name) != nil {
 				mend = fmt.Sprintf("it is a requirement: write it under requirements as - %s: …", a.Name)

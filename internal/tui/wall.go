@@ -97,7 +97,7 @@ func (w *wall) at(x, y int) string {
 type layout struct {
 	width, height, gap int // of a brick; rows between courses
 	perRow             int
-	offset             int // of every other course
+	offset             int // of every other row
 }
 
 const gutter = 3 // the numbers of the courses
@@ -119,7 +119,7 @@ func (w *wall) fit(width_, h int) layout {
 	for _, full := range []int{longest + 4, min(longest+4, 18), 13} {
 		sizes = append(sizes, layout{width: full, height: 1, gap: 1}, layout{width: full, height: 1})
 	}
-	sizes = append(sizes, layout{width: 2, height: 1}, layout{width: 1, height: 1})
+	sizes = append(sizes, layout{width: 5, height: 1, gap: 1}, layout{width: 5, height: 1}, layout{width: 3, height: 1}, layout{width: 2, height: 1}, layout{width: 1, height: 1})
 	var l layout
 	for _, l = range sizes {
 		l.width = max(1, min(l.width, space))
@@ -127,12 +127,12 @@ func (w *wall) fit(width_, h int) layout {
 		if l.width <= 2 {
 			step = l.width
 		} else {
-			l.offset = min(l.width/2, 8)
+			l.offset = min((l.width+1)/2, 8)
 		}
-		if widest*step+l.offset-1 > space { // courses wrap anyway
+		if l.width > 5 && widest*step+l.offset-1 > space { // courses wrap anyway
 			l.offset = min(l.offset, 4)
 		}
-		l.perRow = max(1, (space-l.offset+1)/step)
+		l.perRow = max(1, (space-l.offset+step-l.width)/step)
 		if w.rowsAt(l)*(l.height+l.gap)-l.gap <= h {
 			return l
 		}
@@ -180,7 +180,7 @@ func (w *wall) draw(s *screen, r rect, t *theme, of func(name string) brick) {
 			s.right(r.x+gutter-1, y, gutter-1, t.faint(), itoa(levels[i]))
 		}
 		x := r.x + gutter
-		if levels[i]%2 == 1 {
+		if i%2 == 1 { // as in a real wall
 			x += l.offset
 		}
 		for _, n := range row {
@@ -216,12 +216,17 @@ func (w *wall) drawBrick(s *screen, p rect, t *theme, name string, b brick) {
 		text = uv.Style{Fg: t.selText, Bg: t.selGround, Attrs: uv.AttrBold}
 	}
 	s.fill(p, text)
-	if p.w <= 2 {
-		s.text(p.x, p.y, p.w, text, b.mark)
-		if selected { // so that it shows without colour
+	if p.w <= 5 { // too small for a name
+		if selected && p.w < 3 { // so that it shows without colour
 			text.Attrs |= uv.AttrReverse
-			s.text(p.x, p.y, 1, text, b.mark)
+			s.fill(p, text)
+		} else if selected {
+			s.text(p.x, p.y, 1, uv.Style{Fg: t.accent, Bg: text.Bg}, "▐")
+			s.text(p.x+p.w-1, p.y, 1, uv.Style{Fg: t.accent, Bg: text.Bg}, "▌")
+		} else if w.reach[name] && p.w > 2 {
+			s.text(p.x, p.y, 1, uv.Style{Fg: t.hint, Bg: text.Bg}, "▌")
 		}
+		s.text(p.x+p.w/2, p.y, 1, text, b.mark)
 		return
 	}
 	s.text(p.x+2, p.y, 1, text, b.mark)

@@ -1,0 +1,30 @@
+# What a newcomer needs: make test, make demo, make bench, make screenshots.
+GO ?= go
+STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.7.0
+CORE = ./internal/tosca ./internal/profile ./internal/stack ./internal/whatif ./internal/run ./internal/cloud ./internal/store ./internal/yard ./internal/app ./internal/demo
+
+.PHONY: test demo bench fuzz screenshots tools
+
+test: tools
+	@test -z "$$(gofmt -l cmd internal examples)" || { gofmt -l cmd internal examples; echo "run gofmt"; exit 1; }
+	$(GO) vet ./...
+	$(GO) run $(STATICCHECK) ./...
+	$(GO) test -race $(CORE)
+	$(GO) test ./cmd/... ./internal/cli ./internal/tui
+
+# tmux drives the real interface in the tests; the race detector needs gcc.
+tools:
+	@scripts/need tmux gcc
+
+demo:
+	$(GO) run ./cmd/brickrow demo
+
+bench:
+	$(GO) test -run '^$$' -bench . -benchtime 5x ./internal/...
+
+fuzz:
+	$(GO) test -run '^$$' -fuzz FuzzRead -fuzztime 60s ./internal/tosca
+	$(GO) test -run '^$$' -fuzz FuzzStackFile -fuzztime 60s ./internal/stack
+
+screenshots:
+	scripts/screenshots
