@@ -1,6 +1,6 @@
 # What a newcomer needs: make test, make demo, make bench, make screenshots.
 GO ?= go
-STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.7.0
+STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 CORE = ./internal/tosca ./internal/profile ./internal/stack ./internal/whatif ./internal/run ./internal/cloud ./internal/store ./internal/yard ./internal/app ./internal/demo
 
 .PHONY: test demo bench fuzz screenshots tools

@@ -140,6 +140,16 @@ func (r *resolver) env(self *Resource) *tosca.Env {
 	}
 }
 
+// countEnv is where counts are evaluated: before there are any resources.
+func (r *resolver) countEnv(n *tosca.NodeTemplate) *tosca.Env {
+	env := r.env(nil)
+	env.Node = func(call *tosca.Expr, _ []tosca.Value) tosca.Value {
+		r.findings.Errorf(call.Pos, "unknown-count", "compute the count from inputs", "%s: the count depends on another node, and must be known before there are any", n.Name)
+		return tosca.Unknown{Bad: true}
+	}
+	return env
+}
+
 // expand makes the resources of every node template.
 func (r *resolver) expand(s *tosca.ServiceTemplate, tags map[string]string) {
 	for _, n := range s.Nodes {
@@ -150,17 +160,14 @@ func (r *resolver) expand(s *tosca.ServiceTemplate, tags map[string]string) {
 		}
 		count, indexed := 1, n.Count != nil
 		if indexed {
-			switch v := r.env(nil).Eval(n.Count).(type) {
+			switch v := r.countEnv(n).Eval(n.Count).(type) {
 			case tosca.Int:
 				count = int(v)
 				if v < 0 || v > MaxCount {
 					r.findings.Errorf(n.Count.Pos, "bad-count", fmt.Sprintf("use 0 to %d", MaxCount), "%s: the count is %d", n.Name, v)
 					count = 0
 				}
-			case tosca.Unknown:
-				if !v.Bad {
-					r.findings.Errorf(n.Count.Pos, "unknown-count", "compute the count from inputs", "%s: the count depends on what the cloud sets, and must be known before", n.Name)
-				}
+			case tosca.Unknown: // has been told
 			default:
 				r.findings.Errorf(n.Count.Pos, "wrong-type", "", "%s: the count must be an integer, not %s", n.Name, tosca.KindName(v))
 			}

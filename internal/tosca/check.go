@@ -20,12 +20,12 @@ func Check(f *File) Findings {
 type checker struct {
 	file     *File
 	lib      *Library
-	service_ *ServiceTemplate
+	template *ServiceTemplate
 	findings Findings
 }
 
 func (c *checker) service(s *ServiceTemplate) {
-	c.service_ = s
+	c.template = s
 	for _, in := range s.Inputs {
 		c.input(in)
 	}
@@ -111,10 +111,6 @@ func (c *checker) requirements(n *NodeTemplate, t *NodeType) {
 	for i, d := range t.Requirements {
 		known[i] = d.Name
 	}
-	nodes := make([]string, len(c.service_.Nodes))
-	for i, m := range c.service_.Nodes {
-		nodes[i] = m.Name
-	}
 	for _, q := range n.Requirements {
 		count[q.Name]++
 		c.expr(q.Index, n)
@@ -123,10 +119,10 @@ func (c *checker) requirements(n *NodeTemplate, t *NodeType) {
 			c.findings.Errorf(q.Pos, "unknown-requirement", suggest(q.Name, known), "%s has no requirement '%s'", t.Name, q.Name)
 			continue
 		}
-		target := c.service_.Node(q.Target)
+		target := c.template.Node(q.Target)
 		switch {
 		case target == nil:
-			c.findings.Errorf(q.TargetPos, "unknown-node", suggest(q.Target, nodes), "there is no node '%s'", q.Target)
+			c.findings.Errorf(q.TargetPos, "unknown-node", suggest(q.Target, c.template.nodeNames()), "there is no node '%s'", q.Target)
 		case c.lib.Nodes[target.Type] != nil && !c.lib.IsA(target.Type, d.Node):
 			c.findings.Errorf(q.TargetPos, "wrong-target", "", "'%s' wants a %s; %s is a %s", q.Name, d.Node, q.Target, target.Type)
 		}
@@ -149,13 +145,9 @@ func (c *checker) policy(p *Policy) {
 	} else if p.Type != "Keep" && p.Type != "Guard" {
 		c.findings.Errorf(p.Pos, "not-supported-yet", "", "the policy type %s is not supported yet", p.Type)
 	}
-	nodes := make([]string, len(c.service_.Nodes))
-	for i, m := range c.service_.Nodes {
-		nodes[i] = m.Name
-	}
 	for _, t := range p.Targets {
-		if c.service_.Node(t.Name) == nil {
-			c.findings.Errorf(t.Pos, "unknown-node", suggest(t.Name, nodes), "there is no node '%s'", t.Name)
+		if c.template.Node(t.Name) == nil {
+			c.findings.Errorf(t.Pos, "unknown-node", suggest(t.Name, c.template.nodeNames()), "there is no node '%s'", t.Name)
 		}
 	}
 	for _, a := range p.Properties {
@@ -173,8 +165,8 @@ func (c *checker) expr(x *Expr, n *NodeTemplate) {
 		switch x.Name {
 		case "get_input":
 			name, ok := x.Args[0].Value.(String)
-			if ok && c.service_.Input(string(name)) == nil {
-				c.findings.Errorf(x.Args[0].Pos, "unknown-input", suggest(string(name), names(c.service_.Inputs)), "there is no input '%s'", string(name))
+			if ok && c.template.Input(string(name)) == nil {
+				c.findings.Errorf(x.Args[0].Pos, "unknown-input", suggest(string(name), names(c.template.Inputs)), "there is no input '%s'", string(name))
 			}
 		case "get_property", "get_attribute":
 			c.path(x, n)
@@ -192,7 +184,7 @@ func (c *checker) path(x *Expr, self *NodeTemplate) {
 	if !ok {
 		return
 	}
-	node := c.service_.Node(string(name))
+	node := c.template.Node(string(name))
 	if name == "SELF" {
 		if node = self; node == nil {
 			c.findings.Errorf(first.Pos, "self-outside-node", "name the node", "SELF stands only inside a node template")
@@ -200,11 +192,7 @@ func (c *checker) path(x *Expr, self *NodeTemplate) {
 		}
 	}
 	if node == nil {
-		nodes := make([]string, len(c.service_.Nodes))
-		for i, m := range c.service_.Nodes {
-			nodes[i] = m.Name
-		}
-		c.findings.Errorf(first.Pos, "unknown-node", suggest(string(name), nodes), "there is no node '%s'", string(name))
+		c.findings.Errorf(first.Pos, "unknown-node", suggest(string(name), c.template.nodeNames()), "there is no node '%s'", string(name))
 		return
 	}
 	t := c.lib.Nodes[node.Type]

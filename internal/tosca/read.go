@@ -11,6 +11,7 @@ package tosca
 import (
 	"bytes"
 	"errors"
+	"io"
 	"maps"
 	"strconv"
 	"strings"
@@ -42,6 +43,7 @@ type ServiceTemplate struct {
 	Nodes       []*NodeTemplate
 	Outputs     []*Output
 	Policies    []*Policy
+	byName      map[string]*NodeTemplate
 }
 
 // NodeTemplate describes one resource, or several alike where Count is set.
@@ -92,13 +94,15 @@ type Policy struct {
 func (s *ServiceTemplate) Input(name string) *Property { return find(s.Inputs, name) }
 
 // Node finds a node template by name; nil where there is none.
-func (s *ServiceTemplate) Node(name string) *NodeTemplate {
-	for _, n := range s.Nodes {
-		if n.Name == name {
-			return n
-		}
+func (s *ServiceTemplate) Node(name string) *NodeTemplate { return s.byName[name] }
+
+// nodeNames lists the names of the node templates.
+func (s *ServiceTemplate) nodeNames() []string {
+	names := make([]string, len(s.Nodes))
+	for i, n := range s.Nodes {
+		names[i] = n.Name
 	}
-	return nil
+	return names
 }
 
 // Loader answers an import of a profile by its name.
@@ -200,8 +204,9 @@ func ParseYAML(file string, text []byte, findings *Findings) *yaml.Node {
 		if strings.Contains(message, "tab") {
 			mend = "indent with spaces"
 		}
-		if err.Error() == "EOF" {
-			message = "there is nothing in it"
+		if errors.Is(err, io.EOF) {
+			findings.Errorf(whole, "empty-file", "", "there is nothing but comments in the file")
+			return nil
 		}
 		findings.Errorf(at, "not-yaml", mend, "this is not YAML: %s", message)
 		return nil
@@ -418,7 +423,7 @@ func (r *reader) imports(n *yaml.Node) {
 }
 
 func (r *reader) service(s field) *ServiceTemplate {
-	out := &ServiceTemplate{Pos: r.pos(s.key)}
+	out := &ServiceTemplate{Pos: r.pos(s.key), byName: map[string]*NodeTemplate{}}
 	doc := r.fields(s.value, secService)
 	out.Description = r.text(doc["description"].value)
 	for _, f := range r.entries(doc["inputs"].value, "inputs") {
@@ -427,6 +432,7 @@ func (r *reader) service(s field) *ServiceTemplate {
 	for _, f := range r.entries(doc["node_templates"].value, "node_templates") {
 		if n := r.node(f); n != nil {
 			out.Nodes = append(out.Nodes, n)
+			out.byName[n.Name] = n
 		}
 	}
 	for _, f := range r.entries(doc["outputs"].value, "outputs") {

@@ -1,0 +1,193 @@
+package tosca_test
+
+import (
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"brickrow/internal/profile"
+	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
+)
+
+var (
+	wantPattern = regexp.MustCompile(`# want (.*)$`)
+	codePattern = regexp.MustCompile(`"([^"]*)"`)
+)
+
+// findings reads, checks and resolves a template, as the program does.
+func findings(name, text string) tosca.Findings {
+	f, list := tosca.Read(name, []byte(text), profile.Load)
+	list = append(list, tosca.Check(f)...)
+	_, more := stack.Resolve(f, stack.Options{Lenient: true})
+	list = append(list, more...)
+	list.Sort()
+	return list
+}
+
+// TestTemplates holds every template of the folder against the codes that
+// stand in comments beside the offending lines.
+func TestTemplates(t *testing.T) {
+	files, err := filepath.Glob("testdata/check/*.yaml")
+	if err != nil || len(files) < 40 {
+		t.Fatalf("%d templates: %v", len(files), err)
+	}
+	for _, path := range files {
+		t.Run(strings.TrimSuffix(filepath.Base(path), ".yaml"), func(t *testing.T) {
+			text, err := os.ReadFile(path)
+			if err != nil {
+				t.Fatal(err)
+			}
+			want := map[int][]string{}
+			for i, line := range strings.Split(string(text), "\n") {
+				if m := wantPattern.FindStringSubmatch(line); m != nil {
+					for _, c := range codePattern.FindAllStringSubmatch(m[1], -1) {
+						want[i+1] = append(want[i+1], c[1])
+					}
+				}
+			}
+			got := map[int][]string{}
+			for _, f := range findings(path, string(text)) {
+				got[f.Line] = append(got[f.Line], f.Code)
+				if f.Column < 1 || f.Message == "" {
+					t.Errorf("%+v has no column or no message", f)
+				}
+			}
+			for line := 1; line <= strings.Count(string(text), "\n")+1; line++ {
+				slices.Sort(got[line])
+				slices.Sort(want[line])
+				if !slices.Equal(got[line], want[line]) {
+					t.Errorf("line %d: found %q, want %q", line, got[line], want[line])
+				}
+			}
+		})
+	}
+}
+
+func TestTextsThatAreNoTemplates(t *testing.T) {
+	deep := strings.Repeat("[", 10_000) + strings.Repeat("]", 10_000)
+	bomb := "tosca_definitions_version: tosca_2_0\ndsl_definitions:\n  a0: &a0 [ x, x, x, x, x, x, x, x, x, x ]\n"
+	for i := 1; i < 12; i++ {
+		prev := "*a" + string(rune('a'+i-2))
+		if i == 1 {
+			prev = "*a0"
+		}
+		bomb += "  a" + string(rune('a'+i-1)) + ": &a" + string(rune('a'+i-1)) + " [ " + strings.TrimSuffix(strings.Repeat(prev+", ", 10), ", ") + " ]\n"
+	}
+	bomb += "service_template:\n  node_templates:\n    t: { type: Topic, properties: { label: *ak } }\n"
+	for _, test := range []struct{ name, text, code string }{
+		{"empty", "", "empty-file"},
+		{"blank", "\n\n  \n", "empty-file"},
+		{"comment alone", "# nothing\n", "empty-file"},
+		{"a scalar", "hello\n", "wrong-type"},
+		{"a list", "- a\n- b\n", "wrong-type"},
+		{"a tab", "a:\n\tb: c\n", "not-yaml"},
+		{"an open bracket", "a: [ b, c\n", "not-yaml"},
+		{"an unknown alias", "a: *nobody\n", "not-yaml"},
+		{"binary", "\x00\x01\xff\xfe", "not-text"},
+		{"10,000 levels", deep, "too-deep"},
+		{"two documents", "tosca_definitions_version: tosca_2_0\n---\na: b\n", "several-documents"},
+		{"an alias bomb", bomb, "too-many-aliases"},
+		{"a huge file", strings.Repeat("# nothing but comments\n", tosca.MaxBytes/22), "too-large"},
+	} {
+		t.Run(test.name, func(t *testing.T) {
+			began := time.Now()
+			list := findings("t.yaml", test.text)
+			if !slices.ContainsFunc(list, func(f tosca.Finding) bool { return f.Code == test.code }) {
+				t.Errorf("found %v, want %s", list, test.code)
+			}
+			if took := time.Since(began); took > 5*time.Second {
+				t.Errorf("it took %s", took)
+			}
+		})
+	}
+}
+
+func TestMends(t *testing.T) {
+	const head = "tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  node_templates:\n"
+	for _, test := range []struct{ text, mend string }{
+		{"    n: { type: Netwrok, properties: { cidr: 10.0.0.0/8 } }\n", "did you mean 'Network'?"},
+		{"    n: { type: network, properties: { cidr: 10.0.0.0/8 } }\n", "did you mean 'Network'?"},
+		{"    n: { type: Network, properties: { cird: 10.0.0.0/8 } }\n", "did you mean 'cidr'?"},
+		{"    n: { type: Network }\n", "add cidr: 10.40.0.0/16"},
+		{"    n: { typ: Network, properties: { cidr: 10.0.0.0/8 } }\n", "did you mean 'type'?"},
+		{"    q: { type: Queue, properties: { keep: 4 } }\n", "write a number and a unit, such as 30 s"},
+		{"    q: { type: Queue, properties: { keep: 4 days } }\n", "the units are ms, s, m, h, d"},
+		{"    t: { type: Topic, properties: { label: { $conct: [ a ] } } }\n", "did you mean 'concat'?"},
+		{"    t: { type: Topic, properties: { label: 5 } }\n", `put it in quotes: "5"`},
+		{"    a: { type: Topic }\n    t: { type: Topic, properties: { label: { $get_property: [ a, url ] } } }\n", "it is an attribute: use $get_attribute"},
+	} {
+		list := findings("t.yaml", head+test.text)
+		if !slices.ContainsFunc(list, func(f tosca.Finding) bool { return f.Mend == test.mend }) {
+			t.Errorf("%s: found %v, want the mend %q", strings.TrimSpace(test.text), list, test.mend)
+		}
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	files, err := filepath.Glob("testdata/check/*.yaml")
+	if err != nil {
+		f.Fatal(err)
+	}
+	for _, path := range files {
+		text, err := os.ReadFile(path)
+		if err != nil {
+			f.Fatal(err)
+		}
+		f.Add(string(text))
+	}
+	f.Add("a: &a [ *a ]")
+	f.Add("tosca_definitions_version: tosca_2_0\nservice_template: { node_templates: { x: { count: $node_index } } }")
+	f.Fuzz(func(t *testing.T, text string) {
+		for _, found := range findings("fuzz.yaml", text) {
+			if found.Message == "" || found.Code == "" {
+				t.Errorf("an empty finding: %+v", found)
+			}
+		}
+	})
+}
+
+// BenchmarkRead compares reading, checking and resolving with the bare parse
+// of the same text.
+func BenchmarkRead(b *testing.B) {
+	for _, n := range []int{100, 1000, 10000} {
+		text := large(n)
+		b.Run(itoa(n), func(b *testing.B) {
+			var ours, bare time.Duration
+			for b.Loop() {
+				began := time.Now()
+				if list := findings("large.yaml", text); len(list) > 0 {
+					b.Fatal(list[0])
+				}
+				ours += time.Since(began)
+				began = time.Now()
+				var none tosca.Findings
+				tosca.ParseYAML("large.yaml", []byte(text), &none)
+				bare += time.Since(began)
+			}
+			b.ReportMetric(float64(ours)/float64(bare), "×parse")
+		})
+	}
+}
+
+func itoa(n int) string {
+	return map[int]string{100: "100", 1000: "1000", 10000: "10000"}[n]
+}
+
+// large is a template with about n resources.
+func large(n int) string {
+	var s strings.Builder
+	s.WriteString("tosca_definitions_version: tosca_2_0\nimports:\n  - profile: brickrow.cloud:1\nservice_template:\n  inputs:\n    keep: { type: Duration, default: 2 d }\n  node_templates:\n    net:\n      type: Network\n      properties: { cidr: 10.0.0.0/8 }\n")
+	for i := range n / 4 {
+		id := strings.Repeat("i", i%7) + string(rune('a'+i%26)) + "_" + time.Duration(i).String()
+		s.WriteString("    queue_" + id + ":\n      type: Queue\n      properties:\n        keep: { $get_input: keep }\n        visible_after: 30 s\n")
+		s.WriteString("    topic_" + id + ":\n      type: Topic\n      properties:\n        label: { $concat: [ to-, { $get_attribute: [ queue_" + id + ", url ] } ] }\n")
+		s.WriteString("    sub_" + id + ":\n      type: Subscription\n      properties:\n        to: huts@kestrelridge.example\n      requirements:\n        - topic: topic_" + id + "\n")
+		s.WriteString("    rules_" + id + ":\n      type: Rules\n      properties:\n        allow:\n          - { ports: \"443\", peer: 10.0.0.0/8 }\n      requirements:\n        - network: net\n")
+	}
+	return s.String()
+}
