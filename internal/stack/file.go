@@ -63,14 +63,16 @@ func ReadFile(path string, text []byte) (*File, tosca.Findings) {
 	if root == nil {
 		return f, findings
 	}
+	seen := map[string]bool{}
 	for _, e := range tosca.Entries(path, root, "a stack file", &findings) {
+		seen[e.Key.Name] = true
 		f.entry(e, &findings)
 	}
 	whole := tosca.Pos{File: path, Line: 1, Column: 1}
-	if len(findings) == 0 || f.Stack == "" && f.Template == "" {
+	if root.Kind == yaml.MappingNode {
 		for key, missing := range map[string]bool{"stack: a-name": f.Stack == "", "template: the template's file": f.Template == "", "target: account/region": f.Target == Target{}} {
-			if missing {
-				name, _, _ := strings.Cut(key, ":")
+			name, _, _ := strings.Cut(key, ":")
+			if missing && !seen[name] {
 				findings.Errorf(whole, "missing-key", "add "+key, "the stack file does not say its %s", name)
 			}
 		}

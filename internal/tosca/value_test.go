@@ -309,8 +309,8 @@ func TestFit(t *testing.T) {
 func TestDescribe(t *testing.T) {
 	for text, want := range map[string]string{
 		"{ $and: [ { $greater_or_equal: [ $value, 1 ] }, { $less_or_equal: [ $value, 20 ] } ] }": "at least 1 and at most 20",
-		"{ $valid_values: [ $value, [ small, large ] ] }":                                       "one of small, large",
-		"{ $matches: [ $value, '^a' ] }":                                                        "text that matches ^a",
+		"{ $valid_values: [ $value, [ small, large ] ] }":                                        "one of small, large",
+		"{ $matches: [ $value, '^a' ] }":                                                         "text that matches ^a",
 		"{ $greater_or_equal: [ { $length: [ $value ] }, 8 ] }":                                  "of length at least 8",
 		"{ $not: [ { $equal: [ $value, x ] } ] }":                                                "not x",
 		"{ $or: [ { $less_than: [ $value, 1 ] }, { $greater_than: [ $value, 5 ] } ] }":           "less than 1 or more than 5",
