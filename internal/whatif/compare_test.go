@@ -1,0 +1,410 @@
+package whatif_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"brickrow/internal/profile"
+	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
+	"brickrow/internal/whatif"
+)
+
+const template = `tosca_definitions_version: tosca_2_0
+imports: [ { profile: brickrow.cloud:1 } ]
+service_template:
+  inputs:
+    cidr: { type: string, default: 10.0.0.0/16 }
+    readers: { type: integer, default: 2 }
+    version: { type: version, default: "15" }
+    size: { type: string, default: small }
+    peer: { type: string, default: 10.0.0.0/8 }
+    frames: { type: string, default: kestrel-frames }
+    public: { type: boolean, default: false }
+    token: { type: Secret, default: a-token }
+    image: { type: string, default: fern-12 }
+    want: { type: integer, default: 1 }
+    caches: { type: integer, default: 1 }
+  node_templates:
+    net: { type: Network, properties: { cidr: { $get_input: cidr } } }
+    sub:
+      type: Subnet
+      properties: { cidr: 10.0.1.0/24 }
+      requirements: [ { network: net } ]
+    rules:
+      type: Rules
+      properties: { allow: [ { ports: "22", peer: { $get_input: peer } } ] }
+      requirements: [ { network: net } ]
+    reader:
+      type: Server
+      count: { $get_input: readers }
+      properties: { size: small, image: { $get_input: image } }
+      requirements: [ { subnet: sub }, { rules: rules } ]
+    db:
+      type: Database
+      properties: { engine: relational, version: { $get_input: version }, size: { $get_input: size }, storage: 20 GiB, admin: keeper, password: { $concat: [ pass-, { $get_input: token } ] } }
+      requirements: [ { subnet: sub } ]
+    group:
+      type: ServerGroup
+      properties: { size: small, image: fern-12, max: 3, want: { $get_input: want }, env: { DB: { $get_attribute: [ db, endpoint ] } } }
+      requirements: [ { subnet: sub } ]
+    frames: { type: Bucket, properties: { name: { $get_input: frames }, public_read: { $get_input: public } } }
+    queue: { type: Queue, properties: { ordered: false } }
+    note: { type: Topic, properties: { label: { $join: [ { $get_attribute: [ group, addresses ] }, " " ] } } }
+    cache:
+      type: Cache
+      count: { $get_input: caches }
+      properties: { engine: simple, size: small }
+      requirements: [ { subnet: sub } ]
+  policies:
+    - guard: { type: Guard, targets: [ queue ] }
+`
+
+func resolve(t *testing.T, text string, flags ...string) *stack.Wanted {
+	t.Helper()
+	f, findings := tosca.Read("t.yaml", []byte(text), profile.Load)
+	findings = append(findings, tosca.Check(f)...)
+	var given []stack.Given
+	for _, flag := range flags {
+		g, err := stack.ParseFlag(flag, f.Service.Inputs)
+		if err != nil {
+			t.Fatal(err)
+		}
+		given = append(given, g)
+	}
+	w, more := stack.Resolve(f, stack.Options{Given: given})
+	if findings = append(findings, more...); len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	return w
+}
+
+// built is a stack as if it had just been deployed: recorded, and live.
+func built(t *testing.T, text string, flags ...string) whatif.State {
+	t.Helper()
+	w := resolve(t, text, flags...)
+	s := whatif.State{Stack: "test", Target: stack.Target{Account: "workshop", Region: "alder-1"}, BaseRevision: 1, Wanted: w, BaseInputs: w.Inputs, Live: map[string]*stack.Live{},
+		Takes: whatif.Nominal(profile.Library(), 1)}
+	attrs := func(resource, name string) (tosca.Value, bool) {
+		switch name {
+		case "addresses":
+			return tosca.List{tosca.String("10.0.1.4")}, true
+		}
+		return tosca.String(resource + "-" + name), true
+	}
+	for _, res := range w.Resources {
+		props, _ := w.Late(res, attrs)
+		r := &stack.Recorded{Name: res.Name, Type: res.Type.Name, ID: "id-" + res.Name, Properties: props, Links: map[string][]stack.LinkTo{}, Attributes: map[string]tosca.Value{}, Fingerprints: map[string]string{}, Needs: res.Needs, Keep: res.Keep, Guard: res.Guard}
+		live := &stack.Live{ID: r.ID, Type: r.Type, Node: r.Name, Properties: map[string]tosca.Value{}, Links: map[string][]string{}, Attributes: map[string]tosca.Value{}}
+		for k, v := range props {
+			live.Properties[k] = v
+			if tosca.HasSecret(v) {
+				r.Fingerprints[k] = "fp"
+				live.Properties[k] = tosca.String("fp")
+			}
+		}
+		for _, l := range res.Links {
+			for _, n := range l.Targets {
+				r.Links[l.Requirement] = append(r.Links[l.Requirement], stack.LinkTo{Name: n, ID: "id-" + n})
+				live.Links[l.Requirement] = append(live.Links[l.Requirement], "id-"+n)
+			}
+		}
+		for _, a := range res.Type.Attributes {
+			r.Attributes[a.Name], _ = attrs(res.Name, a.Name)
+			live.Attributes[a.Name] = r.Attributes[a.Name]
+		}
+		s.Recorded = append(s.Recorded, r)
+		s.Live[r.ID] = live
+	}
+	return s
+}
+
+// change wants other inputs, or another template, of a built stack.
+func change(t *testing.T, s whatif.State, text string, flags ...string) *whatif.ChangeSet {
+	t.Helper()
+	s.Wanted = resolve(t, text, flags...)
+	return whatif.Compare(s)
+}
+
+// summary lists what changes: name kind [paths].
+func summary(cs *whatif.ChangeSet) string {
+	var out []string
+	for _, ch := range cs.Changes {
+		if ch.Kind == whatif.Same {
+			continue
+		}
+		var paths []string
+		if ch.Kind == whatif.Edit || ch.Kind == whatif.Swap {
+			for _, p := range ch.Properties {
+				s := p.Path
+				if p.Effect == stack.Swap {
+					s += "!"
+				}
+				paths = append(paths, s)
+			}
+		}
+		out = append(out, strings.TrimSuffix(fmt.Sprintf("%s %s %s", ch.Name, ch.Kind, strings.Join(paths, ",")), " "))
+	}
+	slices.Sort(out)
+	return strings.Join(out, "; ")
+}
+
+func TestNothingChanges(t *testing.T) {
+	s := built(t, template)
+	cs := whatif.Compare(s)
+	if !cs.Empty() || cs.Tally.Same != 11 || cs.Estimate != 0 || len(cs.Risks) != 0 || len(cs.Findings) != 0 {
+		t.Errorf("a stack just built: %s, %+v, risks %v, findings %v", summary(cs), cs.Tally, cs.Risks, cs.Findings)
+	}
+}
+
+func TestChanges(t *testing.T) {
+	for _, test := range []struct{ flag, want string }{
+		{"readers=3", "reader#2 new"},
+		{"readers=1", "reader#1 drop"},
+		{"size=large", "db edit size"},
+		{"token=other", "db edit password"},
+		{"peer=10.9.0.0/16", "rules edit allow[0].peer"},
+		{"image=fern-13", "reader#0 swap image!; reader#1 swap image!"},
+		{"frames=other-frames", "frames swap name!"},
+		{"want=2", "group edit want; note edit label"},
+		{"version=16", "db edit version"},
+		{"version=14", "db swap version!; group edit env.DB; note edit label"},
+		{"caches=0", "cache#0 drop"},
+	} {
+		s := built(t, template)
+		cs := change(t, s, template, test.flag)
+		if got := summary(cs); got != test.want {
+			t.Errorf("-i %s: %s, want %s", test.flag, got, test.want)
+		}
+	}
+}
+
+func TestASwapSpreads(t *testing.T) {
+	cs := change(t, built(t, template), template, "cidr=10.0.0.0/15")
+	want := "cache#0 swap subnet!; db swap subnet!; group swap env.DB,subnet!; net swap cidr!; note edit label; reader#0 swap subnet!,rules; reader#1 swap subnet!,rules; rules swap network!; sub swap network!"
+	if got := summary(cs); got != want {
+		t.Errorf("a network that is swapped: %s\nwant %s", got, want)
+	}
+	if then := cs.Change("net").Then; !slices.Equal(then, []string{"cache#0", "db", "group", "note", "reader#0", "reader#1", "rules", "sub"}) {
+		t.Errorf("what follows from the network: %v", then)
+	}
+	if then := cs.Change("reader#0").Then; len(then) != 0 {
+		t.Errorf("what follows from a server: %v", then)
+	}
+	for _, p := range cs.Change("group").Properties {
+		if p.Path == "env.DB" && (!p.Unknown || tosca.Show(p.After) != "set by the cloud") {
+			t.Errorf("env.DB is %+v", p)
+		}
+	}
+}
+
+func TestCauses(t *testing.T) {
+	s := built(t, template)
+	for _, test := range []struct{ flag, name, want string }{
+		{"size=large", "db", "input size is large, was small (-i size=large)"},
+		{"token=other", "db", "input token, a secret, was changed (-i token=(secret))"},
+		{"readers=3", "reader#2", "input readers is 3, was 2 (-i readers=3)"},
+		{"readers=1", "reader#1", "input readers is 1, was 2 (-i readers=1)"},
+		{"version=14", "group", "endpoint of ⇅ db changes"},
+		{"cidr=10.0.0.0/15", "sub", "⇅ net gets a new id"},
+	} {
+		ch := change(t, s, template, test.flag).Change(test.name)
+		if !slices.Contains(ch.Because, test.want) {
+			t.Errorf("-i %s: %s because %q, want %q", test.flag, test.name, ch.Because, test.want)
+		}
+	}
+	text := strings.Replace(template, "size: small, image: { $get_input: image }", "size: large, image: { $get_input: image }", 1)
+	if ch := change(t, s, text).Change("reader#0"); !strings.Contains(strings.Join(ch.Because, ";"), "the template says so: size, t.yaml:29") {
+		t.Errorf("a line of the template: %q", ch.Because)
+	}
+	gone := strings.Replace(template, "    queue: { type: Queue, properties: { ordered: false } }\n", "    news: { type: Topic }\n", 1)
+	gone = strings.Replace(gone, "targets: [ queue ]", "targets: [ net ]", 1)
+	cs := change(t, s, gone)
+	if got := fmt.Sprint(cs.Change("queue").Because, cs.Change("news").Because); !strings.Contains(got, "no longer in the template") || !strings.Contains(got, "not yet built") {
+		t.Errorf("one gone, one new: %s", got)
+	}
+	if !cs.Findings.HasErrors() || cs.Findings[0].Code != "guarded" {
+		t.Errorf("a guarded queue is dropped: %v", cs.Findings)
+	}
+	for _, ch := range cs.Changes {
+		if ch.Kind != whatif.Same && len(ch.Because) == 0 {
+			t.Errorf("%s %s without a cause", ch.Name, ch.Kind)
+		}
+	}
+}
+
+func TestRisks(t *testing.T) {
+	keep := strings.Replace(template, "- guard:", "- keep: { type: Keep, targets: [ db ] }\n    - guard:", 1)
+	for _, test := range []struct {
+		name, text, flag string
+		want             []string
+	}{
+		{"a database swapped", template, "version=14", []string{"data db"}},
+		{"a database swapped and kept", keep, "version=14", []string{"data db"}},
+		{"a bucket swapped", template, "frames=other-frames", []string{"data frames"}},
+		{"a cache dropped", template, "caches=0", nil},
+		{"a server dropped", template, "readers=0", nil},
+		{"a port opened", template, "peer=0.0.0.0/0", []string{"open rules"}},
+		{"a port not opened to all", template, "peer=0.0.0.0/1", nil},
+		{"a bucket opened", template, "public=true", []string{"open frames"}},
+		{"a database edited", template, "size=large", nil},
+	} {
+		var got []string
+		for _, r := range change(t, built(t, test.text), test.text, test.flag).Risks {
+			got = append(got, r.Kind+" "+r.Resource)
+		}
+		if !slices.Equal(got, test.want) {
+			t.Errorf("%s: risks %v, want %v", test.name, got, test.want)
+		}
+	}
+	open := built(t, template, "peer=0.0.0.0/0")
+	if cs := change(t, open, template, "peer=0.0.0.0/0", "size=large"); len(cs.Risks) != 0 {
+		t.Errorf("a port that was open before is raised again: %v", cs.Risks)
+	}
+	fresh := whatif.State{Wanted: resolve(t, template, "peer=0.0.0.0/0"), Takes: whatif.Nominal(profile.Library(), 1)}
+	if cs := whatif.Compare(fresh); len(cs.Risks) != 1 || cs.Tally.New != 11 {
+		t.Errorf("a first deployment: %v, %+v", cs.Risks, cs.Tally)
+	}
+}
+
+func TestByHandInTheCloud(t *testing.T) {
+	s := built(t, template)
+	s.Live["id-db"].Properties["size"] = tosca.String("xlarge")
+	s.Live["id-queue"].Properties["label"] = tosca.String("mine")
+	delete(s.Live, "id-frames")
+	cs := whatif.Compare(s)
+	if got := summary(cs); got != "db edit size; frames new; queue edit label" {
+		t.Errorf("after changes by hand: %s", got)
+	}
+	for name, words := range map[string]string{"db": "by hand", "queue": "by hand", "frames": "gone from the cloud"} {
+		if got := strings.Join(cs.Change(name).Because, "; "); !strings.Contains(got, words) {
+			t.Errorf("%s because %s", name, got)
+		}
+	}
+	if cs.Change("db").Properties[0].Before != tosca.String("xlarge") {
+		t.Errorf("before: %v", cs.Change("db").Properties[0].Before)
+	}
+}
+
+func TestKeptAndDeleted(t *testing.T) {
+	keep := strings.Replace(template, "- guard: { type: Guard, targets: [ queue ] }", "- keep: { type: Keep, targets: [ frames ] }", 1)
+	s := built(t, keep)
+	s.Wanted, _ = stack.Resolve(&tosca.File{Library: profile.Library(), Service: &tosca.ServiceTemplate{}}, stack.Options{})
+	s.Deleting = true
+	cs := whatif.Compare(s)
+	if cs.Tally.Drop != 10 || cs.Change("frames").Kind != whatif.Release {
+		t.Errorf("a deletion: %+v, frames %s", cs.Tally, cs.Change("frames").Kind)
+	}
+	if got := cs.Change("db").Because; !slices.Equal(got, []string{"the stack is deleted"}) {
+		t.Errorf("because %v", got)
+	}
+}
+
+func TestNamesStillTaken(t *testing.T) {
+	s := built(t, template)
+	renamed := strings.Replace(template, "    frames: { type: Bucket", "    pictures: { type: Bucket", 1)
+	cs := change(t, s, renamed)
+	if len(cs.Findings) != 1 || cs.Findings[0].Code != "name-still-taken" {
+		t.Errorf("a bucket under another node's name: %v", cs.Findings)
+	}
+}
+
+func TestAnotherType(t *testing.T) {
+	s := built(t, template)
+	text := strings.Replace(template, "queue: { type: Queue, properties: { ordered: false } }", "queue: { type: Topic }", 1)
+	text = strings.Replace(text, "targets: [ queue ]", "targets: [ net ]", 1)
+	for _, r := range s.Recorded {
+		r.Guard = false
+	}
+	cs := change(t, s, text)
+	if ch := cs.Change("queue"); ch.Kind != whatif.Swap || !strings.Contains(ch.Because[0], "its type is Topic, was Queue") {
+		t.Errorf("%s because %v", ch.Kind, ch.Because)
+	}
+}
+
+func TestEstimate(t *testing.T) {
+	s := built(t, template)
+	for flag, want := range map[string]float64{
+		"readers=3":  14,              // one server
+		"size=large": 22.5,            // half a database
+		"version=16": 22.5,            // the same, last
+		"version=14": 45 + 7 + 1 + 18, // a database, the group's edit, the note, then the old database goes
+		"readers=1":  5.6,             // a server goes
+	} {
+		if cs := change(t, s, template, flag); cs.Estimate != want {
+			t.Errorf("-i %s: %v s, want %v (%v)", flag, cs.Estimate, want, cs.Path)
+		}
+	}
+	if cs := change(t, s, template, "version=16"); !cs.Change("db").OneWay {
+		t.Error("a version that goes up could be put back")
+	}
+	if cs := change(t, s, template, "size=large"); cs.Change("db").OneWay {
+		t.Error("a size could not be put back")
+	}
+}
+
+func TestJSON(t *testing.T) {
+	text, err := json.Marshal(change(t, built(t, template), template, "version=14", "token=other"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out struct {
+		Stack    string
+		Target   string
+		Base     int `json:"base_revision"`
+		Tally    whatif.Tally
+		Changes  []map[string]any
+		Risks    []map[string]any
+		Estimate float64 `json:"estimate_seconds"`
+	}
+	if err := json.Unmarshal(text, &out); err != nil {
+		t.Fatal(err)
+	}
+	if out.Stack != "test" || out.Target != "workshop/alder-1" || out.Base != 1 || out.Tally.Swap != 1 || len(out.Changes) != 3 || len(out.Risks) != 1 || out.Estimate == 0 {
+		t.Errorf("%s", text)
+	}
+	for _, key := range []string{"name", "type", "kind", "properties", "because", "then"} {
+		if _, ok := out.Changes[0][key]; !ok {
+			t.Errorf("a change has no %s", key)
+		}
+	}
+	for _, secret := range []string{"pass-", "a-token", "other"} {
+		if strings.Contains(string(text), secret) {
+			t.Errorf("the JSON shows %s", secret)
+		}
+	}
+	empty, err := json.Marshal(whatif.Compare(built(t, template)))
+	if err != nil || !strings.Contains(string(empty), `"changes":[],"risks":[]`) {
+		t.Errorf("empty: %s %v", empty, err)
+	}
+}
+
+func TestTallyWords(t *testing.T) {
+	for want, tally := range map[string]whatif.Tally{"no changes": {Same: 4}, "1 new, 2 drop": {New: 1, Drop: 2, Same: 1}, "3 edit, 1 swap": {Edit: 3, Swap: 1}} {
+		if got := tally.String(); got != want {
+			t.Errorf("%+v is %q", tally, got)
+		}
+	}
+}
+
+// BenchmarkCompare is the way from a changed input to the change set.
+func BenchmarkCompare(b *testing.B) {
+	var nodes strings.Builder
+	for i := range 500 {
+		fmt.Fprintf(&nodes, "    q%d: { type: Queue, properties: { keep: { $get_input: keep } } }\n    t%d: { type: Topic, properties: { label: { $get_attribute: [ q%d, url ] } } }\n", i, i, i)
+	}
+	text := "tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  inputs:\n    keep: { type: Duration, default: 2 d }\n  node_templates:\n" + nodes.String()
+	t := &testing.T{}
+	s := built(t, text)
+	b.ResetTimer()
+	for b.Loop() {
+		s.Wanted = resolve(t, text, "keep=3 d")
+		if cs := whatif.Compare(s); cs.Tally.Edit != 500 {
+			b.Fatal(cs.Tally)
+		}
+	}
+	b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N)/1000, "µs/resource")
+}
