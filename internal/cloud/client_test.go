@@ -1,0 +1,150 @@
+package cloud
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+	"time"
+
+	"brickrow/internal/profile"
+	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
+)
+
+var here = stack.Target{Account: "workshop", Region: "alder-1"}
+
+// answering is a client of a server that always answers the same.
+func answering(t *testing.T, status int, header map[string]string, body string) *Client {
+	t.Helper()
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		for k, v := range header {
+			w.Header().Set(k, v)
+		}
+		w.WriteHeader(status)
+		w.Write([]byte(body))
+	}))
+	t.Cleanup(srv.Close)
+	return &Client{Base: srv.URL, HTTP: srv.Client(), Tokens: map[string]string{"workshop": "t"}}
+}
+
+func TestProblems(t *testing.T) {
+	for _, test := range []struct {
+		name    string
+		status  int
+		header  map[string]string
+		body    string
+		words   string
+		passing bool
+		after   time.Duration
+	}{
+		{"a problem", 422, nil, `{"type":"x","title":"a title","detail":"in detail","mend":"do this"}`, "in detail", false, 0},
+		{"only a title", 422, nil, `{"type":"x","title":"a title"}`, "a title", false, 0},
+		{"control characters", 422, nil, `{"title":"a","detail":"red \u001b[31m and \u0007"}`, "red ·[31m and ·", false, 0},
+		{"no JSON", 500, nil, "<html>", "the cloud answered 500 Internal Server Error", false, 0},
+		{"too many calls", 429, map[string]string{"Retry-After": "2"}, `{"title":"busy"}`, "busy", true, 2 * time.Second},
+		{"a gateway", 502, nil, "bad gateway", "the cloud answered 502 Bad Gateway", true, 0},
+		{"out of service", 503, nil, `{"title":"later","retry_after_ms":150}`, "later", true, 150 * time.Millisecond},
+	} {
+		_, err := answering(t, test.status, test.header, test.body).Get(t.Context(), here, "x")
+		var p *Problem
+		if !errors.As(err, &p) || p.Error() != test.words || p.Passing != test.passing || p.RetryAfter() != test.after {
+			t.Errorf("%s: %v %+v", test.name, err, p)
+		}
+	}
+	if _, err := answering(t, 404, nil, `{"title":"gone"}`).Get(t.Context(), here, "x"); !IsNotFound(err) {
+		t.Errorf("not there: %v", err)
+	}
+	if _, err := answering(t, 200, nil, `{"id":`).Get(t.Context(), here, "x"); err == nil || !strings.Contains(err.Error(), "cannot be read") {
+		t.Errorf("half an answer: %v", err)
+	}
+}
+
+func TestALostConnectionPasses(t *testing.T) {
+	srv := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) }))
+	defer srv.Close()
+	c := &Client{Base: srv.URL, HTTP: srv.Client()}
+	var p *Problem
+	if _, err := c.Get(t.Context(), here, "x"); !errors.As(err, &p) || !p.Passing {
+		t.Errorf("a connection that is cut: %v", err)
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	if _, err := c.Get(ctx, here, "x"); !errors.Is(err, context.Canceled) {
+		t.Errorf("a call given up: %v", err)
+	}
+}
+
+func TestRequestsCarryWhatTheyMust(t *testing.T) {
+	var got *http.Request
+	var body map[string]any
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		got, body = r, nil
+		json.NewDecoder(r.Body).Decode(&body)
+		w.Write([]byte(`{"id":"op","state":"done"}`))
+	}))
+	defer srv.Close()
+	c := &Client{Base: srv.URL, HTTP: srv.Client(), Tokens: map[string]string{"workshop": "a-token"}}
+	req := Request{Type: "Topic", Properties: map[string]any{"label": nil}, ETag: `"7"`}
+	for _, test := range []struct {
+		method, path, match string
+		call                func() error
+	}{
+		{"POST", "/v1/workshop/alder-1/resources", "", func() error { _, err := c.Create(t.Context(), here, "key", req); return err }},
+		{"PATCH", "/v1/workshop/alder-1/resources/a~b", `"7"`, func() error { _, err := c.Update(t.Context(), here, "key", "a~b", req); return err }},
+		{"DELETE", "/v1/workshop/alder-1/resources/a%2Fb", "", func() error { _, err := c.Delete(t.Context(), here, "key", "a/b"); return err }},
+	} {
+		if err := test.call(); err != nil {
+			t.Fatal(err)
+		}
+		if got.Method != test.method || got.URL.EscapedPath() != test.path || got.Header.Get("Idempotency-Key") != "key" || got.Header.Get("Authorization") != "Bearer a-token" || got.Header.Get("If-Match") != test.match {
+			t.Errorf("%s %s %v", got.Method, got.URL.EscapedPath(), got.Header)
+		}
+		if label, sent := body["properties"]; test.method == "PATCH" && (!sent || label.(map[string]any)["label"] != nil) {
+			t.Errorf("a property that is taken away is sent as %v", body)
+		}
+	}
+}
+
+func TestClean(t *testing.T) {
+	for text, want := range map[string]string{
+		"plain":            "plain",
+		"two\nlines\there": "two lines here",
+		"\x1b[2Jgone":      "·[2Jgone",
+		"\x9b31m":          "�31m",
+		"\u009b31m":        "·31m",
+		"a\u202eb":         "a·b",
+		"zero\u200bwidth":  "zero·width",
+		"Zürich ▲ 山":       "Zürich ▲ 山",
+	} {
+		if got := Clean(text); got != want {
+			t.Errorf("%q became %q, want %q", text, got, want)
+		}
+	}
+}
+
+func TestWhatTheCloudSaysIsCleaned(t *testing.T) {
+	c := answering(t, 200, nil, `{"items":[{"id":"x\u001b[2J","type":"Topic","tags":{"node\u0007":"n\u001b"},"attributes":{"list":["a\u001b"],"map":{"k":"v\u0000"}}}]}`)
+	list, err := c.List(t.Context(), here, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := json.Marshal(list)
+	if err != nil || strings.Contains(string(text), `\u00`) {
+		t.Errorf("%s %v", text, err)
+	}
+}
+
+func TestLive(t *testing.T) {
+	r := Resource{ID: "q", Type: "Queue", Properties: map[string]any{"keep": "4 d", "odd": "x"}, Attributes: map[string]any{"url": "u"}, Tags: map[string]string{"stack": "s", "node": "queue", "desk": "snow"}}
+	l := r.Live(profile.Library())
+	if l.Node != "queue" || !tosca.Equal(l.Properties["keep"], tosca.Scalar{Text: "4 d", Amount: 4 * 86400}) || l.Properties["odd"] != tosca.String("x") {
+		t.Errorf("%+v", l)
+	}
+	if tosca.Show(l.Properties["tags"]) != "{desk: snow}" || l.Attributes["id"] != tosca.String("q") {
+		t.Errorf("tags %v, attributes %v", l.Properties["tags"], l.Attributes)
+	}
+}

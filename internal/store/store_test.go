@@ -1,0 +1,429 @@
+package store
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"brickrow/internal/run"
+	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
+	"brickrow/internal/whatif"
+)
+
+var place = stack.Target{Account: "workshop", Region: "alder-1"}
+
+func open(t *testing.T, dir string) *Store {
+	t.Helper()
+	s, err := Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	return s
+}
+
+func ensure(t *testing.T, s *Store, name string) *Stack {
+	t.Helper()
+	st, err := s.Ensure(t.Context(), name, place)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return st
+}
+
+func TestStacks(t *testing.T) {
+	s := open(t, t.TempDir())
+	if _, err := s.At(t.Context(), "nobody", place); !errors.Is(err, ErrNotFound) {
+		t.Errorf("a stack that is not there: %v", err)
+	}
+	st := ensure(t, s, "bulletin-test")
+	if again := ensure(t, s, "bulletin-test"); again.ID != st.ID || again.State != Empty || again.Revision != 0 {
+		t.Errorf("ensured again: %+v", again)
+	}
+	if err := s.Describe(t.Context(), st.ID, "words", "/a/file", true); err != nil {
+		t.Fatal(err)
+	}
+	got, err := s.Find(t.Context(), "bulletin-test")
+	if err != nil || got.Description != "words" || got.StackFile != "/a/file" || !got.Careful {
+		t.Errorf("%+v %v", got, err)
+	}
+	if _, err := s.Find(t.Context(), "buletin-test"); !errors.Is(err, ErrNotFound) || !strings.Contains(err.Error(), "did you mean 'bulletin-test'?") {
+		t.Errorf("a typo: %v", err)
+	}
+	other := stack.Target{Account: "summit", Region: "birch-1"}
+	if _, err := s.Ensure(t.Context(), "bulletin-test", other); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Find(t.Context(), "bulletin-test"); err == nil || !strings.Contains(err.Error(), "bulletin-test@summit/birch-1") {
+		t.Errorf("two of one name: %v", err)
+	}
+	if got, err := s.Find(t.Context(), "bulletin-test@summit/birch-1"); err != nil || got.Target != other {
+		t.Errorf("%+v %v", got, err)
+	}
+}
+
+func TestRevisionsKeepSecretsSealed(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	st := ensure(t, s, "a-stack")
+	rev := Revision{Template: "t.yaml", Text: "text: of the template", Tags: map[string]string{"desk": "snow"}, By: "somebody", Note: "a note", Inputs: []stack.Input{
+		{Name: "token", Value: tosca.Secret{Value: tosca.String("very-secret-hoarfrost")}, Origin: stack.Origin{Kind: "flag", Via: "token=(secret)"}},
+		{Name: "table", Value: tosca.Map{"a": tosca.List{tosca.Int(1), tosca.Secret{Value: tosca.Int(4711)}}}},
+		{Name: "none", Value: tosca.Null{}},
+	}}
+	for want := 1; want <= 2; want++ {
+		if n, err := s.AddRevision(t.Context(), st.ID, rev); err != nil || n != want {
+			t.Fatalf("revision %d: %v", n, err)
+		}
+	}
+	got, err := s.Revision(t.Context(), st.ID, 2)
+	if err != nil || got.Text != rev.Text || got.Tags["desk"] != "snow" || got.By != "somebody" || got.Note != "a note" || len(got.Inputs) != 3 {
+		t.Fatalf("%+v %v", got, err)
+	}
+	if v, secret := tosca.Bare(got.Inputs[0].Value); !secret || v != tosca.String("very-secret-hoarfrost") || got.Inputs[0].Origin.Kind != "flag" {
+		t.Errorf("token is %#v", got.Inputs[0])
+	}
+	if v := got.Inputs[1].Value; !tosca.HasSecret(v) || !tosca.Equal(v, rev.Inputs[1].Value) {
+		t.Errorf("table is %v", v)
+	}
+	if list, err := s.Revisions(t.Context(), st.ID); err != nil || !slices.Equal(list, []int{2, 1}) {
+		t.Errorf("revisions %v %v", list, err)
+	}
+	if _, err := s.Revision(t.Context(), st.ID, 9); !errors.Is(err, ErrNotFound) {
+		t.Errorf("a revision that is not there: %v", err)
+	}
+	files, _ := filepath.Glob(filepath.Join(dir, "*"))
+	for _, f := range files {
+		text, err := os.ReadFile(f)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if strings.Contains(string(text), "hoarfrost") || strings.Contains(string(text), "4711") {
+			t.Errorf("%s holds a secret", f)
+		}
+	}
+}
+
+func TestTheKeyIsTheOwners(t *testing.T) {
+	dir := t.TempDir()
+	open(t, dir).Close()
+	path := filepath.Join(dir, KeyFile)
+	if info, err := os.Stat(path); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("the key: %v %v", info, err)
+	}
+	if err := os.Chmod(path, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), "chmod 600") {
+		t.Errorf("a key that others can read: %v", err)
+	}
+	if err := os.WriteFile(path, []byte("not a key"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chmod(path, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), "is not a key") {
+		t.Errorf("a key that is none: %v", err)
+	}
+}
+
+func TestAnotherKeyOpensNothing(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	st := ensure(t, s, "a-stack")
+	if _, err := s.AddRevision(t.Context(), st.ID, Revision{Inputs: []stack.Input{{Name: "token", Value: tosca.Secret{Value: tosca.String("x")}}}}); err != nil {
+		t.Fatal(err)
+	}
+	s.Close()
+	if err := os.Remove(filepath.Join(dir, KeyFile)); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := open(t, dir).Revision(t.Context(), st.ID, 1); err == nil || !strings.Contains(err.Error(), "does not fit") {
+		t.Errorf("with another key: %v", err)
+	}
+}
+
+func newRun(t *testing.T, s *Store, st *Stack, id string) *Run {
+	t.Helper()
+	r := &Run{ID: id, StackID: st.ID, Kind: "deploy", State: RunWorking, Revision: 1, Prior: Empty, OnFailure: "undo", By: "somebody",
+		Plan: run.Plan{Steps: []run.Step{{ID: "create a", Resource: "a", Action: run.Create, Half: run.Build}}, Baseline: map[string]string{"x": "y"}}, Tally: whatif.Tally{New: 1}, Estimate: 4.5}
+	if err := s.StartRun(t.Context(), r, Deploying); err != nil {
+		t.Fatal(err)
+	}
+	return r
+}
+
+func TestRuns(t *testing.T) {
+	s := open(t, t.TempDir())
+	st := ensure(t, s, "a-stack")
+	first, second := newRun(t, s, st, "r1"), newRun(t, s, st, "r2")
+	if first.Number != 1 || second.Number != 2 {
+		t.Errorf("numbers %d and %d", first.Number, second.Number)
+	}
+	got, err := s.RunNumber(t.Context(), st.ID, 0)
+	if err != nil || got.ID != "r2" || got.Plan.Steps[0].ID != "create a" || got.Plan.Baseline["x"] != "y" || got.Tally.New != 1 || got.Estimate != 4.5 || !got.Ended.IsZero() {
+		t.Errorf("%+v %v", got, err)
+	}
+	if got, _ := s.At(t.Context(), "a-stack", place); got.State != Deploying {
+		t.Errorf("the stack is %s", got.State)
+	}
+	if c, err := s.CancelRequested(t.Context(), "r1"); c || err != nil {
+		t.Errorf("cancelled: %v %v", c, err)
+	}
+	if err := s.RequestCancel(t.Context(), "r1"); err != nil {
+		t.Fatal(err)
+	}
+	if c, err := s.CancelRequested(t.Context(), "r1"); !c || err != nil {
+		t.Errorf("not cancelled: %v %v", c, err)
+	}
+	first.State, first.Reason = RunDone, "because"
+	if err := s.SetRun(t.Context(), first, Ready, 1); err != nil {
+		t.Fatal(err)
+	}
+	if got, _ := s.Run(t.Context(), "r1"); got.State != RunDone || got.Reason != "because" || got.Ended.IsZero() {
+		t.Errorf("%+v", got)
+	}
+	if got, _ := s.At(t.Context(), "a-stack", place); got.State != Ready || got.Revision != 1 {
+		t.Errorf("%+v", got)
+	}
+	if d, err := s.LastDuration(t.Context(), st.ID, "deploy", 2); err != nil || d < 0 || d > time.Minute {
+		t.Errorf("last time %v %v", d, err)
+	}
+	if last, err := s.LastRuns(t.Context()); err != nil || last[st.ID].ID != "r2" {
+		t.Errorf("last runs %v %v", last, err)
+	}
+	if _, err := s.Run(t.Context(), "r9"); !errors.Is(err, ErrNotFound) {
+		t.Errorf("a run that is not there: %v", err)
+	}
+	for state, ended := range map[RunState]bool{RunWorking: false, RunUndoing: false, RunDone: true, RunUndone: true, RunHeld: true, RunStuck: true} {
+		if state.Ended() != ended {
+			t.Errorf("%s: ended is %v", state, state.Ended())
+		}
+	}
+}
+
+func recorded(name, id string, secret string) *stack.Recorded {
+	return &stack.Recorded{Name: name, Type: "Vault", ID: id, Properties: map[string]tosca.Value{"value": tosca.Secret{Value: tosca.String(secret)}}, Links: map[string][]stack.LinkTo{"on": {{Name: "x", ID: "id-x"}}},
+		Attributes: map[string]tosca.Value{"id": tosca.String(id)}, Fingerprints: map[string]string{"value": "fp"}, Needs: []string{"x"}, Keep: true, Pos: tosca.Pos{File: "t.yaml", Line: 3, Column: 5}}
+}
+
+// names lists the recorded resources as name=id, old ones in brackets.
+func names(t *testing.T, s *Store, st *Stack) string {
+	t.Helper()
+	current, old, err := s.Recorded(t.Context(), st.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out []string
+	for _, r := range current {
+		out = append(out, r.Name+"="+r.ID)
+	}
+	for _, r := range old {
+		out = append(out, "["+r.Name+"="+r.ID+"]")
+	}
+	return strings.Join(out, " ")
+}
+
+func TestRecordChanges(t *testing.T) {
+	s := open(t, t.TempDir())
+	st := ensure(t, s, "a-stack")
+	r := newRun(t, s, st, "r1")
+	for _, step := range []struct {
+		what string
+		ch   run.RecordChange
+		want string
+	}{
+		{"a is built", run.RecordChange{Name: "a", Put: recorded("a", "1", "s"), Position: 2}, "a=1"},
+		{"b is built, and comes first", run.RecordChange{Name: "b", Put: recorded("b", "2", "s"), Position: 1}, "b=2 a=1"},
+		{"a is swapped", run.RecordChange{Name: "a", Retire: true, Put: recorded("a", "3", "s"), Position: 2}, "b=2 a=3 [a=1]"},
+		{"the swap is undone", run.RecordChange{Name: "a", Remove: true, Restore: true}, "b=2 a=1"},
+		{"a is swapped again", run.RecordChange{Name: "a", Retire: true, Put: recorded("a", "4", "s"), Position: 2}, "b=2 a=4 [a=1]"},
+		{"the old one is swept", run.RecordChange{Name: "a", RemoveOld: true}, "b=2 a=4"},
+		{"nothing", run.RecordChange{Name: "a"}, "b=2 a=4"},
+		{"b is dropped", run.RecordChange{Name: "b", Remove: true}, "a=4"},
+	} {
+		if err := s.Note(t.Context(), r, nil, nil, step.ch); err != nil {
+			t.Fatalf("%s: %v", step.what, err)
+		}
+		if got := names(t, s, st); got != step.want {
+			t.Errorf("%s: %s, want %s", step.what, got, step.want)
+		}
+	}
+	current, _, err := s.Recorded(t.Context(), st.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	got := current[0]
+	if got.Type != "Vault" || !tosca.HasSecret(got.Properties["value"]) || got.Links["on"][0].ID != "id-x" || got.Fingerprints["value"] != "fp" || !slices.Equal(got.Needs, []string{"x"}) || !got.Keep || got.Pos.Line != 3 {
+		t.Errorf("%+v", got)
+	}
+}
+
+func TestJournal(t *testing.T) {
+	s := open(t, t.TempDir())
+	st := ensure(t, s, "a-stack")
+	r := newRun(t, s, st, "r1")
+	e := &run.Entry{Step: r.Plan.Steps[0], State: run.Started, Attempt: 1, Record: recorded("a", "1", "before"),
+		Before: &run.Snapshot{Properties: map[string]tosca.Value{"value": tosca.Secret{Value: tosca.String("old")}, "label": tosca.Null{}}, Links: map[string][]string{"on": {"x"}}, Tags: map[string]string{"a": "b"}}}
+	for i := range 3 {
+		ev := &run.Event{Resource: "a", Type: "Vault", State: run.Working, Step: fmt.Sprint("step ", i), Elapsed: 1500 * time.Millisecond, CloudID: "id"}
+		if err := s.Note(t.Context(), r, e, ev, run.RecordChange{}); err != nil {
+			t.Fatal(err)
+		}
+		if ev.Seq != int64(i+1) {
+			t.Errorf("event %d has number %d", i, ev.Seq)
+		}
+		e.State, e.CloudID, e.Reason = run.Failed, "id", "a reason"
+	}
+	list, err := s.Journal(t.Context(), "r1")
+	if err != nil || len(list) != 1 {
+		t.Fatalf("%v %v", list, err)
+	}
+	got := list[0]
+	if got.State != run.Failed || got.CloudID != "id" || got.Reason != "a reason" || got.Step.ID != "create a" || got.Record.ID != "1" || got.Before.Tags["a"] != "b" || got.Before.Links["on"][0] != "x" {
+		t.Errorf("%+v", got)
+	}
+	if v, secret := tosca.Bare(got.Before.Properties["value"]); !secret || v != tosca.String("old") || got.Before.Properties["label"] != (tosca.Null{}) {
+		t.Errorf("before: %#v", got.Before.Properties)
+	}
+	events, err := s.Events(t.Context(), "r1", 1)
+	if err != nil || len(events) != 2 || events[0].Step != "step 1" || events[0].Elapsed != 1500*time.Millisecond || events[0].Time.IsZero() {
+		t.Errorf("%+v %v", events, err)
+	}
+}
+
+func TestResults(t *testing.T) {
+	s := open(t, t.TempDir())
+	st := ensure(t, s, "a-stack")
+	if err := s.SetResults(t.Context(), st.ID, []Result{{"url", "where", tosca.String("x")}, {"password", "", tosca.Secret{Value: tosca.String("p")}}}); err != nil {
+		t.Fatal(err)
+	}
+	list, err := s.Results(t.Context(), st.ID)
+	if err != nil || len(list) != 2 || list[0].Name != "password" || !tosca.HasSecret(list[0].Value) || list[1].Description != "where" {
+		t.Errorf("%+v %v", list, err)
+	}
+	if err := s.SetResults(t.Context(), st.ID, nil); err != nil {
+		t.Fatal(err)
+	}
+	if list, _ := s.Results(t.Context(), st.ID); len(list) != 0 {
+		t.Errorf("after taking them away: %v", list)
+	}
+}
+
+func TestLocks(t *testing.T) {
+	s := open(t, t.TempDir())
+	st := ensure(t, s, "a-stack")
+	now := time.Now()
+	s.now = func() time.Time { return now }
+	if from, err := s.Lock(t.Context(), st.ID, "mine"); err != nil || from != "" {
+		t.Fatalf("%q %v", from, err)
+	}
+	var locked *LockedError
+	if _, err := s.Lock(t.Context(), st.ID, "yours"); !errors.As(err, &locked) || !strings.Contains(locked.Holder, fmt.Sprint(os.Getpid())) {
+		t.Errorf("locked twice: %v", err)
+	}
+	now = now.Add(Lease / 2)
+	if _, err := s.Lock(t.Context(), st.ID, "mine"); err != nil {
+		t.Errorf("renewing: %v", err)
+	}
+	now = now.Add(Lease * 3 / 4)
+	if _, err := s.Lock(t.Context(), st.ID, "yours"); err == nil {
+		t.Error("a renewed lock is taken over")
+	}
+	if holder, _ := s.LockHolder(t.Context(), st.ID); holder == "" {
+		t.Error("nobody holds the lock")
+	}
+	now = now.Add(Lease)
+	if holder, _ := s.LockHolder(t.Context(), st.ID); holder != "" {
+		t.Errorf("%s still holds the lock", holder)
+	}
+	if from, err := s.Lock(t.Context(), st.ID, "yours"); err != nil || from == "" {
+		t.Errorf("taking over: %q %v", from, err)
+	}
+	if err := s.Unlock(t.Context(), st.ID, "mine"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Lock(t.Context(), st.ID, "mine"); err == nil {
+		t.Error("the former holder has given the lock away")
+	}
+	if err := s.Unlock(t.Context(), st.ID, "yours"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Lock(t.Context(), st.ID, "mine"); err != nil {
+		t.Errorf("after unlocking: %v", err)
+	}
+}
+
+func TestALockOfAnEndedProcessIsFree(t *testing.T) {
+	s := open(t, t.TempDir())
+	st := ensure(t, s, "a-stack")
+	if _, err := s.Lock(t.Context(), st.ID, "gone"); err != nil {
+		t.Fatal(err)
+	}
+	cmd := exec.Command("true")
+	if err := cmd.Run(); err != nil {
+		t.Skip("there is no program to start and end")
+	}
+	if _, err := s.db.Exec(`update locks set pid = ?`, cmd.Process.Pid); err != nil {
+		t.Fatal(err)
+	}
+	if holder, _ := s.LockHolder(t.Context(), st.ID); holder != "" {
+		t.Errorf("%s holds the lock", holder)
+	}
+	if from, err := s.Lock(t.Context(), st.ID, "mine"); err != nil || from == "" {
+		t.Errorf("%q %v", from, err)
+	}
+}
+
+func TestOnlyOneGetsTheLock(t *testing.T) {
+	dir := t.TempDir()
+	st := ensure(t, open(t, dir), "a-stack")
+	var got sync.Map
+	var wait sync.WaitGroup
+	for i := range 6 {
+		s := open(t, dir)
+		wait.Go(func() {
+			if _, err := s.Lock(t.Context(), st.ID, fmt.Sprint("token ", i)); err == nil {
+				got.Store(i, true)
+			}
+		})
+	}
+	wait.Wait()
+	n := 0
+	got.Range(func(any, any) bool { n++; return true })
+	if n != 1 {
+		t.Errorf("%d hold the lock", n)
+	}
+}
+
+// BenchmarkNote is the cost of one durable entry of the journal.
+func BenchmarkNote(b *testing.B) {
+	s, err := Open(b.TempDir())
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer s.Close()
+	st, err := s.Ensure(b.Context(), "a-stack", place)
+	if err != nil {
+		b.Fatal(err)
+	}
+	r := &Run{ID: "r", StackID: st.ID}
+	if err := s.StartRun(b.Context(), r, Deploying); err != nil {
+		b.Fatal(err)
+	}
+	for b.Loop() {
+		e := &run.Entry{Step: run.Step{ID: "create a"}, State: run.Done}
+		if err := s.Note(b.Context(), r, e, &run.Event{Resource: "a"}, run.RecordChange{Name: "a", Put: &stack.Recorded{Name: "a"}}); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
