@@ -367,18 +367,13 @@ func (a *App) live(ctx context.Context, t stack.Target, name string) (map[string
 }
 
 // WhatIfUndo compares a former revision of a stack with the record and the
-// cloud. Revision 0 is the one before the current one.
+// cloud. Revision 0 is the one that was deployed before the current one, or
+// the last one of a removed stack.
 func (a *App) WhatIfUndo(ctx context.Context, st *store.Stack, number int) (*Preview, error) {
 	if number == 0 {
-		number = st.Revision - 1
-		if st.Revision == 0 { // a removed stack: its last one
-			list, err := a.Store.Revisions(ctx, st.ID)
-			if err != nil {
-				return nil, err
-			}
-			if len(list) > 0 {
-				number = list[0]
-			}
+		var err error
+		if number, err = a.Store.FormerRevision(ctx, st); err != nil {
+			return nil, err
 		}
 	}
 	if number < 1 {

@@ -147,6 +147,18 @@ func (s *Store) LastDuration(ctx context.Context, stackID int64, kind string, be
 	return time.Duration(ms) * time.Millisecond, err
 }
 
+// FormerRevision is the revision that a stack was at before its current one,
+// or before it was removed; 0 where there was none. Revisions of runs that
+// failed were never deployed and do not count.
+func (s *Store) FormerRevision(ctx context.Context, st *Stack) (int, error) {
+	var base int
+	err := s.db.QueryRowContext(ctx, `select base from runs where stack_id = ? and state = 'done' and revision = ? order by number desc limit 1`, st.ID, st.Revision).Scan(&base)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, nil
+	}
+	return base, err
+}
+
 // RequestCancel asks the process of a run to stop.
 func (s *Store) RequestCancel(ctx context.Context, runID string) error {
 	_, err := s.db.ExecContext(ctx, `update runs set cancel = 1 where id = ?`, runID)
