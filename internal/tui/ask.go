@@ -21,9 +21,15 @@ type ask struct {
 }
 
 func newAsk(question, word string, then func(string) tea.Cmd) *ask {
-	a := &ask{question: question, word: word, then: then, input: textinput.New()}
-	a.input.Focus()
-	return a
+	return &ask{question: question, word: word, then: then, input: newInput()}
+}
+
+// newInput is a line of input whose cursor we draw, and which does not blink.
+func newInput() textinput.Model {
+	in := textinput.New()
+	in.SetVirtualCursor(false)
+	in.Focus()
+	return in
 }
 
 func (a *ask) typing() bool { return a.word != "" || a.free }
@@ -119,8 +125,7 @@ type palette struct {
 }
 
 func newPalette(m *model) *palette {
-	p := &palette{input: textinput.New()}
-	p.input.Focus()
+	p := &palette{input: newInput()}
 	press := func(v viewID, key string) func() tea.Cmd {
 		return func() tea.Cmd {
 			cmd, _ := m.views[v].key(m, key)

@@ -113,6 +113,7 @@ func (v *draftView) loaded(m *model, msg draftLoaded) tea.Cmd {
 		m.about = subject{name: filepath.Base(msg.draft.Path), file: msg.draft.Path}
 		if f := msg.draft.Stack; f != nil {
 			m.about.name, m.about.target = f.Stack, f.Target.String()
+			m.stacks.sel = m.about.name + "@" + m.about.target
 			m.stacks.folders = append(m.stacks.folders, filepath.Dir(msg.draft.Path))
 			return v.load(m)
 		}

@@ -71,8 +71,7 @@ type stacksLoaded struct {
 }
 
 func newStacksView() *stacksView {
-	v := &stacksView{filter: textinput.New()}
-	return v
+	return &stacksView{filter: newInput()}
 }
 
 func (r stackRow) id() string { return r.name + "@" + r.target }
@@ -263,7 +262,6 @@ func (v *stacksView) key(m *model, k string) (tea.Cmd, bool) {
 		v.move(m, len(v.rows))
 	case "/":
 		v.filtering = true
-		v.filter.Focus()
 	case "r":
 		v.removed = !v.removed
 		v.aim(m)

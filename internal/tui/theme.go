@@ -57,18 +57,18 @@ var dark = theme{
 }
 
 var light = theme{
-	ground: c("#FBFAF7"), text: c("#22262C"), dim: c("#626A75"), mortar: c("#C6CAD0"), accent: c("#A8492A"), hint: c("#7A4E00"), bright: c("#000000"),
+	ground: c("#FBFAF7"), text: c("#22262C"), dim: c("#596170"), mortar: c("#C6CAD0"), accent: c("#A8492A"), hint: c("#7A4E00"), bright: c("#000000"),
 	selGround: c("#5A3A00"), selText: c("#FFF4DC"), bar: c("#E9E6DF"), careful: c("#F3C3B2"), carefulText: c("#5A1606"), panel: c("#F1EEE7"),
 	kinds: map[whatif.Kind]paint{
 		whatif.New:     {c("#BFE6E0"), c("#BFE6E0"), c("#0B3B38"), c("#0E6A62")},
 		whatif.Edit:    {c("#F5DDA6"), c("#F5DDA6"), c("#4A3300"), c("#7D5700")},
 		whatif.Swap:    {c("#DDD0F5"), c("#DDD0F5"), c("#33205C"), c("#5B3D99")},
 		whatif.Drop:    {c("#F4CFC0"), c("#F4CFC0"), c("#571F0D"), c("#963F1F")},
-		whatif.Same:    {c("#E4E4E2"), c("#E4E4E2"), c("#4A515B"), c("#626A75")},
+		whatif.Same:    {c("#E4E4E2"), c("#E4E4E2"), c("#4A515B"), c("#596170")},
 		whatif.Release: {c("#D3E0EF"), c("#D3E0EF"), c("#1F3A57"), c("#3B6087")},
 	},
 	states: map[run.State]paint{
-		run.Waiting:   {c("#ECEBE7"), c("#ECEBE7"), c("#555D68"), c("#626A75")},
+		run.Waiting:   {c("#ECEBE7"), c("#ECEBE7"), c("#555D68"), c("#596170")},
 		run.Working:   {c("#F0C477"), c("#F8E6C6"), c("#442B00"), c("#8A5A00")},
 		run.Settling:  {c("#A9D8D6"), c("#DCEFEE"), c("#0E3C3B"), c("#176562")},
 		run.IsReady:   {c("#BFE0C2"), c("#BFE0C2"), c("#123D1B"), c("#226B31")},
@@ -78,9 +78,9 @@ var light = theme{
 		run.Removing:  {c("#EDB9A4"), c("#F8E2D9"), c("#571F0D"), c("#963F1F")},
 		run.Removed:   {c("#EFE3DE"), c("#EFE3DE"), c("#6A4234"), c("#7D5040")},
 		run.Kept:      {c("#D3E0EF"), c("#D3E0EF"), c("#1F3A57"), c("#3B6087")},
-		run.Skipped:   {c("#F1EEE7"), c("#F1EEE7"), c("#626A75"), c("#626A75")},
+		run.Skipped:   {c("#F1EEE7"), c("#F1EEE7"), c("#596170"), c("#596170")},
 	},
-	key: c("#98401F"), str: c("#2F6B1F"), num: c("#7D5700"), comment: c("#626A75"), call: c("#176562"),
+	key: c("#98401F"), str: c("#2F6B1F"), num: c("#7D5700"), comment: c("#596170"), call: c("#176562"),
 }
 
 // stateMarks are the signs of a resource in a run, shape before colour.

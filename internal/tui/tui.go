@@ -334,7 +334,7 @@ func (m *model) frame() string {
 	}
 	if m.palette != nil {
 		var strip rect
-		body, strip = body.splitBottom(min(14, body.h-2))
+		body, strip = body.splitBottom(min(4+len(m.palette.commands), body.h-2))
 		m.palette.draw(m, s, strip)
 	}
 	if m.help {

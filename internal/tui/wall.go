@@ -111,6 +111,7 @@ func (w *wall) fit(width_, h int) layout {
 			longest = max(longest, width(n))
 		}
 	}
+	longest = max(longest, 10) // room for what a brick does
 	space := width_ - gutter
 	var sizes []layout
 	for _, full := range []int{longest + 4, min(longest+4, 20), min(longest+4, 17), 15} {

@@ -286,12 +286,12 @@ func (v *whatifView) hint(*model) string {
 		return "the files have changed: r makes it anew"
 	case p.Findings.HasErrors():
 		return "next: mend what is wrong, 2 shows it"
+	case v.unseen() > 0:
+		return fmt.Sprintf("next: look through %d risk%s (tab), then d", v.unseen(), plural(v.unseen()))
 	case p.Kind == "delete":
 		return "this removes the stack: d deletes it, esc leaves it"
 	case p.Empty():
 		return "nothing to do: the cloud is as wanted"
-	case v.unseen() > 0:
-		return fmt.Sprintf("next: look through %d risk%s (tab), then d", v.unseen(), plural(v.unseen()))
 	case p.Kind == "undo":
 		return "what-if is current: d goes back to it"
 	}
@@ -357,7 +357,7 @@ func (v *whatifView) draw(m *model, s *screen, r rect) {
 func (v *whatifView) drawTop(m *model, s *screen, r rect) {
 	t, p := m.t, v.preview
 	x := drawTally(m, s, r.x+1, r.y, r.w-1, p.Tally)
-	title := map[string]string{"undo": "way back, " + noteOf(p), "delete": "deletion of the whole stack"}[p.Kind]
+	title := map[string]string{"undo": "way back, " + noteOf(p), "delete": "deletion of the stack"}[p.Kind]
 	if title != "" {
 		x = s.text(x, r.y, r.w-x, bold(t.hinted()), title)
 	}

@@ -1,0 +1,195 @@
+package tui
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// terminal is the real program in a real terminal, driven by keys.
+type terminal struct {
+	t       *testing.T
+	socket  string
+	session string
+}
+
+// build makes the program once for a test.
+func build(t *testing.T) string {
+	t.Helper()
+	bin := filepath.Join(t.TempDir(), "brickrow")
+	if out, err := exec.Command("go", "build", "-o", bin, "brickrow/cmd/brickrow").CombinedOutput(); err != nil {
+		t.Fatalf("build: %v\n%s", err, out)
+	}
+	return bin
+}
+
+func newTerminal(t *testing.T, w, h int, command ...string) *terminal {
+	t.Helper()
+	if _, err := exec.LookPath("tmux"); err != nil {
+		t.Fatal("these tests need tmux; make test installs it")
+	}
+	x := &terminal{t, filepath.Join(t.TempDir(), "tmux"), "brickrow"}
+	x.tmux(append([]string{"new-session", "-d", "-s", x.session, "-x", fmt.Sprint(w), "-y", fmt.Sprint(h)}, command...)...)
+	t.Cleanup(func() { exec.Command("tmux", "-S", x.socket, "kill-server").Run() })
+	return x
+}
+
+func (x *terminal) tmux(args ...string) string {
+	x.t.Helper()
+	out, err := exec.Command("tmux", append([]string{"-S", x.socket, "-f", "/dev/null"}, args...)...).CombinedOutput()
+	if err != nil {
+		x.t.Fatalf("tmux %v: %v\n%s", args, err, out)
+	}
+	return string(out)
+}
+
+func (x *terminal) keys(keys ...string) {
+	x.t.Helper()
+	for _, k := range keys {
+		x.tmux("send-keys", "-t", x.session, k)
+		time.Sleep(60 * time.Millisecond)
+	}
+}
+
+func (x *terminal) screen() string {
+	x.t.Helper()
+	return x.tmux("capture-pane", "-p", "-t", x.session)
+}
+
+// wait waits for words on the screen.
+func (x *terminal) wait(words ...string) {
+	x.t.Helper()
+	seen := ""
+	for range 400 {
+		seen = x.screen()
+		missing := false
+		for _, w := range words {
+			missing = missing || !strings.Contains(seen, w)
+		}
+		if !missing {
+			return
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	x.t.Fatalf("%q does not come:\n%s", words, seen)
+}
+
+func TestInATerminal(t *testing.T) {
+	bin, home := build(t), t.TempDir()
+	t.Setenv("BRICKROW_YARD_SPEED", "12")
+	x := newTerminal(t, 142, 42, bin, "demo", "--home", home)
+	x.wait("BRICK ROW", "bulletin-test", "ridge-base")
+	x.keys("Down", "2")
+	x.wait("tosca_definitions_version", "nothing wrong found")
+	x.keys("3")
+	x.wait("1 new", "2 edit", "d deploys it")
+	x.keys("d")
+	x.wait("Deploy bulletin-test: 1 new, 2 edit in workshop / alder-1?")
+	x.keys("y")
+	x.wait("4 Run", "left", "you can leave this")
+
+	// The run goes on without the interface, and is there again.
+	x.keys("q")
+	time.Sleep(200 * time.Millisecond)
+	y := newTerminal(t, 80, 24, bin, "demo", "--home", home)
+	y.wait("bulletin-test")
+	y.keys("Down", "4")
+	y.wait("■ done after", "at revision 4")
+	y.keys("1", "/")
+	y.wait("filter")
+	y.tmux("send-keys", "-t", y.session, "-l", "ridge")
+	y.keys("Enter", "x")
+	y.wait("deletion of the stack", "4 drop")
+	y.keys("d")
+	y.wait("Delete ridge-base: 4 drop")
+	y.keys("y")
+	y.wait("nothing of ridge-base is left")
+}
+
+func TestTheFileIsWatched(t *testing.T) {
+	bin, home := build(t), t.TempDir()
+	x := newTerminal(t, 142, 42, "env", "EDITOR=true", bin, "demo", "--home", home)
+	x.wait("bulletin-test")
+	x.keys("Down", "2")
+	x.wait("nothing wrong found")
+	path := filepath.Join(home, "kestrel-ridge", "bulletin.yaml")
+	text, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(path, []byte(strings.Replace(string(text), "type: Queue", "type: Quue", 1)), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	x.wait("there is no node type 'Quue'", "did you mean 'Queue'?")
+	if err := os.WriteFile(path, text, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	x.wait("nothing wrong found")
+	x.keys("e")
+	x.wait("2 Draft", "nothing wrong found")
+}
+
+// TestKilledInTheMiddle kills the process of a run with signal 9 and goes on
+// from the screen.
+func TestKilledInTheMiddle(t *testing.T) {
+	bin, home := build(t), t.TempDir()
+	t.Setenv("BRICKROW_YARD_SPEED", "4")
+	x := newTerminal(t, 142, 42, bin, "demo", "--home", home)
+	x.wait("bulletin-test")
+	x.keys("Down", "3")
+	x.wait("d deploys it")
+	x.keys("d")
+	x.wait("Deploy bulletin-test")
+	x.keys("y")
+	x.wait("placing it on a host")
+	kill(t, home)
+	x.wait("its process has ended", "R goes on")
+	x.keys("R")
+	x.wait("■ done after", "results")
+	list, err := exec.Command(bin, "yard", "resources", "--stack", "bulletin-test", "--home", home).CombinedOutput()
+	if err != nil || strings.Count(string(list), "Server ") != 3 {
+		t.Errorf("servers in the cloud (%v):\n%s", err, list)
+	}
+}
+
+// kill ends the process that carries out a run on a data folder.
+func kill(t *testing.T, home string) {
+	t.Helper()
+	procs, err := filepath.Glob("/proc/[0-9]*/cmdline")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, p := range procs {
+		line, err := os.ReadFile(p)
+		if err != nil || !strings.Contains(string(line), "carry-out\x00") || !strings.Contains(string(line), home) {
+			continue
+		}
+		pid, err := strconv.Atoi(filepath.Base(filepath.Dir(p)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := syscall.Kill(pid, syscall.SIGKILL); err != nil {
+			t.Fatal(err)
+		}
+		return
+	}
+	t.Fatal("no process carries a run out")
+}
+
+func TestNoTerminalAndSmallTerminal(t *testing.T) {
+	bin, home := build(t), t.TempDir()
+	cmd := exec.Command(bin, "demo", "--home", home)
+	if out, err := cmd.CombinedOutput(); err == nil || cmd.ProcessState.ExitCode() != 2 || !strings.Contains(string(out), "needs a terminal") {
+		t.Errorf("without a terminal: %v\n%s", err, out)
+	}
+	x := newTerminal(t, 40, 8, bin, "demo", "--home", home)
+	x.wait("Brick Row needs 60×16; this is 40×8")
+	x.tmux("resize-window", "-t", x.session, "-x", "80", "-y", "24")
+	x.wait("bulletin-test")
+}
