@@ -84,7 +84,9 @@ func (a *App) load(ctx context.Context, path string, text []byte, v Values) *Dra
 		d.Stack, findings = stack.ReadFile(path, text)
 		d.Findings = append(d.Findings, findings...)
 		d.place(v)
+		d.Text = ""
 		if d.Stack.Template == "" {
+			d.File = &tosca.File{Library: a.Library}
 			d.resolve(nil, nil, false)
 			return d
 		}
@@ -95,6 +97,7 @@ func (a *App) load(ctx context.Context, path string, text []byte, v Values) *Dra
 		b, err := readFile(d.Template)
 		if err != nil {
 			d.Findings.Errorf(tosca.Pos{File: path, Line: 1, Column: 1}, "no-template", "the path is relative to the stack file", "the template cannot be read: %v", err)
+			d.File = &tosca.File{Library: a.Library}
 			d.resolve(nil, nil, false)
 			return d
 		}

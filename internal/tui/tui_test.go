@@ -300,7 +300,7 @@ func TestMouse(t *testing.T) {
 		t.Errorf("a click chose %s", d.about.name)
 	}
 	d.screen()
-	click(30, 1)
+	click(22, 1)
 	d.wants("compared with the cloud")
 	p := d.whatif.wall.placed["readings_db"]
 	click(p.x+2, p.y)
