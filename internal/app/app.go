@@ -141,6 +141,16 @@ func (a *App) Close() error {
 	return err
 }
 
+// StandIn reports whether the cloud is the embedded stand-in, which can be
+// made to fail on purpose.
+func (a *App) StandIn() bool { return a != nil && a.yard != nil }
+
+// LetFail makes the stand-in fail once at a resource, in its last inner step,
+// with these words.
+func (a *App) LetFail(ctx context.Context, resource, reason string) error {
+	return a.Cloud.Operator(ctx, http.MethodPost, "faults", yard.Fault{Name: resource, At: "last", Times: 1, Reason: reason}, nil)
+}
+
 // Refusal is a refusal that the user can do something about. Findings may be
 // empty; Message then says it all.
 type Refusal struct {

@@ -33,7 +33,7 @@ func newShell(t *testing.T) *shell {
 	if err := demo.Prepare(t.Context(), home, false, func(string) {}); err != nil {
 		t.Fatal(err)
 	}
-	return &shell{t, home, filepath.Join(home, demo.Folder)}
+	return &shell{t, home, demo.Project(home)}
 }
 
 // run calls a command and wants an exit code.
@@ -164,13 +164,7 @@ func TestCheck(t *testing.T) {
 	bad := s.write("bad.yaml", "tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  inputs:\n    must: { type: string }\n  node_templates:\n    net: { type: Netwrk }\n    topic: { type: Topic, properties: { lable: x } }\n")
 	stackFile := s.write("bad.stack.yaml", "stack: bad-one\ntemplate: bad.yaml\ntarget: workshop/nowhere-1\ninputs: { other: 1 }\n")
 	out, _ = s.run(ExitRefused, "check", stackFile, "--json")
-	var found struct {
-		Findings []struct {
-			File, Severity, Code, Message, Mend string
-			Line, Column                        int
-		}
-	}
-	found = decode[struct {
+	found := decode[struct {
 		Findings []struct {
 			File, Severity, Code, Message, Mend string
 			Line, Column                        int
@@ -236,7 +230,7 @@ func TestResultsAndEvents(t *testing.T) {
 	}
 	s.wants(out, `"state":"failed"`, `"state":"undone"`)
 	out, _ = s.run(0, "events", "bulletin-test", "--run", "1")
-	s.wants(out, "public_gate", "waiting for targets, 3/3")
+	s.wants(out, "public_gate", "allocating an address, 1/3")
 	out, _ = s.run(0, "show", "bulletin-test")
 	s.wants(out, "readings_db", "Database", "last run  3")
 	out, _ = s.run(0, "show", "bulletin-test", "--json")

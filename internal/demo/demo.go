@@ -26,11 +26,15 @@ const Speed = 2
 // preparing is how fast the history of the demo is made.
 const preparing = 2000
 
-// Folder is where the demo's templates are, inside the data folder.
-const Folder = "kestrel-ridge"
+// Project is the folder with the demo's templates, beside the data folder:
+// the files of secrets in it are in clear, and nothing in the data folder is.
+func Project(home string) string { return filepath.Clean(home) + "-project" }
 
-// marker is the file that says that the demo is complete.
-const marker = "demo-ready"
+// The files that say that a folder is the demo's, and that it is complete.
+const (
+	begun  = ".brickrow-demo"
+	marker = "demo-ready"
+)
 
 // Prepare makes the demo in the folder home unless it is there. Only files of
 // the demo are ever removed.
@@ -45,7 +49,15 @@ func Prepare(ctx context.Context, home string, reset bool, say func(string)) err
 		return err
 	}
 	say("preparing the demo: deploying the stacks of Kestrel Ridge into the stand-in cloud …")
-	dir := filepath.Join(home, Folder)
+	dir := Project(home)
+	for _, d := range []string{home, dir} {
+		if err := os.MkdirAll(d, 0o700); err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(d, begun), nil, 0o600); err != nil {
+			return err
+		}
+	}
 	if err := copyExamples(dir); err != nil {
 		return err
 	}
@@ -58,17 +70,21 @@ func Prepare(ctx context.Context, home string, reset bool, say func(string)) err
 // clean removes what an earlier demo left, and refuses to touch a store that
 // is not a demo's.
 func clean(home string) error {
-	_, errDemo := os.Stat(filepath.Join(home, Folder))
-	_, errStore := os.Stat(filepath.Join(home, "store.db"))
-	if errStore == nil && errDemo != nil {
-		return fmt.Errorf("%s holds stacks that are not the demo's; give another folder with --home", home)
+	for _, f := range []struct{ file, mark, holds string }{
+		{filepath.Join(home, "store.db"), filepath.Join(home, begun), "stacks"},
+		{Project(home), filepath.Join(Project(home), begun), "files"},
+	} {
+		_, errMark := os.Stat(f.mark)
+		if _, err := os.Stat(f.file); err == nil && errMark != nil {
+			return fmt.Errorf("%s holds %s that are not the demo's; give another folder with --home", filepath.Dir(f.mark), f.holds)
+		}
 	}
-	for _, name := range []string{"store.db", "store.db-wal", "store.db-shm", "yard.db", "yard.db-wal", "yard.db-shm", store.KeyFile, yard.CredentialsFile, marker, Folder, "logs"} {
+	for _, name := range []string{"store.db", "store.db-wal", "store.db-shm", "yard.db", "yard.db-wal", "yard.db-shm", store.KeyFile, yard.CredentialsFile, marker, "logs"} {
 		if err := os.RemoveAll(filepath.Join(home, name)); err != nil {
 			return err
 		}
 	}
-	return nil
+	return os.RemoveAll(Project(home))
 }
 
 func copyExamples(dir string) error {

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"brickrow/internal/run"
@@ -118,9 +119,10 @@ func (s *Store) RunNumber(ctx context.Context, stackID int64, number int) (*Run,
 	return scanRun(s.db.QueryRowContext(ctx, `select `+runColumns+` from runs where stack_id = ? and (? = 0 or number = ?) order by number desc limit 1`, stackID, number, number))
 }
 
-// LastRuns reads the last run of every stack, by the stack's id.
+// LastRuns reads the last run of every stack, without its plan, by the stack's
+// id.
 func (s *Store) LastRuns(ctx context.Context) (map[int64]*Run, error) {
-	rows, err := s.db.QueryContext(ctx, `select `+runColumns+` from runs r where number = (select max(number) from runs where stack_id = r.stack_id)`)
+	rows, err := s.db.QueryContext(ctx, `select `+strings.Replace(runColumns, "plan", "'{}'", 1)+` from runs r where number = (select max(number) from runs where stack_id = r.stack_id)`)
 	if err != nil {
 		return nil, err
 	}

@@ -469,6 +469,7 @@ func (v *runView) brick(t *theme, name string) brick {
 	if p.failed && p.state == run.IsUndone {
 		b.mark, b.paint, b.sub = stateMarks[run.HasFailed], t.states[run.HasFailed], "failed, undone"
 	}
+	b.alarm = p.failed
 	return b
 }
 
@@ -803,8 +804,8 @@ func (v *runView) drawTimes(m *model, s *screen, r rect) {
 				break
 			}
 		}
-		if from == 0 && v.run.State.Ended() {
-			from = 0
+		if at := slices.Index(names, v.wall.sel); v.run.State.Ended() && at >= rows {
+			from = at
 		}
 		from = max(0, min(from-1, len(names)-rows))
 	}

@@ -10,6 +10,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"brickrow/internal/demo"
 )
 
 // terminal is the real program in a real terminal, driven by keys.
@@ -118,7 +120,7 @@ func TestTheFileIsWatched(t *testing.T) {
 	x.wait("bulletin-test")
 	x.keys("Down", "2")
 	x.wait("nothing wrong found")
-	path := filepath.Join(home, "kestrel-ridge", "bulletin.yaml")
+	path := filepath.Join(demo.Project(home), "bulletin.yaml")
 	text, err := os.ReadFile(path)
 	if err != nil {
 		t.Fatal(err)

@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"image/color"
 	"os"
-	"path/filepath"
 	"strconv"
 	"time"
 
@@ -19,6 +18,7 @@ import (
 	"github.com/fsnotify/fsnotify"
 
 	"brickrow/internal/app"
+	"brickrow/internal/demo"
 	"brickrow/internal/store"
 )
 
@@ -86,15 +86,15 @@ type model struct {
 }
 
 // Run opens the interface until the user leaves it.
-func Run(ctx context.Context, a *app.App, demo bool) error {
+func Run(ctx context.Context, a *app.App, isDemo bool) error {
 	m := newModel(ctx, a)
 	var err error
 	if m.watcher, err = fsnotify.NewWatcher(); err != nil {
 		return fmt.Errorf("watch files: %w", err)
 	}
 	defer m.watcher.Close()
-	if demo {
-		m.stacks.folders = append(m.stacks.folders, filepath.Join(a.Home, "kestrel-ridge"))
+	if isDemo {
+		m.stacks.folders = append(m.stacks.folders, demo.Project(a.Home))
 	} else if wd, err := os.Getwd(); err == nil {
 		m.stacks.folders = append(m.stacks.folders, wd)
 	}

@@ -54,7 +54,7 @@ func newDesk(t *testing.T, w, h int) *desk {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { a.Close() })
-	d := &desk{newModel(t.Context(), a), t, filepath.Join(home, demo.Folder)}
+	d := &desk{newModel(t.Context(), a), t, demo.Project(home)}
 	d.stacks.folders = []string{d.dir}
 	d.send(tea.WindowSizeMsg{Width: w, Height: h})
 	d.run_(d.stacks.load(d.model))
@@ -183,10 +183,17 @@ func TestTheStoryOnTheScreen(t *testing.T) {
 
 func TestAFailureOnTheScreen(t *testing.T) {
 	d := newDesk(t, 142, 42)
+	d.press("down", "3")
+	d.screen()
+	d.press("down", "down", "b")
+	d.wants("choose a brick that changes")
+	d.press("n", "n", "n", "n", "b")
+	d.wants("Let the stand-in cloud fail once at reader_rules")
+	d.press("esc")
 	if err := d.app.Cloud.Operator(t.Context(), "POST", "faults", yard.Fault{Name: "reader", At: "image", Times: 1, Reason: "no host\x1b[2J is free"}, nil); err != nil {
 		t.Fatal(err)
 	}
-	d.press("down", "3", "d", "y")
+	d.press("d", "y")
 	d.ended()
 	d.wants("failed and undone", "✖ reader#2", "no host·[2J is free", "failed while starting the image", "all 22 resources are as they were", "bulletin.yaml:127", "mend the cause")
 	d.press("t")

@@ -14,6 +14,7 @@ type brick struct {
 	paint     paint
 	fill      float64 // 0 to 1: how much of it is filled
 	faint     bool
+	alarm     bool // it keeps its colour when it is selected
 }
 
 // wall draws a graph of resources as courses of bricks, from the ground up,
@@ -213,7 +214,7 @@ func (w *wall) drawBrick(s *screen, p rect, t *theme, name string, b brick) {
 	if b.faint {
 		text.Attrs = 0
 	}
-	if selected {
+	if selected && !b.alarm {
 		text = uv.Style{Fg: t.selText, Bg: t.selGround, Attrs: uv.AttrBold}
 	}
 	s.fill(p, text)
@@ -252,6 +253,8 @@ func (w *wall) drawBrick(s *screen, p rect, t *theme, name string, b brick) {
 	edge := ""
 	st := uv.Style{Fg: t.hint, Bg: text.Bg}
 	switch {
+	case selected && b.alarm:
+		edge = "█"
 	case selected:
 		edge, st.Fg = "█", t.accent
 	case w.reach[name]:

@@ -157,6 +157,8 @@ func (v *whatifView) key(m *model, k string) (tea.Cmd, bool) {
 		return v.open(m), true
 	case "d":
 		return v.deploy(m), true
+	case "b":
+		return v.letFail(m), true
 	default:
 		return nil, false
 	}
@@ -254,6 +256,32 @@ func (v *whatifView) deploy(m *model) tea.Cmd {
 	return nil
 }
 
+// letFail makes the stand-in cloud fail at the selected resource, to try out
+// what then happens.
+func (v *whatifView) letFail(m *model) tea.Cmd {
+	if v.preview == nil || !m.app.StandIn() {
+		m.say(false, "only the stand-in cloud can be made to fail")
+		return nil
+	}
+	ch := v.preview.Change(v.wall.sel)
+	if ch == nil || ch.Kind != whatif.New && ch.Kind != whatif.Edit && ch.Kind != whatif.Swap {
+		m.say(false, "nothing is built or edited at %s: choose a brick that changes (n)", v.wall.sel)
+		return nil
+	}
+	name := ch.Name
+	m.ask = newAsk(fmt.Sprintf("Let the stand-in cloud fail once at %s. With which words?", name), "", func(words string) tea.Cmd {
+		return func() tea.Msg {
+			if err := m.app.LetFail(m.ctx, name, words); err != nil {
+				return failed{"let it fail", err}
+			}
+			return done{fmt.Sprintf("the stand-in will fail once at %s: d deploys, and watch the undo", name)}
+		}
+	})
+	m.ask.free = true
+	m.ask.input.SetValue("no host has room for it")
+	return nil
+}
+
 func (v *whatifView) click(_ *model, x, y int) tea.Cmd {
 	if n := v.wall.at(x, y); n != "" {
 		v.wall.choose(n)
@@ -264,7 +292,7 @@ func (v *whatifView) click(_ *model, x, y int) tea.Cmd {
 
 func (v *whatifView) wheel(_ *model, by int) { v.scroll = max(0, v.scroll+by) }
 
-func (v *whatifView) keys(*model) []binding {
+func (v *whatifView) keys(m *model) []binding {
 	keys := []binding{{"d", "deploy"}}
 	if v.preview != nil {
 		keys[0].words = map[string]string{"deploy": "deploy", "undo": "go back", "delete": "delete"}[v.preview.Kind]
@@ -272,7 +300,11 @@ func (v *whatifView) keys(*model) []binding {
 			keys = append(keys, binding{"tab", "look through risks"})
 		}
 	}
-	return append(keys, binding{"n", "next change"}, binding{"c", "only changes"}, binding{"t", "template line"}, binding{"r", "ask again"}, binding{"← ↓ ↑ →", "walk the wall"}, binding{"pgdn", "more of the details"})
+	keys = append(keys, binding{"n", "next change"}, binding{"c", "only changes"}, binding{"t", "template line"}, binding{"r", "ask again"}, binding{"← ↓ ↑ →", "walk the wall"}, binding{"pgdn", "more of the details"})
+	if m.app.StandIn() {
+		keys = append(keys, binding{"b", "let the stand-in fail here"})
+	}
+	return keys
 }
 
 func (v *whatifView) hint(*model) string {

@@ -204,7 +204,7 @@ type Fault struct {
 	Name   string `json:"name"`   // of a node or of one resource; empty is any
 	Type   string `json:"type"`   // empty is any
 	On     string `json:"on"`     // create, update, delete; empty is create and update
-	At     string `json:"at"`     // the step; empty is the first, "call" refuses at once
+	At     string `json:"at"`     // the step; empty is the first, "last" the last, "call" refuses at once
 	Mode   string `json:"mode"`   // fail, busy (a passing error), lose (the answer is lost after the work is begun)
 	Reason string `json:"reason"` // the cloud's words
 	Times  int    `json:"times"`  // how often; 0 is until cleared

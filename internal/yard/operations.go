@@ -341,7 +341,7 @@ func (t *tx) start(ctx context.Context, r *request, o *op, name, typ string) err
 func (o *op) fail(f *Fault) {
 	o.failStep = 0
 	for i, s := range o.steps {
-		if f.At != "" && strings.Contains(s.Name, f.At) {
+		if f.At == "last" && i == len(o.steps)-1 || f.At != "" && strings.Contains(s.Name, f.At) {
 			o.failStep = i
 			break
 		}
