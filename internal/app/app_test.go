@@ -234,6 +234,9 @@ func TestKilledRunIsResumed(t *testing.T) {
 			ctx, kill := context.WithTimeout(t.Context(), after*time.Millisecond)
 			_, err = b.Execute(ctx, ticket.Run.ID, ticket.Token)
 			kill()
+			if unlock := b.Store.Unlock(t.Context(), ticket.Run.StackID, ticket.Token); unlock != nil { // as if the process were gone
+				t.Fatal(unlock)
+			}
 			if err == nil {
 				t.Fatalf("the run was over before %d ms", after)
 			}

@@ -179,15 +179,16 @@ type execution struct {
 
 // Execute carries a prepared run out to its end: done, undone, held or stuck.
 // The error is one of this program; how the run went is in its state.
-func (a *App) Execute(ctx context.Context, runID, token string) (*store.Run, error) {
-	r, err := a.Store.Run(ctx, runID)
-	if err != nil {
+func (a *App) Execute(ctx context.Context, runID, token string) (r *store.Run, err error) {
+	if r, err = a.Store.Run(ctx, runID); err != nil {
 		return nil, err
 	}
 	st, err := a.StackOf(ctx, r)
 	if err != nil {
 		return nil, err
 	}
+	unlocking := context.WithoutCancel(ctx)
+	defer func() { err = errors.Join(err, a.Store.Unlock(unlocking, st.ID, token)) }()
 	if err := a.lock(ctx, st, token); err != nil {
 		return nil, err
 	}
@@ -204,7 +205,7 @@ func (a *App) Execute(ctx context.Context, runID, token string) (*store.Run, err
 	}
 	stop(nil)
 	<-beats
-	return r, errors.Join(err, a.Store.Unlock(context.WithoutCancel(ctx), st.ID, token))
+	return r, err
 }
 
 // keepLock renews the lease until the context ends. A lock that was lost stops

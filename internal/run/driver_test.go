@@ -91,7 +91,7 @@ func (s *sky) begin(call, key, id string, do func()) (cloud.Operation, error) {
 }
 
 func (s *sky) Create(_ context.Context, _ stack.Target, key string, r cloud.Request) (cloud.Operation, error) {
-	id := "id-" + r.Tags["node"] + "-" + fmt.Sprint(len(s.byKey))
+	id := "id-" + r.Tags["node"] + "-" + key
 	return s.begin("create "+r.Tags["node"], key, id, func() {
 		s.resources[id] = cloud.Resource{ID: id, Type: r.Type, Properties: wire(r.Properties), Links: r.Links, Tags: r.Tags, Attributes: map[string]any{"url": "at-" + r.Tags["node"]}}
 	})
