@@ -394,6 +394,43 @@ func TestCancelUndoes(t *testing.T) {
 	b.wantSame("after cancelling", b.listing(""), before)
 }
 
+func TestCancelTooLateToStopAnythingUndoesAllTheSame(t *testing.T) {
+	b := newBench(t, 40)
+	before := b.listing("")
+	one := b.write("one.yaml", "tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  node_templates:\n    net: { type: Network, properties: { cidr: 10.0.0.0/8 } }\n    router: { type: Router, requirements: [ { network: net } ] }\n    cut: { type: Topic }\n")
+	b.write("one.stack.yaml", "stack: one\ntemplate: "+filepath.Base(one)+"\ntarget: workshop/alder-1\n")
+	ticket, err := b.Prepare(t.Context(), b.preview("one.stack.yaml"), "undo")
+	if err != nil {
+		t.Fatal(err)
+	}
+	ended := make(chan *store.Run)
+	go func() {
+		r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token)
+		if err != nil {
+			t.Error(err)
+		}
+		ended <- r
+	}()
+	for { // until the last step is under way
+		events, err := b.Store.Events(t.Context(), ticket.Run.ID, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if len(events) > 0 && events[len(events)-1].Resource == "router" {
+			break
+		}
+		time.Sleep(2 * time.Millisecond)
+	}
+	if err := b.Cancel(t.Context(), ticket.Run); err != nil {
+		t.Fatal(err)
+	}
+	if r := <-ended; r.State == store.RunUndone {
+		b.wantSame("after cancelling", b.listing(""), before)
+	} else if r.State != store.RunDone { // it was over before it noticed
+		t.Errorf("the run is %s", r.State)
+	}
+}
+
 func TestSecretsAreNowhereInClear(t *testing.T) {
 	b := newBench(t, 5000)
 	b.deploy(store.RunDone, "ridge-base.stack.yaml")

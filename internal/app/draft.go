@@ -302,6 +302,11 @@ func (a *App) WhatIf(ctx context.Context, d *Draft, askCloud bool) (*Preview, er
 		return nil, err
 	}
 	p.Stack = st
+	if st != nil {
+		if open, err := a.Interrupted(ctx, st); err == nil && open && st.State != store.Partial {
+			d.Findings.Warnf(tosca.Pos{File: d.Path, Line: 1, Column: 1}, "interrupted", "resume it or undo it first", "the last run of %s did not come to its end", st.Name)
+		}
+	}
 	err = a.compare(ctx, p, d.Stack.Stack, d.Stack.Target, d.Wanted, askCloud && !d.Findings.HasErrors())
 	if err == nil {
 		p.Findings = append(append(tosca.Findings{}, d.Findings...), p.Findings...)

@@ -256,7 +256,7 @@ func (x *execution) carryOut() error {
 	switch {
 	case err != nil:
 		return err
-	case out.Complete:
+	case out.Complete && (!out.Cancelled || out.CannotReturn || x.run.Kind == "delete"):
 		return x.succeed()
 	case x.run.Kind == "delete" || out.CannotReturn:
 		x.run.Reason = reason(out, "cancelled when it could not be undone any more")

@@ -77,6 +77,7 @@ func (p *Program) stacks() *cobra.Command {
 				return err
 			}
 			out := []jsonStack{}
+			notes := []string{}
 			for _, st := range list {
 				if st.State == store.Removed && !removed {
 					continue
@@ -85,7 +86,11 @@ func (p *Program) stacks() *cobra.Command {
 				if r := runs[st.ID]; r != nil {
 					j.LastRun = r.Number
 				}
-				out = append(out, j)
+				note := ""
+				if open, err := a.Interrupted(cmd.Context(), st); err == nil && open {
+					note = "  did not come to its end: resume or undo it"
+				}
+				out, notes = append(out, j), append(notes, note)
 			}
 			if asJSON {
 				return p.json(out)
@@ -93,8 +98,8 @@ func (p *Program) stacks() *cobra.Command {
 			if len(out) == 0 {
 				fmt.Fprintln(p.Out, "no stacks yet: 'brickrow deploy STACKFILE' makes one, 'brickrow demo' shows some")
 			}
-			for _, s := range out {
-				fmt.Fprintf(p.Out, "%-20s %-18s %-10s rev %-3d %s\n", s.Name, s.Target, s.State, s.Revision, s.Updated.Local().Format("2006-01-02 15:04"))
+			for i, s := range out {
+				fmt.Fprintf(p.Out, "%-20s %-18s %-10s rev %-3d %s%s\n", s.Name, s.Target, s.State, s.Revision, s.Updated.Local().Format("2006-01-02 15:04"), notes[i])
 			}
 			return nil
 		})

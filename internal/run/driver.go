@@ -13,6 +13,7 @@ import (
 	"brickrow/internal/cloud"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
+	"brickrow/internal/whatif"
 )
 
 // Journal is where the driver writes what it is about to do and what came of
@@ -24,7 +25,7 @@ type Journal interface {
 }
 
 // DefaultLimit is how many steps are under way at once.
-const DefaultLimit = 16
+const DefaultLimit = whatif.Limit
 
 // Driver carries out the steps of one run.
 type Driver struct {

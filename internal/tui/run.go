@@ -17,6 +17,7 @@ import (
 	"brickrow/internal/stack"
 	"brickrow/internal/store"
 	"brickrow/internal/tosca"
+	"brickrow/internal/whatif"
 )
 
 // runView shows a run: the wall filling, the events, and when each resource
@@ -653,10 +654,14 @@ func (v *runView) toTakeBack() int {
 }
 
 // left is how many seconds the run still takes: the longest chain of what is
-// not over.
+// not over, or all of it divided by how much is under way at once.
 func (v *runView) left() float64 {
 	_, seconds := v.graph.CriticalPath(v.remaining)
-	return seconds
+	sum := 0.0
+	for n := range v.now {
+		sum += v.remaining(n)
+	}
+	return max(seconds, sum/whatif.Limit)
 }
 
 func (v *runView) remaining(name string) float64 {

@@ -30,6 +30,20 @@ type stackRow struct {
 	order int
 }
 
+// interrupted reports whether a run waits for somebody to go on with it.
+func (r stackRow) interrupted() bool {
+	if r.stack == nil {
+		return false
+	}
+	switch r.stack.State {
+	case store.Stuck, store.Partial:
+		return true
+	case store.Deploying, store.Undoing, store.Removing:
+		return r.locked == ""
+	}
+	return false
+}
+
 // courses is how many resources each course of the stack's wall has.
 func (r stackRow) courses() []int {
 	var out []int
@@ -389,10 +403,10 @@ func (v *stacksView) hint(*model) string {
 		return "not deployed yet: enter reads it, 3 shows what it would do"
 	case r.stack.State == store.Removed:
 		return "removed: 3 shows what standing it up again would do"
+	case r.interrupted():
+		return "4 shows what happened and how to go on"
 	case r.stack.State == store.Deploying || r.stack.State == store.Undoing || r.stack.State == store.Removing:
 		return "4 shows the run, live"
-	case r.stack.State == store.Stuck || r.stack.State == store.Partial:
-		return "4 shows what happened and how to go on"
 	}
 	return "next: enter reads the template, 3 shows what would change"
 }
@@ -540,6 +554,9 @@ func (v *stacksView) drawRow(m *model, s *screen, r stackRow, y, w int) {
 	if r.locked != "" {
 		words = "locked · " + words
 	}
+	if r.interrupted() {
+		words, faint = "did not come to its end", bold(uv.Style{Fg: t.hint, Bg: base.Bg})
+	}
 	s.text(c.run, y, w-c.run-2, faint, words)
 }
 
@@ -601,6 +618,7 @@ func (v *stacksView) drawDetail(m *model, s *screen, r rect, row *stackRow) {
 		words += " · careful"
 	}
 	put(t.faint(), words)
+	put(t.faint(), row.file)
 	if row.locked != "" {
 		put(t.hinted(), "locked by "+row.locked)
 	}

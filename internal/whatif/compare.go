@@ -27,6 +27,9 @@ type State struct {
 	Takes      Takes
 }
 
+// Limit is how many changes are under way at once.
+const Limit = 16
+
 // Takes is how long a change takes, in seconds, as the given kind.
 type Takes func(ch *Change, k Kind) float64
 
@@ -528,7 +531,9 @@ func uniqueProperties(t *tosca.NodeType) []string {
 	return out
 }
 
-// estimate walks the critical path of the build and then of the sweep.
+// estimate walks the critical path of the build and then of the sweep. Where
+// there is so much to do that the limit holds it up, all the work divided by
+// the limit takes longer than the path.
 func (c *comparer) estimate() {
 	if c.Takes == nil {
 		return
@@ -549,8 +554,17 @@ func (c *comparer) estimate() {
 			sweep[ch.Name] = ch.Recorded.Needs
 		}
 	}
+	work := func(g stack.Graph, kind func(*Change) Kind) float64 {
+		sum := 0.0
+		for n := range g {
+			sum += c.Takes(kinds[n], kind(kinds[n]))
+		}
+		return sum / Limit
+	}
 	path, seconds := build.CriticalPath(func(n string) float64 { return c.Takes(kinds[n], kinds[n].Kind) })
 	_, after := sweep.CriticalPath(func(n string) float64 { return c.Takes(kinds[n], Drop) })
+	seconds = max(seconds, work(build, func(ch *Change) Kind { return ch.Kind }))
+	after = max(after, work(sweep, func(*Change) Kind { return Drop }))
 	for _, n := range path {
 		if kinds[n].Kind != Same {
 			c.set.Path = append(c.set.Path, n)
