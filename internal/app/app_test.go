@@ -312,6 +312,91 @@ func TestPassingTroubleIsOvercome(t *testing.T) {
 	}
 }
 
+func TestKeptComesBack(t *testing.T) {
+	b := newBench(t, 5000)
+	b.deploy(store.RunDone, "ridge-base.stack.yaml")
+	b.deploy(store.RunDone, test)
+	frames := b.id("frames")
+	remove := func() {
+		t.Helper()
+		p, err := b.WhatIfDelete(t.Context(), b.stack("bulletin-test"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if r := b.carry(p, "hold"); r.State != store.RunDone || !strings.Contains(r.Reason, "kept: frames ("+frames+")") {
+			t.Fatalf("%s: %s", r.State, r.Reason)
+		}
+	}
+	remove()
+	left := b.listing("bulletin-test")
+	if p := b.preview(test); p.Change("frames").Kind != "adopt" || p.Tally.Adopt != 1 {
+		t.Fatalf("frames: %s, %+v", p.Change("frames").Kind, p.Tally)
+	}
+	b.fault(yard.Fault{Name: "nightly", Times: 1})
+	b.deploy(store.RunUndone, test)
+	b.wantSame("undone", b.listing("bulletin-test"), left)
+	b.deploy(store.RunDone, test)
+	if got := b.id("frames"); got != frames {
+		t.Errorf("frames is %s now, was %s", got, frames)
+	}
+	b.wantOnce(b.preview(test))
+	remove()
+	if b.listing("bulletin-test") != left {
+		t.Error("something else is left the second time")
+	}
+}
+
+// TestASwapThatTurnsOutNotToBeOne has a property that forces a swap and waits
+// for an attribute, which then stays as it is.
+func TestASwapThatTurnsOutNotToBeOne(t *testing.T) {
+	b := newBench(t, 5000)
+	b.write("late.yaml", `tosca_definitions_version: tosca_2_0
+imports: [ { profile: brickrow.cloud:1 } ]
+service_template:
+  inputs:
+    word: { type: string, default: one }
+    label: { type: string, default: first }
+  node_templates:
+    net: { type: Network, properties: { cidr: 10.0.0.0/16 } }
+    sub: { type: Subnet, properties: { cidr: 10.0.1.0/24 }, requirements: [ { network: net } ] }
+    group:
+      type: ServerGroup
+      properties: { size: small, image: fern-12, max: 2, want: 1, env: { WORD: { $get_input: word } } }
+      requirements: [ { subnet: sub } ]
+    topic: { type: Topic }
+    news:
+      type: Subscription
+      properties: { label: { $get_input: label }, to: { $concat: [ "http://", { $join: [ { $get_attribute: [ group, addresses ] } ] } ] } }
+      requirements: [ { topic: topic } ]
+`)
+	file := filepath.Base(b.write("late.stack.yaml", "stack: late\ntemplate: late.yaml\ntarget: workshop/alder-1\n"))
+	b.deploy(store.RunDone, file)
+	ids := func() string {
+		list, err := b.Cloud.List(t.Context(), b.stack("late").Target, "late")
+		if err != nil {
+			t.Fatal(err)
+		}
+		out := ""
+		for _, r := range list {
+			out += r.Tags["node"] + "=" + r.ID + " "
+		}
+		return out
+	}
+	before := ids()
+	for _, flags := range [][]string{{"word=two"}, {"word=three", "label=second"}} {
+		if p := b.preview(file, flags...); p.Change("news").Kind != "swap" {
+			t.Fatalf("%v: news is %s", flags, p.Change("news").Kind)
+		}
+		b.deploy(store.RunDone, file, flags...)
+		if got := ids(); got != before {
+			t.Errorf("%v: %s, was %s", flags, got, before)
+		}
+		if p := b.preview(file, flags...); !p.Empty() {
+			t.Errorf("%v: left to do: %s", flags, p.Tally)
+		}
+	}
+}
+
 func TestHoldKeepsWhatIsBuilt(t *testing.T) {
 	b := newBench(t, 5000)
 	b.deploy(store.RunDone, "ridge-base.stack.yaml")

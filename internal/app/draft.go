@@ -341,6 +341,9 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 		if s.Recorded, p.Old, err = a.Store.Recorded(ctx, p.Stack.ID); err != nil {
 			return err
 		}
+		if s.Kept, err = a.Store.Kept(ctx, p.Stack.ID); err != nil {
+			return err
+		}
 		s.BaseRevision = p.Stack.Revision
 		if p.Stack.Revision > 0 {
 			base, err := a.Store.Revision(ctx, p.Stack.ID, p.Stack.Revision)

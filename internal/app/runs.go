@@ -299,6 +299,10 @@ func (x *execution) prepareDriver() error {
 	if err != nil {
 		return err
 	}
+	kept, err := x.Store.Kept(x.ctx, x.stack.ID)
+	if err != nil {
+		return err
+	}
 	entries, err := x.Store.Journal(x.ctx, x.run.ID)
 	if err != nil {
 		return err
@@ -314,7 +318,7 @@ func (x *execution) prepareDriver() error {
 		}
 	}
 	x.driver = &run.Driver{RunID: x.run.ID, Stack: x.stack.Name, Target: x.stack.Target, Cloud: x.Cloud, Journal: journal{x.Store, x.run}, Wanted: x.wanted, Library: x.Library}
-	x.driver.Begin(recorded, entries)
+	x.driver.Begin(recorded, kept, entries)
 	return nil
 }
 
@@ -368,11 +372,13 @@ func (x *execution) receipt() error {
 	if err != nil {
 		return err
 	}
+	list, err := x.Store.Kept(x.ctx, x.stack.ID)
+	if err != nil {
+		return err
+	}
 	kept := map[string]bool{}
-	for _, s := range x.run.Plan.Steps {
-		if s.Action == run.Release {
-			kept[s.CloudID] = true
-		}
+	for _, r := range list {
+		kept[r.ID] = true
 	}
 	var stray, names []string
 	for _, r := range left {

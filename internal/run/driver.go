@@ -40,6 +40,7 @@ type Driver struct {
 
 	mu       sync.Mutex
 	recorded map[string]*stack.Recorded // as it is now
+	kept     map[string]*stack.Recorded // by cloud id
 	entries  map[string]*Entry          // the journal
 }
 
@@ -53,9 +54,13 @@ type Outcome struct {
 	Entries      []Entry
 }
 
-// Begin sets what is recorded and what the journal says already.
-func (d *Driver) Begin(recorded []*stack.Recorded, journal []Entry) {
-	d.recorded, d.entries = map[string]*stack.Recorded{}, map[string]*Entry{}
+// Begin sets what is recorded, what is kept in the cloud outside the stack, and
+// what the journal says already.
+func (d *Driver) Begin(recorded, kept []*stack.Recorded, journal []Entry) {
+	d.recorded, d.kept, d.entries = map[string]*stack.Recorded{}, map[string]*stack.Recorded{}, map[string]*Entry{}
+	for _, r := range kept {
+		d.kept[r.ID] = r
+	}
 	for _, r := range recorded {
 		d.recorded[r.Name] = r
 	}
@@ -80,6 +85,9 @@ func (d *Driver) Run(ctx context.Context, steps []Step) (Outcome, error) {
 	for _, s := range steps {
 		if e := d.entries[s.ID]; e != nil && (e.State == Done || e.State == Unchanged) {
 			sched.End(s.ID, e.State)
+			if s.Swap && !e.Step.Swap {
+				sched.LeavePair(s.ID)
+			}
 		}
 	}
 	type ended struct {
@@ -112,6 +120,9 @@ func (d *Driver) Run(ctx context.Context, steps []Step) (Outcome, error) {
 				continue
 			}
 			sched.End(r.id, r.state)
+			if r.state == Done && sched.steps[r.id].Swap && !d.entry(r.id).Step.Swap {
+				sched.LeavePair(r.id)
+			}
 		case <-watch.C:
 			if stop, err := d.Journal.Cancelled(ctx); err == nil && stop && !out.Cancelled && steps[0].Half != Undo {
 				out.Cancelled = true
@@ -136,6 +147,13 @@ func (d *Driver) Run(ctx context.Context, steps []Step) (Outcome, error) {
 		}
 	}
 	return out, nil
+}
+
+// entry is the journal's entry of a step.
+func (d *Driver) entry(id string) *Entry {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.entries[id]
 }
 
 // tell writes an event that belongs to no step. An event that cannot be
@@ -163,6 +181,9 @@ func (d *Driver) step(ctx context.Context, s Step) (EntryState, error) {
 			attempt = e.Attempt + 1
 		}
 		e = &Entry{Step: s, Attempt: attempt, Record: d.recorded[s.Resource]}
+		if s.Adopt {
+			e.Record = d.kept[s.CloudID]
+		}
 		if s.Action != Create { // the id of a swap's step is the old one's
 			e.CloudID = s.CloudID
 		}
@@ -180,7 +201,7 @@ func (d *Driver) step(ctx context.Context, s Step) (EntryState, error) {
 	case PutBack:
 		return t.putBack()
 	case Release:
-		return t.finish(Done, t.event(Kept, "left in the cloud", ""), RecordChange{Name: s.Resource, Remove: !s.Swap, RemoveOld: s.Swap})
+		return t.release()
 	}
 	return "", fmt.Errorf("the plan has an unknown action %q", s.Action)
 }
@@ -226,6 +247,15 @@ func (t *task) fail(step string, err error) (EntryState, error) {
 	}
 	t.entry.Reason = reason
 	return t.finish(Failed, t.event(HasFailed, step, reason), RecordChange{})
+}
+
+// release takes a resource out of the record and leaves it in the cloud.
+func (t *task) release() (EntryState, error) {
+	s, rec := t.entry.Step, t.entry.Record
+	if e := t.Driver.entry(s.Pair); e != nil {
+		rec = e.Record // the old part of a swap
+	}
+	return t.finish(Done, t.event(Kept, "left in the cloud", ""), RecordChange{Name: s.Resource, Remove: !s.Swap, RemoveOld: s.Swap, Kept: rec})
 }
 
 // key is the idempotency key of the step.
@@ -392,6 +422,10 @@ func (t *task) update() (EntryState, error) {
 		req = t.repeat(res, props)
 	} else {
 		changes := stack.Diff(res, props, rec, live, t.id)
+		if len(changes) == 0 && t.entry.Step.Adopt {
+			t.entry.Before = snapshot(nil, rec, live)
+			return t.built(res, props, RecordChange{Unkeep: rec.ID})
+		}
 		if len(changes) == 0 {
 			t.entry.State = Started
 			rec.Needs, rec.Pos, rec.Keep, rec.Guard = res.Needs, res.Pos, res.Keep, res.Guard
@@ -413,7 +447,11 @@ func (t *task) update() (EntryState, error) {
 	if state, err := t.follow(op, Working); state == Failed || err != nil {
 		return state, err
 	}
-	return t.built(res, props, RecordChange{})
+	ch := RecordChange{}
+	if t.entry.Step.Adopt {
+		ch.Unkeep = rec.ID
+	}
+	return t.built(res, props, ch)
 }
 
 // repeat makes the request that changes just what the snapshot holds.
@@ -527,6 +565,9 @@ func (t *task) putBack() (EntryState, error) {
 		return t.fail("", err)
 	}
 	ch := RecordChange{Name: s.Resource, Put: orig.Record, Position: s.Position}
+	if s.Adopt {
+		ch = RecordChange{Name: s.Resource, Remove: true, Kept: orig.Record}
+	}
 	if alike(live, orig) {
 		return t.finish(Done, t.event(IsUndone, "it is as it was", ""), ch)
 	}

@@ -53,11 +53,12 @@ type Step struct {
 	Half     Half     `json:"half"`
 	Needs    []string `json:"needs"` // ids of steps that must be done before
 	CloudID  string   `json:"cloud_id,omitempty"`
-	Swap     bool     `json:"swap,omitempty"` // the new or the old part of a swap
-	Pair     string   `json:"pair,omitempty"` // of an old part: the step of the new one
-	Of       string   `json:"of,omitempty"`   // of an undoing: the step that it takes back
-	Seconds  float64  `json:"seconds"`        // nominal, for the order and the forecast
-	Position int      `json:"position"`       // of the resource in the stack
+	Swap     bool     `json:"swap,omitempty"`  // the new or the old part of a swap
+	Adopt    bool     `json:"adopt,omitempty"` // what was kept comes back under the stack
+	Pair     string   `json:"pair,omitempty"`  // of an old part: the step of the new one
+	Of       string   `json:"of,omitempty"`    // of an undoing: the step that it takes back
+	Seconds  float64  `json:"seconds"`         // nominal, for the order and the forecast
+	Position int      `json:"position"`        // of the resource in the stack
 }
 
 // Plan is what a run is to do.
@@ -77,7 +78,7 @@ func NewPlan(cs *whatif.ChangeSet, old []*stack.Recorded, takes whatif.Takes) Pl
 		switch ch.Kind {
 		case whatif.New, whatif.Swap:
 			building[ch.Name] = "create " + ch.Name
-		case whatif.Edit:
+		case whatif.Edit, whatif.Adopt:
 			building[ch.Name] = "update " + ch.Name
 		}
 		if ch.OneWay { // nothing of the build waits for it: its attributes stay
@@ -101,8 +102,8 @@ func NewPlan(cs *whatif.ChangeSet, old []*stack.Recorded, takes whatif.Takes) Pl
 			s.Action, s.CloudID = Create, ch.Recorded.ID
 			leaving = append(leaving, removal(ch, s.ID, takes))
 			leavingRecords = append(leavingRecords, ch.Recorded)
-		case whatif.Edit:
-			s.Action, s.CloudID = Update, ch.Recorded.ID
+		case whatif.Edit, whatif.Adopt:
+			s.Action, s.CloudID, s.Adopt = Update, ch.Recorded.ID, ch.Kind == whatif.Adopt
 			if ch.OneWay {
 				s.ID, s.Half, s.Needs = "update "+ch.Name, OneWay, nil
 				if lastOneWay != "" {
@@ -200,7 +201,7 @@ func PlanUndo(plan Plan, journal []Entry, onlyFailed bool) []Step {
 		if !ok {
 			continue
 		}
-		u := Step{ID: fmt.Sprintf("undo %s (%d)", s.ID, e.Attempt), Of: s.ID, Resource: s.Resource, Type: s.Type, Half: Undo, Action: Delete, CloudID: e.CloudID, Swap: e.Step.Swap, Seconds: s.Seconds / 2, Position: s.Position}
+		u := Step{ID: fmt.Sprintf("undo %s (%d)", s.ID, e.Attempt), Of: s.ID, Resource: s.Resource, Type: s.Type, Half: Undo, Action: Delete, CloudID: e.CloudID, Swap: e.Step.Swap, Adopt: e.Step.Adopt, Seconds: s.Seconds / 2, Position: s.Position}
 		if e.Step.Action == Update {
 			u.Action = PutBack
 		}
@@ -261,6 +262,8 @@ type RecordChange struct {
 	Remove    bool // the current record goes
 	RemoveOld bool
 	Restore   bool            // the old record becomes the current one
+	Kept      *stack.Recorded // has left the stack and stays in the cloud
+	Unkeep    string          // the cloud id of what was kept and is back in the stack
 	Put       *stack.Recorded // becomes the current record
 	Position  int
 }

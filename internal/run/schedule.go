@@ -153,9 +153,15 @@ func (s *Schedule) End(id string, state EntryState) {
 		s.steps[n].waits--
 	}
 	if state == Unchanged {
-		for _, p := range s.pairs[id] {
-			s.End(p, Unchanged)
-		}
+		s.LeavePair(id)
+	}
+}
+
+// LeavePair leaves out the removal of the old part of a swap, because the
+// resource turned out not to be swapped.
+func (s *Schedule) LeavePair(id string) {
+	for _, p := range s.pairs[id] {
+		s.End(p, Unchanged)
 	}
 }
 

@@ -243,10 +243,14 @@ func (s *Store) Note(ctx context.Context, r *Run, e *run.Entry, ev *run.Event, c
 			return err
 		}
 	}
-	put := ""
+	put, kept, err := "", "", error(nil)
 	if ch.Put != nil {
-		var err error
 		if put, err = s.encodeRecorded(ch.Put); err != nil {
+			return err
+		}
+	}
+	if ch.Kept != nil {
+		if kept, err = s.encodeRecorded(ch.Kept); err != nil {
 			return err
 		}
 	}
@@ -262,7 +266,7 @@ func (s *Store) Note(ctx context.Context, r *Run, e *run.Entry, ev *run.Event, c
 				return err
 			}
 		}
-		return changeRecord(ctx, tx, r.StackID, ch, put)
+		return changeRecord(ctx, tx, r.StackID, ch, put, kept)
 	})
 }
 
@@ -276,7 +280,7 @@ func (s *Store) addEvent(ctx context.Context, tx *sql.Tx, runID string, ev *run.
 }
 
 // changeRecord applies one change to the recorded resources of a stack.
-func changeRecord(ctx context.Context, tx *sql.Tx, stackID int64, ch run.RecordChange, put string) error {
+func changeRecord(ctx context.Context, tx *sql.Tx, stackID int64, ch run.RecordChange, put, kept string) error {
 	exec := func(query string, args ...any) error {
 		_, err := tx.ExecContext(ctx, query, args...)
 		return err
@@ -298,6 +302,17 @@ func changeRecord(ctx context.Context, tx *sql.Tx, stackID int64, ch run.RecordC
 	}
 	if ch.Restore {
 		if err := exec(`update resources set old = 0 where stack_id = ? and name = ? and old = 1`, stackID, ch.Name); err != nil {
+			return err
+		}
+	}
+	if ch.Kept != nil {
+		if err := exec(`insert into kept(stack_id, cloud_id, name, body) values(?, ?, ?, ?) on conflict(stack_id, cloud_id) do update set name = excluded.name, body = excluded.body`,
+			stackID, ch.Kept.ID, ch.Name, kept); err != nil {
+			return err
+		}
+	}
+	if ch.Unkeep != "" {
+		if err := exec(`delete from kept where stack_id = ? and cloud_id = ?`, stackID, ch.Unkeep); err != nil {
 			return err
 		}
 	}

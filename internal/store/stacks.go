@@ -296,6 +296,28 @@ func (s *Store) Recorded(ctx context.Context, id int64) (current, old []*stack.R
 	return current, old, rows.Err()
 }
 
+// Kept lists what has left a stack and stays in the cloud.
+func (s *Store) Kept(ctx context.Context, id int64) ([]*stack.Recorded, error) {
+	rows, err := s.db.QueryContext(ctx, `select name, body from kept where stack_id = ? order by name, cloud_id`, id)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []*stack.Recorded
+	for rows.Next() {
+		var name, body string
+		if err := rows.Scan(&name, &body); err != nil {
+			return nil, err
+		}
+		r, err := s.decodeRecorded(name, body)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, r)
+	}
+	return out, rows.Err()
+}
+
 // Result is one result of a stack.
 type Result struct {
 	Name, Description string

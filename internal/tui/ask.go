@@ -136,7 +136,7 @@ func newPalette(m *model) *palette {
 		p.commands = append(p.commands, command{"Go to " + viewNames[v], itoa(int(v)), func() tea.Cmd { return m.open(v) }})
 	}
 	for _, b := range m.views[m.at].keys(m) {
-		if key := strings.Fields(b.key)[0]; len([]rune(key)) == 1 || key == "enter" || key == "tab" {
+		if key := strings.Fields(b.key)[0]; len(key) == 1 || key == "enter" || key == "tab" {
 			p.commands = append(p.commands, command{strings.ToUpper(b.words[:1]) + b.words[1:], b.key, press(m.at, key)})
 		}
 	}

@@ -464,7 +464,10 @@ func (v *draftView) drawStrip(m *model, s *screen, r rect) {
 // drawTally writes the numbers of a change set with their marks.
 func drawTally(m *model, s *screen, x, y, w int, tally whatif.Tally) int {
 	end := x + w
-	for _, k := range whatif.Kinds {
+	for _, k := range append(slices.Clone(whatif.Kinds), whatif.Adopt, whatif.Release) {
+		if tally.Of(k) == 0 && (k == whatif.Adopt || k == whatif.Release) {
+			continue
+		}
 		st := bold(m.t.on(m.t.kinds[k].word))
 		if tally.Of(k) == 0 || k == whatif.Same {
 			st = m.t.faint()

@@ -402,6 +402,13 @@ func (m *model) footer(s *screen) {
 	y := m.h - 1
 	s.line(0, y-1, m.w, t.on(t.mortar), "─")
 	hint, col := m.views[m.at].hint(m), color.Color(t.hint)
+	keys := m.views[m.at].keys(m)
+	switch {
+	case m.ask != nil && m.notice == "":
+		hint, keys = "the question above waits for an answer", nil
+	case m.palette != nil:
+		hint, keys = "", nil
+	}
 	if m.notice != "" {
 		hint = m.notice
 		if m.bad {
@@ -411,8 +418,12 @@ func (m *model) footer(s *screen) {
 	room := m.w - 2
 	hint = clip(hint, max(room*3/5, room-70))
 	x, end := 1, m.w-1-width(hint)
-	for _, b := range append(m.views[m.at].keys(m)[:min(6, len(m.views[m.at].keys(m)))], binding{"?", "keys"}) {
-		if x+width(b.key)+1+width(b.words) > end-2 {
+	for i, b := range append(keys[:min(6, len(keys))], binding{"?", "keys"}) {
+		room := 9 // for the last one
+		if i >= 6 || i == len(keys) {
+			room = 0
+		}
+		if x+width(b.key)+1+width(b.words) > end-2-room || m.ask != nil || m.palette != nil {
 			continue
 		}
 		x = s.text(x, y, end-x, t.strong(), b.key)

@@ -264,7 +264,7 @@ func (v *whatifView) letFail(m *model) tea.Cmd {
 		return nil
 	}
 	ch := v.preview.Change(v.wall.sel)
-	if ch == nil || ch.Kind != whatif.New && ch.Kind != whatif.Edit && ch.Kind != whatif.Swap {
+	if ch == nil || ch.Kind != whatif.New && ch.Kind != whatif.Edit && ch.Kind != whatif.Swap && ch.Kind != whatif.Adopt {
 		m.say(false, "nothing is built or edited at %s: choose a brick that changes (n)", v.wall.sel)
 		return nil
 	}

@@ -22,6 +22,7 @@ const (
 	Swap    Kind = "swap"
 	Drop    Kind = "drop"
 	Same    Kind = "same"
+	Adopt   Kind = "adopt"   // was kept in the cloud, comes back under the stack
 	Release Kind = "release" // leaves the stack, stays in the cloud
 )
 
@@ -61,17 +62,20 @@ type Tally struct {
 	Swap int `json:"swap"`
 	Drop int `json:"drop"`
 	Same int `json:"same"`
+	// What comes back under the stack, and what leaves it and stays.
+	Adopt   int `json:"adopt,omitempty"`
+	Release int `json:"release,omitempty"`
 }
 
 // Of is the count of one kind.
 func (t Tally) Of(k Kind) int {
-	return map[Kind]int{New: t.New, Edit: t.Edit, Swap: t.Swap, Drop: t.Drop, Same: t.Same}[k]
+	return map[Kind]int{New: t.New, Edit: t.Edit, Swap: t.Swap, Drop: t.Drop, Same: t.Same, Adopt: t.Adopt, Release: t.Release}[k]
 }
 
 // String is the tally without what stays the same: "3 new, 2 edit".
 func (t Tally) String() string {
 	s := ""
-	for _, k := range []Kind{New, Edit, Swap, Drop} {
+	for _, k := range []Kind{New, Edit, Swap, Drop, Adopt, Release} {
 		if n := t.Of(k); n > 0 {
 			if s != "" {
 				s += ", "

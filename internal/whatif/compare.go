@@ -17,6 +17,7 @@ type State struct {
 	BaseRevision int
 	Wanted       *stack.Wanted
 	Recorded     []*stack.Recorded
+	Kept         []*stack.Recorded // has left the stack and stays in the cloud
 	// Deleting says that nothing is wanted any more.
 	Deleting bool
 	// Live is what the cloud shows, by id; nil where it was not asked, and
@@ -105,6 +106,10 @@ func (c *comparer) add(ch Change) {
 		c.set.Tally.Drop++
 	case Same:
 		c.set.Tally.Same++
+	case Adopt:
+		c.set.Tally.Adopt++
+	case Release:
+		c.set.Tally.Release++
 	}
 }
 
@@ -159,6 +164,9 @@ func (c *comparer) wanted(res *stack.Resource) Change {
 			rec = nil
 		}
 	}
+	if rec == nil && c.adopt(&ch, props) {
+		return ch
+	}
 	switch {
 	case rec == nil:
 		c.newProperties(&ch, props)
@@ -189,6 +197,25 @@ func (c *comparer) wanted(res *stack.Resource) Change {
 func oneWay(t *tosca.NodeType, p stack.PropertyChange) bool {
 	d := t.Property(p.Property)
 	return d != nil && !p.Link && stack.SwapNeeded(d.Metadata, p.After, p.Before)
+}
+
+// adopt takes back under the stack what it had left in the cloud under the
+// same name, where that still can become what is wanted.
+func (c *comparer) adopt(ch *Change, props map[string]tosca.Value) bool {
+	for _, r := range c.Kept {
+		live := c.Live[r.ID]
+		if r.Name != ch.Name || r.Type != ch.Type || live == nil {
+			continue
+		}
+		changes := stack.Diff(ch.Wanted, props, r, live, c.id)
+		if slices.ContainsFunc(changes, func(p stack.PropertyChange) bool { return p.Effect == stack.Swap }) {
+			continue
+		}
+		ch.Kind, ch.Recorded, ch.Live, ch.Properties = Adopt, r, live, changes
+		ch.Because = []string{fmt.Sprintf("it was left in the cloud as %s and comes back under the stack", r.ID)}
+		return true
+	}
+	return false
 }
 
 // newProperties lists what a resource is built with.
@@ -325,7 +352,7 @@ func (c *comparer) changedInputs(x *tosca.Expr) []string {
 	return out
 }
 
-var marks = map[Kind]string{New: "▲", Edit: "◧", Swap: "⇅", Drop: "▽", Same: "▪", Release: "◇"}
+var marks = map[Kind]string{New: "▲", Edit: "◧", Swap: "⇅", Drop: "▽", Same: "▪", Adopt: "◈", Release: "◇"}
 
 // Mark is the sign of a kind of change.
 func (k Kind) Mark() string { return marks[k] }

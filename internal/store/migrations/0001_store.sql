@@ -36,6 +36,15 @@ create table resources (
   primary key (stack_id, name, old)
 );
 
+-- What has left a stack and stays in the cloud, by the policy Keep.
+create table kept (
+  stack_id integer not null references stacks(id),
+  cloud_id text not null,
+  name     text not null,
+  body     text not null,
+  primary key (stack_id, cloud_id)
+);
+
 create table results (
   stack_id    integer not null references stacks(id),
   name        text not null,
@@ -103,6 +112,7 @@ drop table events;
 drop table journal;
 drop table runs;
 drop table results;
+drop table kept;
 drop table resources;
 drop table revisions;
 drop table stacks;
