@@ -373,11 +373,7 @@ func (p *Program) undo() *cobra.Command {
 	cmd.Flags().BoolVar(&asJSON, "json", false, "events as JSON, one a line")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		ctx := cmd.Context()
-		return p.with(func(a *app.App) error {
-			st, err := a.Store.Find(ctx, args[0])
-			if err != nil {
-				return err
-			}
+		return p.onStack(ctx, args[0], func(a *app.App, st *store.Stack) error {
 			if open, err := a.Interrupted(ctx, st); err != nil {
 				return err
 			} else if open && to == 0 {
@@ -408,11 +404,7 @@ func (p *Program) remove() *cobra.Command {
 	cmd.Flags().BoolVar(&asJSON, "json", false, "events as JSON, one a line")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		ctx := cmd.Context()
-		return p.with(func(a *app.App) error {
-			st, err := a.Store.Find(ctx, args[0])
-			if err != nil {
-				return err
-			}
+		return p.onStack(ctx, args[0], func(a *app.App, st *store.Stack) error {
 			if st.State == store.Removed {
 				return fmt.Errorf("%s is removed already", st.Name)
 			}
@@ -431,11 +423,7 @@ func (p *Program) resume() *cobra.Command {
 	cmd := &cobra.Command{Use: "resume STACK", Short: "Go on with a run that was interrupted, held or stuck", Args: cobra.ExactArgs(1)}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "events as JSON, one a line")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		return p.with(func(a *app.App) error {
-			st, err := a.Store.Find(cmd.Context(), args[0])
-			if err != nil {
-				return err
-			}
+		return p.onStack(cmd.Context(), args[0], func(a *app.App, st *store.Stack) error {
 			t, err := a.Resume(cmd.Context(), st, false)
 			if err != nil {
 				return err
@@ -449,11 +437,7 @@ func (p *Program) resume() *cobra.Command {
 func (p *Program) cancel() *cobra.Command {
 	return &cobra.Command{Use: "cancel STACK", Short: "Stop the run of a stack; what it has done is undone", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return p.with(func(a *app.App) error {
-				st, err := a.Store.Find(cmd.Context(), args[0])
-				if err != nil {
-					return err
-				}
+			return p.onStack(cmd.Context(), args[0], func(a *app.App, st *store.Stack) error {
 				r, err := a.Store.RunNumber(cmd.Context(), st.ID, 0)
 				if err != nil {
 					return fmt.Errorf("%s has no run: %w", st.Name, err)
@@ -474,11 +458,7 @@ func (p *Program) watch() *cobra.Command {
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
 		defer stop()
-		return p.with(func(a *app.App) error {
-			st, err := a.Store.Find(ctx, args[0])
-			if err != nil {
-				return err
-			}
+		return p.onStack(ctx, args[0], func(a *app.App, st *store.Stack) error {
 			r, err := a.Store.RunNumber(ctx, st.ID, 0)
 			if err != nil {
 				return fmt.Errorf("%s has no run: %w", st.Name, err)

@@ -106,6 +106,17 @@ func (p *Program) with(f func(a *app.App) error) error {
 	return errors.Join(f(a), a.Close())
 }
 
+// onStack opens the program's data and finds a stack by name.
+func (p *Program) onStack(ctx context.Context, name string, f func(a *app.App, st *store.Stack) error) error {
+	return p.with(func(a *app.App) error {
+		st, err := a.Store.Find(ctx, name)
+		if err != nil {
+			return err
+		}
+		return f(a, st)
+	})
+}
+
 func (p *Program) open(ctx context.Context, a *app.App, demo bool) error {
 	if p.Interface == nil || !p.isTerminal() {
 		return usage{errors.New("the interface needs a terminal; 'brickrow --help' lists the commands that do not")}

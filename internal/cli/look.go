@@ -121,11 +121,7 @@ func (p *Program) show() *cobra.Command {
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		ctx := cmd.Context()
-		return p.with(func(a *app.App) error {
-			st, err := a.Store.Find(ctx, args[0])
-			if err != nil {
-				return err
-			}
+		return p.onStack(ctx, args[0], func(a *app.App, st *store.Stack) error {
 			recorded, _, err := a.Store.Recorded(ctx, st.ID)
 			if err != nil {
 				return err
@@ -174,11 +170,7 @@ func (p *Program) results() *cobra.Command {
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	cmd.Flags().BoolVar(&reveal, "reveal", false, "show secrets in clear")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		return p.with(func(a *app.App) error {
-			st, err := a.Store.Find(cmd.Context(), args[0])
-			if err != nil {
-				return err
-			}
+		return p.onStack(cmd.Context(), args[0], func(a *app.App, st *store.Stack) error {
 			list, err := a.Results(cmd.Context(), st)
 			if err != nil {
 				return err
@@ -214,11 +206,7 @@ func (p *Program) events() *cobra.Command {
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON, one a line")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		ctx := cmd.Context()
-		return p.with(func(a *app.App) error {
-			st, err := a.Store.Find(ctx, args[0])
-			if err != nil {
-				return err
-			}
+		return p.onStack(ctx, args[0], func(a *app.App, st *store.Stack) error {
 			r, err := a.Store.RunNumber(ctx, st.ID, number)
 			if errors.Is(err, store.ErrNotFound) {
 				return fmt.Errorf("%s has no such run", st.Name)

@@ -24,9 +24,9 @@ import (
 	"time"
 
 	"filippo.io/age"
-	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver
 
+	"brickrow/internal/sqlite"
 	"brickrow/internal/tosca"
 )
 
@@ -53,32 +53,10 @@ func Open(dir string) (*Store, error) {
 	if s.key, err = openKey(filepath.Join(dir, KeyFile)); err != nil {
 		return nil, err
 	}
-	dsn := "file:" + filepath.Join(dir, "store.db") + "?_txlock=immediate&_pragma=busy_timeout(20000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)"
-	if s.db, err = sql.Open("sqlite", dsn); err != nil {
-		return nil, fmt.Errorf("open the store: %w", err)
-	}
-	if err := s.migrate(); err != nil {
-		s.db.Close()
-		return nil, fmt.Errorf("open the store in %s: %w", dir, err)
+	if s.db, err = sqlite.Open(filepath.Join(dir, "store.db"), "FULL", migrations); err != nil {
+		return nil, err
 	}
 	return s, nil
-}
-
-func (s *Store) migrate() error {
-	files, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return err
-	}
-	p, err := goose.NewProvider(goose.DialectSQLite3, s.db, files)
-	if err != nil {
-		return err
-	}
-	for try := 0; ; try++ { // another process may be making the same tables
-		if _, err = p.Up(context.Background()); err == nil || try == 20 {
-			return err
-		}
-		time.Sleep(50 * time.Millisecond)
-	}
 }
 
 // openKey reads the key, or makes one. A key that others can read is refused.

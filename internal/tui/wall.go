@@ -82,6 +82,23 @@ func (w *wall) move(dx, dy int) {
 	}
 }
 
+// walk moves by the name of a key; it reports whether the key is one of these.
+func (w *wall) walk(key string) bool {
+	switch key {
+	case "left", "h":
+		w.move(-1, 0)
+	case "right", "l":
+		w.move(1, 0)
+	case "up", "k":
+		w.move(0, 1)
+	case "down", "j":
+		w.move(0, -1)
+	default:
+		return false
+	}
+	return true
+}
+
 func abs(n int) int { return max(n, -n) }
 
 // at is the brick at a cell of the screen; "" where there is none.

@@ -126,15 +126,11 @@ func (v *whatifView) lay() {
 }
 
 func (v *whatifView) key(m *model, k string) (tea.Cmd, bool) {
+	if v.wall.walk(k) {
+		v.scroll = 0
+		return nil, true
+	}
 	switch k {
-	case "left", "h":
-		v.wall.move(-1, 0)
-	case "right", "l":
-		v.wall.move(1, 0)
-	case "up", "k":
-		v.wall.move(0, 1)
-	case "down", "j":
-		v.wall.move(0, -1)
 	case "n", "N":
 		v.nextChange(map[string]int{"n": 1, "N": -1}[k])
 	case "pgdown":

@@ -27,10 +27,10 @@ import (
 	"path/filepath"
 	"time"
 
-	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver
 
 	"brickrow/internal/profile"
+	"brickrow/internal/sqlite"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 )
@@ -84,37 +84,19 @@ func Open(dir string, o Options) (*Yard, error) {
 	if y.now == nil {
 		y.now = time.Now
 	}
-	dsn := "file:" + filepath.Join(dir, "yard.db") + "?_txlock=immediate&_pragma=busy_timeout(20000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)"
-	db, err := sql.Open("sqlite", dsn)
-	if err != nil {
-		return nil, fmt.Errorf("open the yard: %w", err)
+	var err error
+	if y.db, err = sqlite.Open(filepath.Join(dir, "yard.db"), "NORMAL", migrations); err != nil {
+		return nil, err
 	}
-	y.db = db
 	if err := y.prepare(dir); err != nil {
-		db.Close()
+		y.db.Close()
 		return nil, fmt.Errorf("open the yard in %s: %w", dir, err)
 	}
 	return y, nil
 }
 
+// prepare makes the key of the yard, once, and leaves the credentials.
 func (y *Yard) prepare(dir string) error {
-	files, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return err
-	}
-	p, err := goose.NewProvider(goose.DialectSQLite3, y.db, files)
-	if err != nil {
-		return err
-	}
-	for try := 0; ; try++ { // another process may be making the same tables
-		if _, err = p.Up(context.Background()); err == nil {
-			break
-		}
-		if try == 20 {
-			return err
-		}
-		time.Sleep(50 * time.Millisecond)
-	}
 	key := make([]byte, 32)
 	if _, err := rand.Read(key); err != nil {
 		return err
@@ -126,6 +108,7 @@ func (y *Yard) prepare(dir string) error {
 	if err := y.db.QueryRow(`select value from meta where name = 'key'`).Scan(&stored); err != nil {
 		return err
 	}
+	var err error
 	if y.key, err = hex.DecodeString(stored); err != nil {
 		return err
 	}
