@@ -37,6 +37,7 @@ type runView struct {
 	result  int
 	err     error
 	failed_ []run.Event
+	fresh   freshness
 }
 
 // progress is how far a resource is in the run.
@@ -87,7 +88,7 @@ func (v *runView) open(m *model, runID string) tea.Cmd {
 }
 
 func (v *runView) refresh(m *model) tea.Cmd {
-	if m.at != viewRun || v.busy || v.run == nil && !v.none {
+	if m.at != viewRun || v.busy || v.run == nil && !v.none || !v.fresh.stale(m) {
 		return nil
 	}
 	return v.load(m, "")

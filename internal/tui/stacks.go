@@ -68,6 +68,7 @@ type stacksView struct {
 	top       int
 	cache     map[int64]cachedStack
 	wall      wall
+	fresh     freshness
 }
 
 // cachedStack is what is only read again when its stack has changed.
@@ -183,7 +184,7 @@ func findFiles(known []stackRow, folders []string) []stackRow {
 }
 
 func (v *stacksView) refresh(m *model) tea.Cmd {
-	if m.at == viewStacks || m.about.stack != nil {
+	if (m.at == viewStacks || m.about.stack != nil) && v.fresh.stale(m) {
 		return v.load(m)
 	}
 	return nil

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"image/color"
 	"os"
+	"path/filepath"
 	"strconv"
 	"time"
 
@@ -134,6 +135,29 @@ func pulse(m *model) tea.Cmd {
 		d = 120 * time.Millisecond
 	}
 	return tea.Tick(d, func(time.Time) tea.Msg { return tick{} })
+}
+
+// freshness tells whether the store has been written since it was last read.
+// What only the time changes, such as a lock that runs out, is seen at the next
+// reading, two seconds later at most.
+type freshness struct {
+	stamp string
+	read  time.Time
+}
+
+// stale reports whether it is time to read again, and remembers that it was.
+func (f *freshness) stale(m *model) bool {
+	stamp := ""
+	for _, name := range []string{"store.db", "store.db-wal"} {
+		if info, err := os.Stat(filepath.Join(m.app.Home, name)); err == nil {
+			stamp += fmt.Sprint(info.Size(), info.ModTime().UnixNano(), " ")
+		}
+	}
+	if stamp == f.stamp && time.Since(f.read) < 2*time.Second {
+		return false
+	}
+	f.stamp, f.read = stamp, time.Now()
+	return true
 }
 
 // waitFiles waits for a change of a watched file.
