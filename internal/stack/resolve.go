@@ -48,6 +48,9 @@ func Resolve(f *tosca.File, o Options) (*Wanted, tosca.Findings) {
 	for _, res := range w.Resources {
 		for _, p := range res.Properties {
 			r.property(res, p)
+			if p.Expr.Kind == tosca.LiteralExpr && tosca.HasSecret(p.Value) {
+				findings.Warnf(p.Pos, "secret-in-clear", "make it an input of type Secret: { $get_input: … }", "%s: the secret '%s' stands in the template in clear", res.Name, p.Name)
+			}
 		}
 	}
 	r.applyPolicies(f.Service)
@@ -116,6 +119,9 @@ func (r *resolver) fillInputs(s *tosca.ServiceTemplate, o Options) {
 			}
 		}
 		r.inputs[in.Name] = v
+		if tosca.HasSecret(v) && g.Origin.Via == "" && g.Origin.Kind != "default" {
+			r.findings.Warnf(g.Origin.Pos, "secret-in-clear", "write { from_env: … } or { from_file: … }", "the secret '%s' stands in a file in clear", in.Name)
+		}
 		r.w.Inputs = append(r.w.Inputs, Input{in.Name, v, g.Origin})
 	}
 }

@@ -155,13 +155,22 @@ func (s *Store) AddRevision(ctx context.Context, id int64, r Revision) (int, err
 	if err != nil {
 		return 0, err
 	}
+	// A template should hold no secrets, but may: it is sealed as a whole.
+	sealedText, err := s.seal(tosca.Secret{Value: tosca.String(r.Text)})
+	if err != nil {
+		return 0, err
+	}
+	template, err := encode(sealedText)
+	if err != nil {
+		return 0, err
+	}
 	number := 0
 	err = s.inTx(ctx, func(tx *sql.Tx) error {
 		if err := tx.QueryRowContext(ctx, `select coalesce(max(number), 0) + 1 from revisions where stack_id = ?`, id).Scan(&number); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `insert into revisions(stack_id, number, template, text, inputs, tags, created_by, created_ms, note) values(?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-			id, number, r.Template, r.Text, text, tags, r.By, s.now().UnixMilli(), r.Note)
+			id, number, r.Template, template, text, tags, r.By, s.now().UnixMilli(), r.Note)
 		return err
 	})
 	return number, err
@@ -181,6 +190,16 @@ func (s *Store) Revision(ctx context.Context, id int64, number int) (*Revision, 
 		return nil, err
 	}
 	r.Created = fromMS(created)
+	var sealedText any
+	if err := decode(r.Text, &sealedText); err != nil {
+		return nil, err
+	}
+	template, err := s.open(sealedText)
+	if err != nil {
+		return nil, fmt.Errorf("the template of revision %d: %w", number, err)
+	}
+	bare, _ := tosca.Bare(template)
+	r.Text = tosca.Show(bare)
 	if err := decode(tags, &r.Tags); err != nil {
 		return nil, err
 	}

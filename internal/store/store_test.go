@@ -74,7 +74,7 @@ func TestRevisionsKeepSecretsSealed(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir)
 	st := ensure(t, s, "a-stack")
-	rev := Revision{Template: "t.yaml", Text: "text: of the template", Tags: map[string]string{"desk": "snow"}, By: "somebody", Note: "a note", Inputs: []stack.Input{
+	rev := Revision{Template: "t.yaml", Text: "text: of the template, with a hoarfrost password", Tags: map[string]string{"desk": "snow"}, By: "somebody", Note: "a note", Inputs: []stack.Input{
 		{Name: "token", Value: tosca.Secret{Value: tosca.String("very-secret-hoarfrost")}, Origin: stack.Origin{Kind: "flag", Via: "token=(secret)"}},
 		{Name: "table", Value: tosca.Map{"a": tosca.List{tosca.Int(1), tosca.Secret{Value: tosca.Int(4711)}}}},
 		{Name: "none", Value: tosca.Null{}},

@@ -204,6 +204,9 @@ func (t *Type) fit(v Value) (Value, *misfit) {
 			return v, nil
 		case Int, Float, Bool:
 			wrong.mend = fmt.Sprintf("put it in quotes: %q", Show(v))
+			if t.IsA("Secret") {
+				wrong.mend = "put it in quotes"
+			}
 		case Scalar:
 			return String(v.Text), nil
 		case Version:
