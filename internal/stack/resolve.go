@@ -166,7 +166,11 @@ func (r *resolver) expand(s *tosca.ServiceTemplate, tags map[string]string) {
 		}
 		count, indexed := 1, n.Count != nil
 		if indexed {
-			switch v := r.countEnv(n).Eval(n.Count).(type) {
+			value := r.countEnv(n).Eval(n.Count)
+			if f, ok := value.(tosca.Float); ok && f == tosca.Float(int64(f)) { // such as a quotient
+				value = tosca.Int(f)
+			}
+			switch v := value.(type) {
 			case tosca.Int:
 				count = int(v)
 				if v < 0 || v > MaxCount {

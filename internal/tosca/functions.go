@@ -58,15 +58,14 @@ func init() { // an init, because the evaluation reads the table again
 		"concat": {section: "text and collections", min: 1, max: -1, usage: "{ $concat: [ text or list, … ] }", support: Yes, eval: evalConcat},
 		"join":   {section: "text and collections", min: 1, max: 2, usage: "{ $join: [ [ text, … ], delimiter ] }", support: Yes, eval: evalJoin},
 	}
-	for section, names := range map[string][]string{
-		"graph":                {"get_artifact", "relationship_index", "available_allocation"},
-		"text and collections": {"token", "has_suffix", "has_prefix", "contains", "has_entry", "has_key", "has_all_entries", "has_all_keys", "has_any_entry", "has_any_key"},
-		"sets":                 {"union", "intersection"},
-		"arithmetic":           {"sum", "difference", "product", "quotient", "remainder", "round", "floor", "ceil"},
-	} {
-		for _, n := range names {
-			functions[n] = function{section: section, support: NotYet}
+	for section, more := range map[string]map[string]function{"text and collections": collections, "sets": sets, "arithmetic": arithmetic} {
+		for name, f := range more {
+			f.section, f.support = section, Yes
+			functions[name] = f
 		}
+	}
+	for _, name := range []string{"get_artifact", "relationship_index", "available_allocation"} {
+		functions[name] = function{section: "graph", support: NotYet}
 	}
 }
 

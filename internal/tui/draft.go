@@ -550,11 +550,16 @@ func (v *draftView) drawHelp(m *model, s *screen, r rect) {
 		if y >= r.y+r.h {
 			return
 		}
-		x := s.text(r.x, y, r.w/3, t.on(t.key), p.Name)
-		x = s.text(x+1, y, r.w, t.plain(), p.Type.Label())
-		x = s.text(x+1, y, r.x+r.w-x-1, t.hinted(), legal(p))
-		s.text(x+1, y, r.x+r.w-x-1, t.faint(), p.Description)
+		x := s.text(r.x, y, r.w/3, bold(t.on(t.key)), p.Name)
+		x = s.text(x+2, y, r.x+r.w-x-2, t.plain(), p.Type.Label())
+		s.text(x+2, y, r.x+r.w-x-2, t.hinted(), given(p))
 		y++
+		for _, line := range wrap(legal(p), r.w-4) {
+			if y < r.y+r.h {
+				s.text(r.x+2, y, r.w-2, t.faint(), line)
+			}
+			y++
+		}
 	}
 	y++
 	for _, q := range typ.Requirements {
@@ -574,22 +579,33 @@ func (v *draftView) drawHelp(m *model, s *screen, r rect) {
 	}
 }
 
-// legal puts what a property may be into a few words.
-func legal(p *tosca.Property) string {
-	var parts []string
+// given says whether a property must be given.
+func given(p *tosca.Property) string {
 	switch {
 	case p.Default != nil:
-		parts = append(parts, "default "+tosca.Describe(p.Default))
+		return "default " + tosca.Describe(p.Default)
 	case p.Required:
-		parts = append(parts, "must be given")
+		return "must be given"
+	}
+	return ""
+}
+
+// legal is what a property means, what it may be, and an example.
+func legal(p *tosca.Property) string {
+	var parts []string
+	if p.Description != "" {
+		parts = append(parts, p.Description)
 	}
 	if p.Validation != nil {
 		parts = append(parts, tosca.Describe(p.Validation))
 	} else if e := p.Metadata["example"]; e != "" && p.Default == nil {
 		parts = append(parts, "such as "+e)
 	}
-	if p.Metadata["swap"] == "true" {
+	switch {
+	case p.Metadata["swap"] == "true":
 		parts = append(parts, "a change swaps it")
+	case p.Metadata["swap_when"] != "":
+		parts = append(parts, "going "+map[string]string{"down": "down", "shrink": "smaller"}[p.Metadata["swap_when"]]+" swaps it")
 	}
-	return strings.Join(parts, ", ")
+	return strings.Join(parts, "; ")
 }

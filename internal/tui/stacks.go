@@ -549,7 +549,7 @@ func (v *stacksView) drawRow(m *model, s *screen, r stackRow, y, w int) {
 	if r.run != nil {
 		words = fmt.Sprintf("%s %s", r.run.Kind, ago(r.run.Started))
 		if r.run.State == store.RunUndone {
-			words = "failed, undone " + ago(r.run.Started)
+			words = "undone " + ago(r.run.Started)
 		}
 	}
 	if r.locked != "" {
@@ -619,7 +619,7 @@ func (v *stacksView) drawDetail(m *model, s *screen, r rect, row *stackRow) {
 		words += " · careful"
 	}
 	put(t.faint(), words)
-	put(t.faint(), row.file)
+	put(t.faint(), tail(row.file, min(44, r.w-2)))
 	if row.locked != "" {
 		put(t.hinted(), "locked by "+row.locked)
 	}
@@ -676,6 +676,18 @@ func drawResults(m *model, s *screen, r rect, list []store.Result, at int) {
 			y++
 		}
 	}
+}
+
+// tail is the end of a path, cut at a folder so that it fits.
+func tail(path string, w int) string {
+	for width(path) > w {
+		at := strings.IndexByte(strings.TrimPrefix(path, "…/"), '/')
+		if at < 0 {
+			return path
+		}
+		path = "…/" + strings.TrimPrefix(path, "…/")[at+1:]
+	}
+	return path
 }
 
 func cut(target string) (account, region string, ok bool) { return strings.Cut(target, "/") }

@@ -241,7 +241,7 @@ func TestDraftPanels(t *testing.T) {
 	d.press("down", "enter", "f")
 	d.wants("stack: bulletin-test", "from_stack")
 	d.press("f", "tab", "end")
-	d.wants("line 216 of 216")
+	d.wants("line 217 of 217")
 	d.press("home")
 	for range 115 {
 		d.press("down")

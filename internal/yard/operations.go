@@ -202,6 +202,11 @@ func (t *tx) settle(ctx context.Context) error {
 		if err != nil || o == nil {
 			return err
 		}
+		if waits, err := t.waitForGrants(ctx, o); err != nil {
+			return err
+		} else if waits {
+			continue
+		}
 		if err := t.apply(ctx, o); err != nil {
 			return err
 		}

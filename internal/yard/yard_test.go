@@ -427,6 +427,61 @@ func TestFaults(t *testing.T) {
 	}
 }
 
+func TestWhatIsNeededMustBeGranted(t *testing.T) {
+	b := newBench(t)
+	_, subnet := b.ground()
+	role := b.make("Role", props{"for": "server"}, nil)
+	bucket := b.make("Bucket", props{"name": "kestrel-frames"}, nil)
+	server := func(needs ...any) cloud.Operation {
+		t.Helper()
+		op, err := b.begin("Server", props{"size": "small", "image": "fern-12", "needs": needs}, links{"subnet": {subnet}, "role": {role}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return op
+	}
+	op := server("bucket:write")
+	b.clock.pass(15 * time.Second)
+	if got := b.op(op.ID); got.State != "settling" || got.Step != "role role lacks bucket:write" {
+		t.Errorf("without a grant: %+v", got)
+	}
+	if _, err := b.begin("Grant", props{"actions": []any{"bucket:*"}}, links{"role": {role}, "on": {bucket}}); err != nil {
+		t.Fatal(err)
+	}
+	b.clock.pass(4 * time.Second)
+	if got := b.op(op.ID); got.State != "done" {
+		t.Errorf("with a grant: %+v", got)
+	}
+	op = server("bucket:read", "queue:read")
+	b.clock.pass(30 * time.Second)
+	if got := b.op(op.ID); got.Step != "role role lacks queue:read" {
+		t.Errorf("half of it granted: %+v", got)
+	}
+	b.clock.pass(60 * time.Second)
+	if got := b.op(op.ID); got.State != "failed" || got.Problem.Type != "permission" || !strings.Contains(got.Problem.Detail, "role role lacks queue:read") {
+		t.Errorf("never granted: %+v %+v", got, got.Problem)
+	}
+	if b.get(op.ResourceID).State != "failed" {
+		t.Error("the server has not failed")
+	}
+	bare, err := b.begin("Server", props{"size": "small", "image": "fern-12", "needs": []any{"queue:read"}}, links{"subnet": {subnet}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.clock.pass(20 * time.Second)
+	if got := b.op(bare.ID); !strings.Contains(got.Step, "it has no role, and needs queue:read") {
+		t.Errorf("without a role: %+v", got)
+	}
+	for _, test := range []struct {
+		granted, needed string
+		want            bool
+	}{{"*:*", "queue:read", true}, {"queue:*", "queue:read", true}, {"*:read", "queue:read", true}, {"queue:write", "queue:read", false}, {"bucket:read", "queue:read", false}} {
+		if got := yard.Covers(test.granted, test.needed); got != test.want {
+			t.Errorf("%s covers %s: %v", test.granted, test.needed, got)
+		}
+	}
+}
+
 func TestAddressesAreGivenAndTakenBack(t *testing.T) {
 	b := newBench(t)
 	_, subnet := b.ground()
