@@ -12,8 +12,8 @@ import (
 // counts as failed, and how often it looks: at speed 1, and at least, because
 // at a high speed the callers do not become faster.
 const (
-	grantPatience, leastPatience = 60_000, 1_500 // ms
-	grantPause, leastPause       = 1_000, 25     // ms
+	grantPatience, leastPatience = 60_000, 8_000 // ms
+	grantPause, leastPause       = 1_000, 100    // ms
 )
 
 // waitForGrants looks, at the end of an operation, whether the grants of the
