@@ -75,9 +75,10 @@ func (v *draftView) load(m *model) tea.Cmd {
 		}
 	}
 	v.loading = true
+	values := m.values(path)
 	return func() tea.Msg {
 		began := time.Now()
-		d, err := m.app.Load(m.ctx, path, app.Values{})
+		d, err := m.app.Load(m.ctx, path, values)
 		if err != nil {
 			return draftLoaded{err: err}
 		}
@@ -254,6 +255,8 @@ func (v *draftView) key(m *model, k string) (tea.Cmd, bool) {
 		return v.load(m), true
 	case "e":
 		return v.edit(m), true
+	case "i":
+		return v.give(m), true
 	case "enter":
 		return m.open(viewWhatIf), true
 	default:
@@ -285,6 +288,33 @@ func (v *draftView) goTo(p tosca.Pos) {
 		v.showFile = v.draft.Stack != nil && filepath.Base(p.File) == filepath.Base(v.draft.Path)
 	}
 	v.line = max(0, p.Line-1)
+}
+
+// give takes a value for an input on top of the stack file, as -i does on the
+// command line.
+func (v *draftView) give(m *model) tea.Cmd {
+	if v.draft == nil || v.draft.File.Service == nil || len(v.draft.File.Service.Inputs) == 0 {
+		m.say(false, "the template has no inputs")
+		return nil
+	}
+	path := v.path
+	m.ask = newAsk("Give an input another value for now, as name=value; nothing at all takes back what was given. The files stay as they are.", "", func(text string) tea.Cmd {
+		name, _, ok := strings.Cut(text, "=")
+		switch {
+		case text == "":
+			delete(m.given, path)
+		case !ok || v.draft.File.Service.Input(name) == nil:
+			m.say(true, "write it as name=value; the inputs are on the right")
+			return nil
+		default:
+			kept := slices.DeleteFunc(slices.Clone(m.given[path]), func(s string) bool { return strings.HasPrefix(s, name+"=") })
+			m.given[path] = append(kept, text)
+		}
+		m.whatif.stale = true
+		return v.load(m)
+	})
+	m.ask.free = true
+	return nil
 }
 
 // edit opens the user's editor on the file, at the line.
@@ -331,7 +361,7 @@ func (v *draftView) keys(*model) []binding {
 	if v.showFile {
 		other = "the template"
 	}
-	return []binding{{"e", "edit it"}, {"f", other}, {"tab", "inputs or help"}, {"n", "next finding"}, {"enter", "what-if"}, {"r", "read it again"}, {"↑ ↓ g G", "move"}}
+	return []binding{{"e", "edit it"}, {"i", "give an input"}, {"f", other}, {"tab", "inputs or help"}, {"n", "next finding"}, {"enter", "what-if"}, {"r", "read it again"}, {"↑ ↓ g G", "move"}}
 }
 
 func (v *draftView) hint(*model) string {
@@ -511,7 +541,7 @@ func (v *draftView) drawInputs(m *model, s *screen, r rect) {
 		origin := d.Description
 		if ok {
 			origin = in.Origin.String()
-			if in.Origin.Via != "" {
+			if in.Origin.Via != "" && in.Origin.Kind != "flag" {
 				origin = in.Origin.Via + " · " + in.Origin.Pos.Short()
 			}
 		}

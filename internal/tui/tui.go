@@ -79,6 +79,7 @@ type model struct {
 	help    bool
 	tabs    map[viewID]rect
 	watcher *fsnotify.Watcher
+	given   map[string][]string // inputs given here, as name=value, by file
 
 	stacks *stacksView
 	draft  *draftView
@@ -107,10 +108,13 @@ func Run(ctx context.Context, a *app.App, isDemo bool) error {
 }
 
 func newModel(ctx context.Context, a *app.App) *model {
-	m := &model{app: a, ctx: ctx, t: &dark, at: viewStacks, w: 80, h: 24, stacks: newStacksView(), draft: &draftView{}, whatif: &whatifView{}, run: &runView{follow: true}}
+	m := &model{app: a, ctx: ctx, t: &dark, at: viewStacks, w: 80, h: 24, given: map[string][]string{}, stacks: newStacksView(), draft: &draftView{}, whatif: &whatifView{}, run: &runView{follow: true}}
 	m.views = map[viewID]view{viewStacks: m.stacks, viewDraft: m.draft, viewWhatIf: m.whatif, viewRun: m.run}
 	return m
 }
+
+// values are the inputs that were given here for a file, on top of it.
+func (m *model) values(file string) app.Values { return app.Values{Flags: m.given[file]} }
 
 // Messages that are not of one view.
 type (

@@ -236,6 +236,22 @@ func TestMistakesOnTheScreen(t *testing.T) {
 	d.wants("nothing wrong found")
 }
 
+func TestGivingAnInput(t *testing.T) {
+	d := newDesk(t, 142, 42)
+	d.press("down", "2", "i", "nobody=1", "enter")
+	d.wants("write it as name=value")
+	d.press("i", "readers=5", "enter")
+	d.wants("-i readers=5", "▲ 3 new")
+	d.press("i", "readers=x", "enter")
+	d.wants("input readers: expected an integer, found a string")
+	d.press("i", "readers=4", "enter", "3")
+	d.wants("▲ 2 new")
+	d.press("n", "n", "n")
+	d.wants("input readers is 4, was 2 (-i readers=4)")
+	d.press("2", "i", "enter")
+	d.wants("▲ 1 new", "bulletin-test.stack.yaml:7")
+}
+
 func TestDraftPanels(t *testing.T) {
 	d := newDesk(t, 142, 42)
 	d.press("down", "enter", "f")

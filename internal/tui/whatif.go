@@ -48,8 +48,9 @@ func (v *whatifView) open(m *model) tea.Cmd {
 		v.preview, v.err, v.about = nil, errors.New("it is not known which stack file it came from; o in the stacks opens one"), about
 		return nil
 	}
+	values := m.values(about.file)
 	return v.start(m, func() (*app.Preview, error) {
-		d, err := m.app.Load(m.ctx, about.file, app.Values{})
+		d, err := m.app.Load(m.ctx, about.file, values)
 		if err != nil {
 			return nil, err
 		}
