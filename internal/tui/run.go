@@ -50,6 +50,8 @@ type progress struct {
 	planned      bool
 	failed       bool      // at some point of the run
 	past         []segment // what was done to it before
+	swap         bool      // a new one is built, and the old one goes
+	old          segment   // the removal of the old one
 }
 
 // segment is a stretch of time in which one thing was done to a resource.
@@ -200,7 +202,7 @@ func (v *runView) loaded(m *model, msg runLoaded) tea.Cmd {
 		for _, s := range v.run.Plan.Steps {
 			p := v.now[s.Resource]
 			if !p.planned || s.Half != run.Sweep {
-				v.now[s.Resource] = progress{state: run.Waiting, typ: s.Type, seconds: s.Seconds, planned: true}
+				v.now[s.Resource] = progress{state: run.Waiting, typ: s.Type, seconds: s.Seconds, planned: true, swap: s.Swap && s.Half == run.Build}
 			}
 		}
 	}
@@ -220,6 +222,10 @@ func (v *runView) apply(e run.Event) {
 		return
 	}
 	p := v.now[e.Resource]
+	if p.swap && (e.State == run.Removing || e.State == run.Removed || e.State == run.Kept || e.State == run.HasFailed && !p.old.began.IsZero()) {
+		v.applyOld(e, p)
+		return
+	}
 	if p.began.IsZero() || (p.state == run.Waiting || p.state == run.Skipped) && e.State != run.Skipped || e.State == run.Undoing && p.state != run.Undoing || e.State == run.Removing && p.state == run.IsReady {
 		if e.State != run.Skipped {
 			if !p.began.IsZero() {
@@ -241,6 +247,24 @@ func (v *runView) apply(e run.Event) {
 	if e.State == run.HasFailed && len(v.failed_) == 1 {
 		v.wall.choose(e.Resource)
 	}
+}
+
+// applyOld follows the removal of the old part of a swap; the new part stays
+// what it is.
+func (v *runView) applyOld(e run.Event, p progress) {
+	if p.old.began.IsZero() {
+		p.old.began = e.Time.Add(-e.Elapsed)
+	}
+	p.old.state = e.State
+	p.step = map[run.State]string{run.Removing: "the old one goes", run.Kept: "the old one stays", run.HasFailed: "the old one is stuck"}[e.State]
+	if e.State != run.Removing {
+		p.old.ended = e.Time
+	}
+	if e.State == run.HasFailed {
+		p.failed = true
+		v.failed_ = append(v.failed_, e)
+	}
+	v.now[e.Resource] = p
 }
 
 // started goes to a run that was just prepared, and sets its process going.

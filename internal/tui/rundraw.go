@@ -40,10 +40,11 @@ func (v *runView) brick(t *theme, name string) brick {
 		}
 		b.fill = max(b.fill, 0.03)
 	case run.IsReady:
+		b.sub = "ready " + cli.Seconds(p.ended.Sub(p.began).Seconds())
 		if p.step != "" {
 			b.sub = p.step
-		} else {
-			b.sub = "ready " + cli.Seconds(p.ended.Sub(p.began).Seconds())
+		} else if p.old.state == run.Removed {
+			b.sub = "swapped"
 		}
 	case run.Skipped:
 		b.faint = true
@@ -411,7 +412,11 @@ func (v *runView) drawTimes(m *model, s *screen, r rect) {
 		switch {
 		case !p.began.IsZero():
 			b := 0
-			for _, seg := range append(p.past, segment{p.state, p.began, p.ended}) {
+			done := append(slices.Clone(p.past), segment{p.state, p.began, p.ended})
+			if !p.old.began.IsZero() {
+				done = append(done, p.old)
+			}
+			for _, seg := range done {
 				end := now
 				if !seg.ended.IsZero() {
 					end = seg.ended

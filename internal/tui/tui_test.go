@@ -524,6 +524,22 @@ func TestAWholeRunFromItsEvents(t *testing.T) {
 	}
 }
 
+func TestASwapStaysReadyWhileTheOldOneGoes(t *testing.T) {
+	v := &runView{now: map[string]progress{"a": {state: run.Waiting, planned: true, swap: true, seconds: 4}}, run: &store.Run{Started: time.Now(), State: store.RunWorking}}
+	for i, step := range []struct {
+		state run.State
+		sub   string
+	}{{run.Working, "working"}, {run.IsReady, "ready 0.0 s"}, {run.Removing, "the old one goes"}, {run.Removed, "swapped"}} {
+		v.apply(run.Event{Resource: "a", State: step.state, Time: v.run.Started.Add(time.Duration(i) * time.Millisecond)})
+		if b := v.brick(&dark, "a"); b.sub != step.sub || i > 0 && b.mark != "■" {
+			t.Errorf("%s: %+v, want %s", step.state, b, step.sub)
+		}
+	}
+	if p := v.now["a"]; p.old.state != run.Removed || p.old.ended.IsZero() {
+		t.Errorf("%+v", p)
+	}
+}
+
 func TestHighlight(t *testing.T) {
 	lines := highlight("a: { $concat: [ x, $value ] } # $none\nb: 5\n\n")
 	if len(lines) < 3 {
