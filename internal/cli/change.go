@@ -256,6 +256,8 @@ func NeedsName(pv *app.Preview) bool {
 // execute carries a run out here and prints its events. The first interrupt
 // asks it to stop, which undoes it.
 func (p *Program) execute(ctx context.Context, a *app.App, t *app.Ticket, asJSON bool) error {
+	// A terminal that is closed, or a pipe that nobody reads, does not stop it.
+	signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE)
 	signals := make(chan os.Signal, 1)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
 	defer signal.Stop(signals)

@@ -384,6 +384,7 @@ func (v *runView) drawTimes(m *model, s *screen, r rect) {
 	x0 := r.x + label + 2
 	col := func(sec float64) int { return max(0, min(long, int(sec/total*float64(long)))) }
 	path, _ := v.graph.CriticalPath(v.remaining)
+	expected := v.expected()
 	rows := r.h - 1
 	from := 0
 	if len(names) > rows { // keep what is under way in sight
@@ -431,26 +432,23 @@ func (v *runView) drawTimes(m *model, s *screen, r rect) {
 				s.line(x0+b, y, col(sofar+rest)-b, t.on(t.mortar), "░")
 			}
 		case p.state == run.Waiting && v.run.State == store.RunWorking:
-			start := sofar + v.expected(n)
+			start := sofar + expected[n]
 			s.line(x0+col(start), y, max(1, col(start+p.seconds)-col(start)), t.on(t.mortar), "░")
 		}
 	}
 	v.drawScale(m, s, x0, r.y+r.h-1, long, total, sofar)
 }
 
-// expected is in how many seconds a resource that waits is thought to begin.
-func (v *runView) expected(name string) float64 {
-	most := 0.0
-	for _, n := range v.graph[name] {
-		if p, ok := v.now[n]; ok {
-			e := v.remaining(n)
-			if p.state == run.Waiting {
-				e += v.expected(n)
-			}
-			most = max(most, e)
+// expected is in how many seconds each resource is thought to begin.
+func (v *runView) expected() map[string]float64 {
+	begins := make(map[string]float64, len(v.graph))
+	order, _ := v.graph.Order()
+	for _, name := range order {
+		for _, n := range v.graph[name] {
+			begins[name] = max(begins[name], begins[n]+v.remaining(n))
 		}
 	}
-	return most
+	return begins
 }
 
 func (v *runView) drawScale(m *model, s *screen, x, y, long int, total, sofar float64) {

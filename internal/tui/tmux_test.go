@@ -44,7 +44,7 @@ func newTerminal(t *testing.T, w, h int, command ...string) *terminal {
 
 func (x *terminal) tmux(args ...string) string {
 	x.t.Helper()
-	out, err := exec.Command("tmux", append([]string{"-S", x.socket, "-f", "/dev/null"}, args...)...).CombinedOutput()
+	out, err := exec.Command("tmux", append([]string{"-u", "-S", x.socket, "-f", "/dev/null"}, args...)...).CombinedOutput()
 	if err != nil {
 		x.t.Fatalf("tmux %v: %v\n%s", args, err, out)
 	}

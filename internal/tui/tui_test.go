@@ -582,7 +582,21 @@ func BenchmarkFrame(b *testing.B) {
 	}
 	m.whatif.preview = &app.Preview{ChangeSet: cs}
 	m.whatif.lay()
-	for b.Loop() {
-		m.frame()
+	b.Run("what-if", func(b *testing.B) {
+		for b.Loop() {
+			m.frame()
+		}
+	})
+	m.at = viewRun
+	m.run.run = &store.Run{State: store.RunWorking, Started: time.Now()}
+	m.run.graph, m.run.now = cs.Graph(), map[string]progress{}
+	for i, ch := range cs.Changes {
+		m.run.now[ch.Name] = progress{state: run.Waiting, planned: true, seconds: float64(i % 9)}
 	}
+	m.run.wall.set(m.run.graph)
+	b.Run("run", func(b *testing.B) {
+		for b.Loop() {
+			m.frame()
+		}
+	})
 }
