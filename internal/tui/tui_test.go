@@ -170,9 +170,12 @@ func TestTheStoryOnTheScreen(t *testing.T) {
 	d.wants("small → medium", "input db_size is medium, was small")
 	d.press("d")
 	d.wants("Deploy bulletin-test: 1 new, 2 edit in workshop / alder-1?", "y yes")
+	d.wants("On failure: all is undone.")
 	d.press("n")
 	d.wants("nothing was done")
-	d.press("d", "y")
+	d.press("o")
+	d.wants("on failure: what is built is held")
+	d.press("o", "d", "y")
 	d.ended()
 	d.wants("done after", "events", "results", "reader#2", "at revision 4")
 	d.press("3")
@@ -200,6 +203,20 @@ func TestAFailureOnTheScreen(t *testing.T) {
 	d.wants("2 Draft", "line 127 of")
 	d.press("4", "u")
 	d.wants("way back, as revision 1")
+}
+
+func TestHoldingOnTheScreen(t *testing.T) {
+	d := newDesk(t, 142, 42)
+	d.press("down", "3")
+	d.screen()
+	d.press("n", "n", "b", "enter", "o", "d")
+	d.wants("On failure: what is built is held.")
+	d.press("y")
+	d.ended()
+	d.wants("◧ held after", "no host has room for it", "what is built stays", "partial")
+	d.press("R")
+	d.ended()
+	d.wants("done after")
 }
 
 func TestDeletingOnTheScreen(t *testing.T) {

@@ -29,6 +29,7 @@ type whatifView struct {
 	seen    map[int]bool // risks looked through
 	risk    int          // the one marked; -1 is none
 	only    bool         // only what changes
+	onFail  string       // undo or hold
 	scroll  int          // of the details
 }
 
@@ -103,6 +104,10 @@ func (v *whatifView) loaded(m *model, msg previewLoaded) tea.Cmd {
 	}
 	v.preview, v.about, v.made = msg.preview, msg.about, time.Now()
 	v.seen, v.risk, v.scroll = map[int]bool{}, -1, 0
+	v.onFail = "undo"
+	if msg.preview.Draft != nil {
+		v.onFail = msg.preview.Draft.Stack.OnFailure
+	}
 	v.lay()
 	for _, ch := range msg.preview.Changes {
 		if ch.Kind != whatif.Same {
@@ -156,6 +161,9 @@ func (v *whatifView) key(m *model, k string) (tea.Cmd, bool) {
 		return v.deploy(m), true
 	case "b":
 		return v.letFail(m), true
+	case "o":
+		v.onFail = map[string]string{"undo": "hold", "hold": "undo"}[v.onFail]
+		m.say(false, "on failure: %s", failureWords[v.onFail])
 	default:
 		return nil, false
 	}
@@ -215,6 +223,9 @@ func (v *whatifView) openLine(m *model) tea.Cmd {
 	return cmd
 }
 
+// failureWords say what becomes of a run that fails.
+var failureWords = map[string]string{"undo": "all is undone", "hold": "what is built is held"}
+
 // deploy asks, and then starts the run.
 func (v *whatifView) deploy(m *model) tea.Cmd {
 	p := v.preview
@@ -236,12 +247,12 @@ func (v *whatifView) deploy(m *model) tea.Cmd {
 	if cli.NeedsName(p) {
 		word = p.ChangeSet.Stack
 	}
-	m.ask = newAsk(cli.Question(p), word, func(string) tea.Cmd {
+	question, onFailure := cli.Question(p), v.onFail
+	if p.Kind != "delete" {
+		question += " On failure: " + failureWords[onFailure] + "."
+	}
+	m.ask = newAsk(question, word, func(string) tea.Cmd {
 		return func() tea.Msg {
-			onFailure := "undo"
-			if p.Draft != nil {
-				onFailure = p.Draft.Stack.OnFailure
-			}
 			t, err := m.app.Prepare(m.ctx, p, onFailure)
 			return runStarted{ticket: t, err: err}
 		}
@@ -298,6 +309,9 @@ func (v *whatifView) keys(m *model) []binding {
 		}
 	}
 	keys = append(keys, binding{"n", "next change"}, binding{"c", "only changes"}, binding{"t", "template line"}, binding{"r", "ask again"}, binding{"← ↓ ↑ →", "walk the wall"}, binding{"pgdn", "more of the details"})
+	if v.preview != nil && v.preview.Kind != "delete" {
+		keys = append(keys, binding{"o", "on failure: undo or hold"})
+	}
 	if m.app.StandIn() {
 		keys = append(keys, binding{"b", "let the stand-in fail here"})
 	}
