@@ -25,6 +25,7 @@ bench:
 fuzz:
 	$(GO) test -run '^$$' -fuzz FuzzRead -fuzztime 60s ./internal/tosca
 	$(GO) test -run '^$$' -fuzz FuzzStackFile -fuzztime 60s ./internal/stack
+	$(GO) test -run '^$$' -fuzz FuzzCreate -fuzztime 60s ./internal/yard
 
 screenshots:
 	scripts/screenshots
