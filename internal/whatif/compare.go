@@ -3,6 +3,7 @@ package whatif
 import (
 	"fmt"
 	"math"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -532,6 +533,7 @@ func (c *comparer) conflicts() {
 		if ch.Kind != New && ch.Kind != Swap || ch.Wanted == nil {
 			continue
 		}
+		c.rangeConflict(ch)
 		for _, d := range uniqueProperties(ch.Wanted.Type) {
 			p := ch.Wanted.Property(d)
 			if p == nil {
@@ -541,6 +543,30 @@ func (c *comparer) conflicts() {
 				c.set.Findings.Errorf(p.Pos, "name-still-taken", fmt.Sprintf("deploy without %s first, or choose another %s", ch.Name, d),
 					"%s wants the %s '%s', which %s holds until the sweep at the end", ch.Name, d, tosca.Show(p.Value), old)
 			}
+		}
+	}
+}
+
+// rangeConflict finds a subnet whose range is still held by one that leaves the
+// same network in the sweep at the end.
+func (c *comparer) rangeConflict(ch Change) {
+	if ch.Type != "Subnet" {
+		return
+	}
+	p := ch.Wanted.Property("cidr")
+	wanted, err := netip.ParsePrefix(tosca.Show(p.Value))
+	if err != nil || len(ch.Wanted.Links) == 0 {
+		return
+	}
+	network := c.id(ch.Wanted.Links[0].Targets[0])
+	for _, other := range c.set.Changes {
+		old := other.Recorded
+		if old == nil || old.Type != "Subnet" || other.Kind != Drop && other.Kind != Swap || len(old.Links["network"]) == 0 || old.Links["network"][0].ID != network {
+			continue
+		}
+		if held, err := netip.ParsePrefix(tosca.Show(old.Properties["cidr"])); err == nil && held.Overlaps(wanted) {
+			c.set.Findings.Errorf(p.Pos, "range-still-taken", "choose a range that is free, or deploy without "+other.Name+" first",
+				"%s wants %s, and %s holds %s until the sweep at the end", ch.Name, wanted, other.Name, held)
 		}
 	}
 }

@@ -312,6 +312,25 @@ func TestNamesStillTaken(t *testing.T) {
 	}
 }
 
+func TestRangesStillTaken(t *testing.T) {
+	s := built(t, template)
+	for cidr, want := range map[string]string{"10.0.1.0/25": "range-still-taken", "10.0.0.0/16": "range-still-taken", "10.0.2.0/24": ""} {
+		cs := change(t, s, strings.Replace(template, "cidr: 10.0.1.0/24", "cidr: "+cidr, 1))
+		got := ""
+		if len(cs.Findings) > 0 {
+			got = cs.Findings[0].Code
+		}
+		if got != want {
+			t.Errorf("a subnet that becomes %s: %v, want %q", cidr, cs.Findings, want)
+		}
+	}
+	// A new network has room of its own.
+	text := strings.Replace(template, "cidr: 10.0.1.0/24", "cidr: 10.0.1.0/25", 1)
+	if cs := change(t, s, text, "cidr=10.0.0.0/15"); len(cs.Findings) > 0 {
+		t.Errorf("in a new network: %v", cs.Findings)
+	}
+}
+
 func TestAnotherType(t *testing.T) {
 	s := built(t, template)
 	text := strings.Replace(template, "queue: { type: Queue, properties: { ordered: false } }", "queue: { type: Topic }", 1)
