@@ -152,7 +152,7 @@ func eval(t *testing.T, text string, env *Env) (Value, Findings) {
 }
 
 func TestFunctions(t *testing.T) {
-	inputs := map[string]Value{"n": Int(3), "names": List{String("hut"), String("gate")}, "token": Secret{String("s3")}, "late": Unknown{Of: []Attribute{{"a", "b"}}},
+	inputs := map[string]Value{"n": Int(3), "names": List{String("hut"), String("gate")}, "token": Secret{String("tok")}, "late": Unknown{Of: []Attribute{{"a", "b"}}},
 		"table": Map{"alder-1": String("fern-12")}, "size": Scalar{"1.5 GiB", 1.5 * (1 << 30)}, "gib": Scalar{"1 GiB", 1 << 30}}
 	for _, test := range []struct{ text, want string }{
 		{"plain", "plain"},
@@ -193,7 +193,7 @@ func TestFunctions(t *testing.T) {
 		{"{ $valid_values: [ b, [ a, b ] ] }", "true"},
 		{"{ $valid_values: [ 2, [ 1, 3 ] ] }", "false"},
 		{"{ $matches: [ kestrel, '^k.*l$' ] }", "true"},
-		{"{ $equal: [ { $get_input: token }, s3 ] }", "(secret)"},
+		{"{ $equal: [ { $get_input: token }, tok ] }", "(secret)"},
 		{"{ $token: [ 10.40.1.0/24, /, 1 ] }", "24"},
 		{"{ $has_suffix: [ kestrel, rel ] }", "true"},
 		{"{ $has_suffix: [ [ 1, 2, 3 ], [ 2, 3 ] ] }", "true"},

@@ -29,7 +29,7 @@ type draftView struct {
 	took     time.Duration
 	path     string // what is loaded
 	showFile bool   // the stack file instead of the template
-	lines    map[string][][]span_
+	lines    map[string][][]token
 	line     int // the cursor, from 0
 	top      int
 	panel    int // 0 inputs, 1 help
@@ -38,8 +38,8 @@ type draftView struct {
 	watched  []string
 }
 
-// span_ is a piece of a highlighted line, before the theme is known.
-type span_ struct {
+// token is a piece of a highlighted line, before the theme is known.
+type token struct {
 	kind chroma.TokenType
 	text string
 }
@@ -99,7 +99,7 @@ func (v *draftView) loaded(m *model, msg draftLoaded) tea.Cmd {
 	}
 	v.draft, v.tally, v.took = msg.draft, msg.tally, msg.took
 	v.path = msg.draft.Path
-	v.lines = map[string][][]span_{msg.draft.Template: highlight(msg.draft.Text)}
+	v.lines = map[string][][]token{msg.draft.Template: highlight(msg.draft.Text)}
 	files := []string{msg.draft.Template}
 	if msg.draft.Stack != nil {
 		files = append(files, msg.draft.Path)
@@ -153,17 +153,17 @@ func (v *draftView) edited(m *model, msg edited) tea.Cmd {
 }
 
 // highlight splits a YAML text into coloured lines.
-func highlight(text string) [][]span_ {
+func highlight(text string) [][]token {
 	lexer := chroma.Coalesce(lexers.Get("yaml"))
 	it, err := lexer.Tokenise(nil, text)
 	if err != nil {
-		var out [][]span_
+		var out [][]token
 		for l := range strings.SplitSeq(text, "\n") {
-			out = append(out, []span_{{chroma.Text, l}})
+			out = append(out, []token{{chroma.Text, l}})
 		}
 		return out
 	}
-	lines := [][]span_{nil}
+	lines := [][]token{nil}
 	for tok := range it.Stdlib() {
 		for i, part := range strings.Split(tok.Value, "\n") {
 			if i > 0 {
@@ -183,11 +183,11 @@ func highlight(text string) [][]span_ {
 var callPattern = regexp.MustCompile(`\$[a-z_]+`)
 
 // pieces splits a token so that the names of functions stand alone.
-func pieces(kind chroma.TokenType, text string) []span_ {
-	var out []span_
+func pieces(kind chroma.TokenType, text string) []token {
+	var out []token
 	add := func(s string) {
 		if s != "" {
-			out = append(out, span_{kind, s})
+			out = append(out, token{kind, s})
 		}
 	}
 	for !kind.InCategory(chroma.Comment) {
@@ -213,7 +213,7 @@ func (v *draftView) file() string {
 	return v.draft.Template
 }
 
-func (v *draftView) shown() [][]span_ { return v.lines[v.file()] }
+func (v *draftView) shown() [][]token { return v.lines[v.file()] }
 
 // findingsAt lists what was found in a line of the file on the screen.
 func (v *draftView) findingsAt(line int) tosca.Findings {

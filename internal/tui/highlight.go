@@ -8,7 +8,7 @@ import (
 )
 
 // tokenColor is the colour of a piece of the template.
-func tokenColor(t *theme, p span_) color.Color {
+func tokenColor(t *theme, p token) color.Color {
 	switch {
 	case strings.HasPrefix(p.text, "$") && !p.kind.InCategory(chroma.Comment):
 		return t.call

@@ -19,25 +19,25 @@ import (
 // runView shows a run: the wall filling, the events, and when each resource
 // was worked on. It only reads; the run belongs to a process of its own.
 type runView struct {
-	about   subject
-	run     *store.Run
-	events  []run.Event
-	holder  string
-	graph   stack.Graph
-	pos     map[string]tosca.Pos
-	results []store.Result
-	before  time.Duration // how long the last run like it took
-	wall    wall
-	now     map[string]progress
-	follow  bool
-	top     int // of the events
-	busy    bool
-	none    bool // the stack has had no run
-	pane    int  // on small screens: 0 events, 1 times, 2 results
-	result  int
-	err     error
-	failed_ []run.Event
-	fresh   freshness
+	about    subject
+	run      *store.Run
+	events   []run.Event
+	holder   string
+	graph    stack.Graph
+	pos      map[string]tosca.Pos
+	results  []store.Result
+	before   time.Duration // how long the last run like it took
+	wall     wall
+	now      map[string]progress
+	follow   bool
+	top      int // of the events
+	busy     bool
+	none     bool // the stack has had no run
+	pane     int  // on small screens: 0 events, 1 times, 2 results
+	result   int
+	err      error
+	failures []run.Event
+	fresh    freshness
 }
 
 // progress is how far a resource is in the run.
@@ -191,7 +191,7 @@ func (v *runView) loaded(m *model, msg runLoaded) tea.Cmd {
 	}
 	v.about, v.none = msg.about, false
 	if msg.first {
-		v.events, v.now, v.follow, v.top, v.failed_ = nil, map[string]progress{}, true, 0, nil
+		v.events, v.now, v.follow, v.top, v.failures = nil, map[string]progress{}, true, 0, nil
 	}
 	v.run, v.holder = msg.run, msg.holder
 	if msg.graph != nil {
@@ -240,11 +240,11 @@ func (v *runView) apply(e run.Event) {
 		p.ended = e.Time
 	}
 	if e.State == run.HasFailed {
-		v.failed_ = append(v.failed_, e)
+		v.failures = append(v.failures, e)
 		p.failed = true
 	}
 	v.now[e.Resource] = p
-	if e.State == run.HasFailed && len(v.failed_) == 1 {
+	if e.State == run.HasFailed && len(v.failures) == 1 {
 		v.wall.choose(e.Resource)
 	}
 }
@@ -262,7 +262,7 @@ func (v *runView) applyOld(e run.Event, p progress) {
 	}
 	if e.State == run.HasFailed {
 		p.failed = true
-		v.failed_ = append(v.failed_, e)
+		v.failures = append(v.failures, e)
 	}
 	v.now[e.Resource] = p
 }
@@ -331,9 +331,9 @@ func (v *runView) key(m *model, k string) (tea.Cmd, bool) {
 
 // copy copies the message of the failure, or the marked result.
 func (v *runView) copy(m *model) tea.Cmd {
-	if len(v.failed_) > 0 && (v.run == nil || v.run.State != store.RunDone) {
+	if len(v.failures) > 0 && (v.run == nil || v.run.State != store.RunDone) {
 		m.say(false, "copied the message")
-		return tea.SetClipboard(v.failed_[0].Resource + ": " + v.failed_[0].Reason)
+		return tea.SetClipboard(v.failures[0].Resource + ": " + v.failures[0].Reason)
 	}
 	if v.result < len(v.results) && v.run != nil && v.run.State == store.RunDone {
 		return m.copy(v.results[v.result])
@@ -370,7 +370,7 @@ func (v *runView) cancel(m *model) tea.Cmd {
 
 func (v *runView) resume(m *model, undo bool) tea.Cmd {
 	st := m.about.stack
-	if v.run == nil || st == nil || !v.open_() {
+	if v.run == nil || st == nil || !v.unfinished() {
 		m.say(false, "there is nothing to go on with")
 		return nil
 	}
@@ -380,8 +380,8 @@ func (v *runView) resume(m *model, undo bool) tea.Cmd {
 	}
 }
 
-// open_ reports whether the run waits for somebody to go on with it.
-func (v *runView) open_() bool {
+// unfinished reports whether the run waits for somebody to go on with it.
+func (v *runView) unfinished() bool {
 	if v.run == nil {
 		return false
 	}
@@ -403,14 +403,14 @@ func (v *runView) wheel(_ *model, by int) {
 func (v *runView) keys(m *model) []binding {
 	var keys []binding
 	switch {
-	case v.open_():
+	case v.unfinished():
 		keys = append(keys, binding{"R", "resume"}, binding{"u", "undo"})
 	case v.live():
 		keys = append(keys, binding{"c", "cancel and undo"})
 	case v.run != nil && v.run.State == store.RunDone && len(v.results) > 0:
 		keys = append(keys, binding{"y", "copy the result"}, binding{"tab", "next result"})
 	}
-	if len(v.failed_) > 0 {
+	if len(v.failures) > 0 {
 		keys = append(keys, binding{"t", "template line"}, binding{"y", "copy the message"})
 	} else {
 		keys = append(keys, binding{"t", "template line"})

@@ -477,16 +477,16 @@ func (v *runView) drawScale(m *model, s *screen, x, y, long int, total, sofar fl
 }
 
 func (v *runView) explainLines(w int) int {
-	if len(v.failed_) == 0 {
+	if len(v.failures) == 0 {
 		return 0
 	}
-	return min(2, len(wrap(v.failed_[0].Reason, w-24))) + 3
+	return min(2, len(wrap(v.failures[0].Reason, w-24))) + 3
 }
 
 // drawExplain spells the failure out.
 func (v *runView) drawExplain(m *model, s *screen, r rect) {
 	t := m.t
-	e := v.failed_[0]
+	e := v.failures[0]
 	s.line(r.x, r.y, r.w, t.on(t.mortar), "─")
 	p := t.states[run.HasFailed]
 	x := s.text(r.x+1, r.y+1, r.w/2, uv.Style{Fg: p.text, Bg: p.ground, Attrs: uv.AttrBold}, " ✖ "+e.Resource+" ")

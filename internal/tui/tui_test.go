@@ -57,7 +57,7 @@ func newDesk(t *testing.T, w, h int) *desk {
 	d := &desk{newModel(t.Context(), a), t, demo.Project(home)}
 	d.stacks.folders = []string{d.dir}
 	d.send(tea.WindowSizeMsg{Width: w, Height: h})
-	d.run_(d.stacks.load(d.model))
+	d.do(d.stacks.load(d.model))
 	return d
 }
 
@@ -65,10 +65,10 @@ func newDesk(t *testing.T, w, h int) *desk {
 func (d *desk) send(msg tea.Msg) {
 	d.t.Helper()
 	_, cmd := d.Update(msg)
-	d.run_(cmd)
+	d.do(cmd)
 }
 
-func (d *desk) run_(cmd tea.Cmd) {
+func (d *desk) do(cmd tea.Cmd) {
 	d.t.Helper()
 	if cmd == nil {
 		return
@@ -77,7 +77,7 @@ func (d *desk) run_(cmd tea.Cmd) {
 	case nil, tick:
 	case tea.BatchMsg:
 		for _, c := range msg {
-			d.run_(c)
+			d.do(c)
 		}
 	default:
 		if strings.HasPrefix(fmt.Sprintf("%T", msg), "tea.") {
@@ -133,9 +133,9 @@ func (d *desk) lacks(words ...string) {
 func (d *desk) ended() {
 	d.t.Helper()
 	for range 600 {
-		d.run_(d.run.load(d.model, ""))
+		d.do(d.run.load(d.model, ""))
 		if d.run.run != nil && d.run.run.State.Ended() {
-			d.run_(d.stacks.load(d.model))
+			d.do(d.stacks.load(d.model))
 			return
 		}
 		time.Sleep(20 * time.Millisecond)

@@ -121,7 +121,7 @@ type layout struct {
 const gutter = 3 // the numbers of the courses
 
 // fit chooses the largest bricks with which the wall is no higher than h.
-func (w *wall) fit(width_, h int) layout {
+func (w *wall) fit(columns, h int) layout {
 	longest, widest := 0, 0
 	for _, course := range w.courses {
 		widest = max(widest, len(course))
@@ -130,7 +130,7 @@ func (w *wall) fit(width_, h int) layout {
 		}
 	}
 	longest = max(longest, 10) // room for what a brick does
-	space := width_ - gutter
+	space := columns - gutter
 	var sizes []layout
 	for _, full := range []int{longest + 4, min(longest+4, 20), min(longest+4, 17), 15} {
 		sizes = append(sizes, layout{width: full, height: 2, gap: 1})
@@ -160,8 +160,8 @@ func (w *wall) fit(width_, h int) layout {
 }
 
 // ideal is the height of the wall with the largest bricks.
-func (w *wall) ideal(width_ int) int {
-	l := w.fit(width_, 1<<20)
+func (w *wall) ideal(columns int) int {
+	l := w.fit(columns, 1<<20)
 	return w.rowsAt(l)*(l.height+l.gap) + 1
 }
 
