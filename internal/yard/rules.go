@@ -1,6 +1,8 @@
 package yard
 
 import (
+	"database/sql"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/netip"
@@ -228,6 +230,28 @@ func (c *change) privateAddresses(n int) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
+	taken, err := c.takenAddresses(subnet)
+	if err != nil {
+		return nil, err
+	}
+	addr := p.Addr()
+	for range 4 { // the first four are the subnet's own
+		addr = addr.Next()
+	}
+	out := []string{}
+	for ; len(out) < n && p.Contains(addr.Next()); addr = addr.Next() {
+		if !taken[addr.String()] {
+			out = append(out, addr.String())
+		}
+	}
+	if len(out) < n {
+		return nil, bad("subnet-full", "use a larger subnet", "the subnet %s has only %d free addresses", subnet.id, len(out))
+	}
+	return out, nil
+}
+
+// takenAddresses are the private addresses that others have in a subnet.
+func (c *change) takenAddresses(subnet *row) (map[string]bool, error) {
 	users, err := c.resources(c.ctx, `where id in (select from_id from links where to_id = ?)`, subnet.id)
 	if err != nil {
 		return nil, err
@@ -245,20 +269,7 @@ func (c *change) privateAddresses(n int) ([]string, error) {
 			taken[fmt.Sprint(a)] = true
 		}
 	}
-	addr := p.Addr()
-	for range 4 { // the first four are the subnet's own
-		addr = addr.Next()
-	}
-	out := []string{}
-	for ; len(out) < n && p.Contains(addr.Next()); addr = addr.Next() {
-		if !taken[addr.String()] {
-			out = append(out, addr.String())
-		}
-	}
-	if len(out) < n {
-		return nil, bad("subnet-full", "use a larger subnet", "the subnet %s has only %d free addresses", subnet.id, len(out))
-	}
-	return out, nil
+	return taken, nil
 }
 
 // publicAddress picks the lowest free address of the region's public ranges.
@@ -320,8 +331,46 @@ func groupSteps(c *change, ms int64) []step {
 }
 
 func groupAttributes(c *change) (map[string]any, error) {
-	list, err := c.privateAddresses(int(c.number("want")))
+	list, err := c.groupAddresses(int(c.number("want")))
 	return map[string]any{"addresses": list, "healthy": c.number("want")}, err
+}
+
+// groupAddresses keeps the addresses that a group has. One that grows takes
+// those it once had, where they are still free, before others: so a group that
+// is put back to its former size is what it was.
+func (c *change) groupAddresses(want int) ([]string, error) {
+	if c.before == nil {
+		return c.privateAddresses(want)
+	}
+	list := []string{}
+	have, _ := c.before.attributes["addresses"].([]any)
+	for _, a := range have {
+		list = append(list, fmt.Sprint(a))
+	}
+	if len(list) >= want {
+		_, err := c.ExecContext(c.ctx, `insert into meta(name, value) values(?, ?) on conflict(name) do update set value = excluded.value`, "addresses/"+c.id, strings.Join(list, " "))
+		return list[:want], err
+	}
+	var once string
+	if err := c.QueryRowContext(c.ctx, `select value from meta where name = ?`, "addresses/"+c.id).Scan(&once); err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return nil, err
+	}
+	free, err := c.privateAddresses(want + len(strings.Fields(once)))
+	if err != nil { // the subnet is nearly full
+		if free, err = c.privateAddresses(want); err != nil {
+			return nil, err
+		}
+	}
+	taken, err := c.takenAddresses(c.targets["subnet"][0])
+	if err != nil {
+		return nil, err
+	}
+	for _, a := range append(strings.Fields(once), free...) {
+		if len(list) < want && !taken[a] && !slices.Contains(list, a) {
+			list = append(list, a)
+		}
+	}
+	return list, nil
 }
 
 func checkLoadBalancer(c *change) *cloud.Problem {

@@ -498,8 +498,16 @@ func TestAddressesAreGivenAndTakenBack(t *testing.T) {
 	}
 	b.clock.pass(time.Minute)
 	group := b.make("ServerGroup", props{"size": "small", "image": "fern-12", "max": 5, "want": 3}, links{"subnet": {subnet}})
-	if got := fmt.Sprint(b.get(group).Attributes["addresses"]); got != "[10.0.1.4 10.0.1.6 10.0.1.7]" {
-		t.Errorf("the group has %s", got)
+	for _, step := range []struct {
+		want      int
+		addresses string
+	}{{3, "[10.0.1.4 10.0.1.6 10.0.1.7]"}, {2, "[10.0.1.4 10.0.1.6]"}, {4, "[10.0.1.4 10.0.1.6 10.0.1.7 10.0.1.8]"}, {1, "[10.0.1.4]"}, {3, "[10.0.1.4 10.0.1.6 10.0.1.7]"}} {
+		if err := b.change(group, props{"want": step.want}, nil); err != nil {
+			t.Fatal(err)
+		}
+		if got := fmt.Sprint(b.get(group).Attributes["addresses"]); got != step.addresses {
+			t.Errorf("a group of %d has %s, want %s", step.want, got, step.addresses)
+		}
 	}
 }
 

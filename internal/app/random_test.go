@@ -1,0 +1,67 @@
+package app
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"testing"
+
+	"brickrow/internal/store"
+	"brickrow/internal/yard"
+)
+
+// TestRandomChangesAndFaults deploys random changes, some with a fault, and
+// wants of each run that it is done and nothing is left to do, or that it is
+// undone and everything is as before.
+func TestRandomChangesAndFaults(t *testing.T) {
+	b := newBench(t, 20000)
+	b.deploy(store.RunDone, "ridge-base.stack.yaml")
+	b.deploy(store.RunDone, test)
+	rnd := rand.New(rand.NewPCG(7, 11))
+	pick := func(list ...string) string { return list[rnd.IntN(len(list))] }
+	ended := map[store.RunState]int{}
+	for round := range 30 {
+		flags := []string{
+			fmt.Sprint("readers=", rnd.IntN(5)), fmt.Sprint("forecasters=", 1+rnd.IntN(5)),
+			"image=" + pick("fern-11", "fern-12", "fern-13"), "db_size=" + pick("small", "medium", "large"),
+			"db_version=" + pick("14", "15", "15.4", "16"), "db_storage=" + pick("20 GiB", "30 GiB", "40 GiB"),
+			"oncall_token=" + pick("token-one", "token-two"), "domain=" + pick("kestrelridge.example", "other.example"),
+		}
+		p := b.preview(test, flags...)
+		if p.Empty() {
+			continue
+		}
+		if p.Findings.HasErrors() {
+			t.Fatalf("round %d, %v: %v", round, flags, p.Findings)
+		}
+		before := b.listing("")
+		if rnd.IntN(2) == 0 {
+			var touched []string
+			for _, ch := range p.Changes {
+				if ch.Kind == "new" || ch.Kind == "edit" || ch.Kind == "swap" {
+					touched = append(touched, ch.Name)
+				}
+			}
+			if len(touched) == 0 {
+				continue
+			}
+			b.fault(yard.Fault{Name: pick(touched...), Times: 1, At: pick("", "call", "last"), Mode: pick("fail", "fail", "busy", "lose")})
+		}
+		r := b.carry(p, "undo")
+		b.clearFaults()
+		ended[r.State]++
+		switch r.State {
+		case store.RunDone:
+			if left := b.preview(test, flags...); !left.Empty() {
+				t.Fatalf("round %d, %v: %s is left to do", round, flags, left.Tally)
+			}
+			b.wantOnce(b.preview(test, flags...))
+		case store.RunUndone:
+			b.wantSame(fmt.Sprintf("round %d, %v, undone after %s", round, flags, r.Reason), b.listing(""), before)
+		default:
+			t.Fatalf("round %d, %v: %s: %s", round, flags, r.State, r.Reason)
+		}
+	}
+	if ended[store.RunDone] < 5 || ended[store.RunUndone] < 3 {
+		t.Errorf("the rounds ended %v: too much alike", ended)
+	}
+}
