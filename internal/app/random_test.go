@@ -1,9 +1,11 @@
 package app
 
 import (
+	"context"
 	"fmt"
 	"math/rand/v2"
 	"testing"
+	"time"
 
 	"brickrow/internal/store"
 	"brickrow/internal/yard"
@@ -63,5 +65,58 @@ func TestRandomChangesAndFaults(t *testing.T) {
 	}
 	if ended[store.RunDone] < 5 || ended[store.RunUndone] < 3 {
 		t.Errorf("the rounds ended %v: too much alike", ended)
+	}
+}
+
+// TestRandomKills ends runs at random moments, and goes on or undoes.
+func TestRandomKills(t *testing.T) {
+	b := newBench(t, 2000)
+	b.deploy(store.RunDone, "ridge-base.stack.yaml")
+	b.deploy(store.RunDone, test)
+	rnd := rand.New(rand.NewPCG(3, 5))
+	pick := func(list ...string) string { return list[rnd.IntN(len(list))] }
+	killed := 0
+	for round := range 20 {
+		flags := []string{
+			fmt.Sprint("readers=", rnd.IntN(5)), fmt.Sprint("forecasters=", 1+rnd.IntN(5)), "image=" + pick("fern-11", "fern-12", "fern-13"),
+			"db_size=" + pick("small", "medium", "large"), "oncall_token=" + pick("token-one", "token-two"), "domain=" + pick("kestrelridge.example", "other.example"),
+		}
+		p := b.preview(test, flags...)
+		if p.Empty() {
+			continue
+		}
+		before := b.listing("")
+		ticket, err := b.Prepare(t.Context(), p, "undo")
+		if err != nil {
+			t.Fatal(err)
+		}
+		ctx, kill := context.WithTimeout(t.Context(), time.Duration(1+rnd.IntN(60))*time.Millisecond)
+		_, err = b.Execute(ctx, ticket.Run.ID, ticket.Token)
+		kill()
+		undo := rnd.IntN(2) == 0
+		if err != nil {
+			killed++
+			if err := b.Store.Unlock(t.Context(), ticket.Run.StackID, ticket.Token); err != nil {
+				t.Fatal(err)
+			}
+			if ticket, err = b.Resume(t.Context(), b.stack("bulletin-test"), undo); err != nil {
+				undo = false // it has come too far
+				if ticket, err = b.Resume(t.Context(), b.stack("bulletin-test"), false); err != nil {
+					t.Fatal(err)
+				}
+			}
+			r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token)
+			if err != nil || undo && r.State != store.RunUndone || !undo && r.State != store.RunDone {
+				t.Fatalf("round %d, %v: %v %s: %s", round, flags, err, r.State, r.Reason)
+			}
+			if undo {
+				b.wantSame(fmt.Sprintf("round %d, %v", round, flags), b.listing(""), before)
+				continue
+			}
+		}
+		b.wantOnce(b.preview(test, flags...))
+	}
+	if killed < 5 {
+		t.Errorf("only %d runs were killed", killed)
 	}
 }
