@@ -346,6 +346,48 @@ func TestKeptComesBack(t *testing.T) {
 	}
 }
 
+// TestPoliciesAloneAreDeployed adds and takes away policies and nothing else.
+func TestPoliciesAloneAreDeployed(t *testing.T) {
+	b := newBench(t, 5000)
+	text := func(policies, label string) {
+		b.write("p.yaml", "tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  node_templates:\n    queue: { type: Queue }\n    topic: { type: Topic, properties: { label: "+label+" } }\n    other: { type: Subscription, properties: { label: "+label+", to: a@b.example }, requirements: [ { topic: topic } ] }\n"+policies)
+	}
+	b.write("p.stack.yaml", "stack: policies\ntemplate: p.yaml\ntarget: workshop/alder-1\n")
+	text("", "one")
+	b.deploy(store.RunDone, "p.stack.yaml")
+	before := b.listing("")
+
+	text("  policies: [ { k: { type: Keep, targets: [ queue ] } } ]\n", "two")
+	b.fault(yard.Fault{Name: "other", Times: 1})
+	b.deploy(store.RunUndone, "p.stack.yaml")
+	text("", "one")
+	if p := b.preview("p.stack.yaml"); !p.Empty() {
+		t.Errorf("after undoing: %s", p.Tally)
+	}
+	text("  policies: [ { k: { type: Keep, targets: [ queue ] } } ]\n", "one")
+	if p := b.preview("p.stack.yaml"); p.Tally.String() != "1 edit" || p.Change("queue").Properties[0].Path != "policies" {
+		t.Fatalf("a policy that is new: %s", p.Tally)
+	}
+	b.deploy(store.RunDone, "p.stack.yaml")
+	b.wantSame("a policy makes no call", b.listing(""), before)
+	if p := b.preview("p.stack.yaml"); !p.Empty() {
+		t.Errorf("left to do: %s", p.Tally)
+	}
+	text("  policies: [ { g: { type: Guard, targets: [ queue ] } }, { k: { type: Keep, targets: [ queue ] } } ]\n", "one")
+	b.deploy(store.RunDone, "p.stack.yaml")
+	text("", "one")
+	b.deploy(store.RunDone, "p.stack.yaml")
+	text("  policies: [ { k: { type: Keep, targets: [ queue ] } } ]\n", "one")
+	b.deploy(store.RunDone, "p.stack.yaml")
+	p, err := b.WhatIfDelete(t.Context(), b.stack("policies"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r := b.carry(p, "hold"); r.State != store.RunDone || !strings.Contains(r.Reason, "kept: queue") {
+		t.Errorf("%s: %s", r.State, r.Reason)
+	}
+}
+
 // TestASwapThatTurnsOutNotToBeOne has a property that forces a swap and waits
 // for an attribute, which then stays as it is.
 func TestASwapThatTurnsOutNotToBeOne(t *testing.T) {

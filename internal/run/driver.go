@@ -427,9 +427,10 @@ func (t *task) update() (EntryState, error) {
 			return t.built(res, props, RecordChange{Unkeep: rec.ID})
 		}
 		if len(changes) == 0 {
-			t.entry.State = Started
-			rec.Needs, rec.Pos, rec.Keep, rec.Guard = res.Needs, res.Pos, res.Keep, res.Guard
-			return t.finish(Unchanged, t.event(IsReady, "nothing to change", ""), RecordChange{Name: res.Name, Put: rec, Position: t.entry.Step.Position})
+			t.entry.Before = snapshot(nil, rec, live)
+			now := *rec
+			now.Needs, now.Pos, now.Keep, now.Guard = res.Needs, res.Pos, res.Keep, res.Guard
+			return t.finish(Unchanged, t.event(IsReady, "nothing to change in the cloud", ""), RecordChange{Name: res.Name, Put: &now, Position: t.entry.Step.Position})
 		}
 		if needsSwap(changes) {
 			return t.fail("", errors.New("it would have to be replaced now; make a new what-if"))

@@ -190,7 +190,11 @@ type Snapshot struct {
 func PlanUndo(plan Plan, journal []Entry, onlyFailed bool) []Step {
 	entries := map[string]Entry{}
 	for _, e := range journal {
-		if (e.Step.Half == Build || e.Step.Half == OneWay) && (e.State == Done && !onlyFailed || e.State == Failed || e.State == Started && !onlyFailed) {
+		if e.Step.Half != Build && e.Step.Half != OneWay {
+			continue
+		}
+		recorded := e.State == Unchanged && e.Step.Action == Update // only the record has changed
+		if e.State == Failed || !onlyFailed && (e.State == Done || e.State == Started || recorded) {
 			entries[e.Step.ID] = e
 		}
 	}

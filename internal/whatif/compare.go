@@ -176,7 +176,7 @@ func (c *comparer) wanted(res *stack.Resource) Change {
 		ch.Because = append(ch.Because, fmt.Sprintf("its type is %s, was %s (%s)", ch.Type, rec.Type, res.Pos.Short()))
 		c.newProperties(&ch, props)
 	default:
-		ch.Properties = stack.Diff(res, props, rec, ch.Live, c.id)
+		ch.Properties = append(stack.Diff(res, props, rec, ch.Live, c.id), policyChange(res, rec)...)
 		ch.Kind = Same
 		for _, p := range ch.Properties {
 			if p.Effect == stack.Swap {
@@ -191,6 +191,28 @@ func (c *comparer) wanted(res *stack.Resource) Change {
 		}
 	}
 	return ch
+}
+
+// policies is the path under which a change of a resource's policies stands.
+const policies = "policies"
+
+// policyChange says that other policies than recorded apply to a resource. It
+// needs no call: it is the record that changes.
+func policyChange(res *stack.Resource, rec *stack.Recorded) []stack.PropertyChange {
+	if res.Keep == rec.Keep && res.Guard == rec.Guard {
+		return nil
+	}
+	list := func(keep, guard bool) tosca.Value {
+		l := tosca.List{}
+		if keep {
+			l = append(l, tosca.String("Keep"))
+		}
+		if guard {
+			l = append(l, tosca.String("Guard"))
+		}
+		return l
+	}
+	return []stack.PropertyChange{{Path: policies, Property: policies, Before: list(rec.Keep, rec.Guard), After: list(res.Keep, res.Guard), Effect: stack.InPlace}}
 }
 
 // oneWay reports whether putting a change of a property back would need a
@@ -259,8 +281,12 @@ func (c *comparer) cause(ch *Change, p stack.PropertyChange) {
 			return
 		}
 	}
-	if p.Link {
+	switch {
+	case p.Link:
 		c.linkCause(ch, p, say)
+		return
+	case p.Property == policies:
+		say("the policies of the template say so")
 		return
 	}
 	prop := ch.Wanted.Property(p.Property)

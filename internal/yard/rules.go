@@ -250,7 +250,18 @@ func (c *change) privateAddresses(n int) ([]string, error) {
 	return out, nil
 }
 
-// takenAddresses are the private addresses that others have in a subnet.
+// reserved are the addresses that a group once had.
+func (c *change) reserved(group string) ([]string, error) {
+	var list string
+	err := c.QueryRowContext(c.ctx, `select value from meta where name = ?`, "addresses/"+group).Scan(&list)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return strings.Fields(list), err
+}
+
+// takenAddresses are the private addresses that others have in a subnet, or
+// that are reserved for them.
 func (c *change) takenAddresses(subnet *row) (map[string]bool, error) {
 	users, err := c.resources(c.ctx, `where id in (select from_id from links where to_id = ?)`, subnet.id)
 	if err != nil {
@@ -262,6 +273,13 @@ func (c *change) takenAddresses(subnet *row) (map[string]bool, error) {
 			continue
 		}
 		if a, ok := u.attributes["private_address"].(string); ok {
+			taken[a] = true
+		}
+		held, err := c.reserved(u.id)
+		if err != nil {
+			return nil, err
+		}
+		for _, a := range held {
 			taken[a] = true
 		}
 		list, _ := u.attributes["addresses"].([]any)
@@ -335,9 +353,9 @@ func groupAttributes(c *change) (map[string]any, error) {
 	return map[string]any{"addresses": list, "healthy": c.number("want")}, err
 }
 
-// groupAddresses keeps the addresses that a group has. One that grows takes
-// those it once had, where they are still free, before others: so a group that
-// is put back to its former size is what it was.
+// groupAddresses keeps the addresses that a group has. Those that it gives up
+// stay reserved for it, and it takes them again before others when it grows: so
+// a group that is put back to its former size is what it was.
 func (c *change) groupAddresses(want int) ([]string, error) {
 	if c.before == nil {
 		return c.privateAddresses(want)
@@ -351,11 +369,11 @@ func (c *change) groupAddresses(want int) ([]string, error) {
 		_, err := c.ExecContext(c.ctx, `insert into meta(name, value) values(?, ?) on conflict(name) do update set value = excluded.value`, "addresses/"+c.id, strings.Join(list, " "))
 		return list[:want], err
 	}
-	var once string
-	if err := c.QueryRowContext(c.ctx, `select value from meta where name = ?`, "addresses/"+c.id).Scan(&once); err != nil && !errors.Is(err, sql.ErrNoRows) {
+	once, err := c.reserved(c.id)
+	if err != nil {
 		return nil, err
 	}
-	free, err := c.privateAddresses(want + len(strings.Fields(once)))
+	free, err := c.privateAddresses(want + len(once))
 	if err != nil { // the subnet is nearly full
 		if free, err = c.privateAddresses(want); err != nil {
 			return nil, err
@@ -365,7 +383,7 @@ func (c *change) groupAddresses(want int) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, a := range append(strings.Fields(once), free...) {
+	for _, a := range append(once, free...) {
 		if len(list) < want && !taken[a] && !slices.Contains(list, a) {
 			list = append(list, a)
 		}
