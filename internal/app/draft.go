@@ -294,9 +294,11 @@ func (a *App) WhatIf(ctx context.Context, d *Draft, askCloud bool) (*Preview, er
 			return nil, err
 		}
 	}
-	if !d.Findings.HasErrors() {
-		p.Revision = &store.Revision{Template: d.Template, Text: d.Text, Inputs: d.Wanted.Inputs, Tags: d.Stack.Tags, By: store.Who()}
+	if d.Findings.HasErrors() { // half a template would look like drops
+		p.ChangeSet = &whatif.ChangeSet{Stack: d.Stack.Stack, Target: d.Stack.Target, Findings: d.Findings}
+		return p, nil
 	}
+	p.Revision = &store.Revision{Template: d.Template, Text: d.Text, Inputs: d.Wanted.Inputs, Tags: d.Stack.Tags, By: store.Who()}
 	st, err := a.Store.At(ctx, d.Stack.Stack, d.Stack.Target)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
@@ -307,7 +309,7 @@ func (a *App) WhatIf(ctx context.Context, d *Draft, askCloud bool) (*Preview, er
 			d.Findings.Warnf(tosca.Pos{File: d.Path, Line: 1, Column: 1}, "interrupted", "resume it or undo it first", "the last run of %s did not come to its end", st.Name)
 		}
 	}
-	err = a.compare(ctx, p, d.Stack.Stack, d.Stack.Target, d.Wanted, askCloud && !d.Findings.HasErrors())
+	err = a.compare(ctx, p, d.Stack.Stack, d.Stack.Target, d.Wanted, askCloud)
 	if err == nil {
 		p.Findings = append(append(tosca.Findings{}, d.Findings...), p.Findings...)
 		p.Findings.Sort()

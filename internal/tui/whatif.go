@@ -372,7 +372,11 @@ func (v *whatifView) draw(m *model, s *screen, r rect) {
 		}
 		return
 	}
-	v.drawTop(m, s, r)
+	if len(p.Changes) == 0 && p.Findings.HasErrors() {
+		s.text(r.x+1, r.y, r.w-2, t.plain(), "There is no what-if until what is wrong below is mended.")
+	} else {
+		v.drawTop(m, s, r)
+	}
 	body, strip := rect{r.x, r.y + 2, r.w, r.h - 2}, rect{}
 	if n := v.stripLines(); n > 0 {
 		body, strip = body.splitBottom(min(n+1, r.h/2))
