@@ -4,12 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
-	"brickrow/internal/profile"
+	"brickrow/internal/bundle"
+	"brickrow/internal/precheck"
 	"brickrow/internal/stack"
 	"brickrow/internal/store"
 	"brickrow/internal/tosca"
@@ -26,39 +27,45 @@ type Values struct {
 // Draft is a template, with a stack file or without, read and resolved as far
 // as it goes. What is wrong with it is in Findings.
 type Draft struct {
-	Path     string      // as given
-	Stack    *stack.File // nil for a template alone
-	Template string      // path of the template
-	Text     string      // of the template
+	Path     string         // as given
+	Stack    *stack.File    // nil for a template alone
+	Template string         // path of the template; within an archive, that of the archive first
+	Text     string         // of the template
+	Bundle   *bundle.Bundle // the template and its files; nil where it cannot be read
 	File     *tosca.File
 	Wanted   *stack.Wanted
 	Findings tosca.Findings
+
+	options stack.Options
+	base    tosca.Findings // those before it was resolved
 }
 
 // Load reads a template or a stack file with its template, checks it and
 // resolves it. The error is for files that are not there; everything else is a
 // finding.
 func (a *App) Load(ctx context.Context, path string, v Values) (*Draft, error) {
-	text, err := readFile(path)
-	if err != nil {
-		return nil, err
+	if !bundle.IsArchive(path) {
+		text, err := readFile(path)
+		if err != nil {
+			return nil, err
+		}
+		return a.load(ctx, path, text, v), nil
 	}
-	return a.load(ctx, path, text, v), nil
+	b, err := bundle.Open(path)
+	if err != nil {
+		return nil, refusal("%v", err)
+	}
+	d := &Draft{Path: path}
+	a.fill(ctx, d, b, v)
+	return d, nil
 }
 
 func readFile(path string) ([]byte, error) {
-	info, err := os.Stat(path)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return nil, refusal("there is no file %s", path)
-	case err != nil:
-		return nil, err
-	case info.IsDir():
-		return nil, refusal("%s is a folder; name a template or a stack file in it", path)
-	case info.Size() > tosca.MaxBytes:
-		return nil, refusal("%s has %d MiB; up to %d MiB are read", path, info.Size()>>20, tosca.MaxBytes>>20)
+	b, err := bundle.Open(path)
+	if err != nil {
+		return nil, refusal("%v", err)
 	}
-	return os.ReadFile(path)
+	return b.Text, nil
 }
 
 // isTemplate tells a template from a stack file.
@@ -78,38 +85,44 @@ func isTemplate(path string, text []byte) bool {
 }
 
 func (a *App) load(ctx context.Context, path string, text []byte, v Values) *Draft {
-	d := &Draft{Path: path, Template: path, Text: string(text)}
-	if !isTemplate(path, text) {
-		var findings tosca.Findings
-		d.Stack, findings = stack.ReadFile(path, text)
-		d.Findings = append(d.Findings, findings...)
-		d.place(v)
-		d.Text = ""
-		if d.Stack.Template == "" {
-			d.File = &tosca.File{Library: a.Library}
-			d.resolve(nil, nil, false)
-			return d
-		}
-		d.Template = filepath.Join(filepath.Dir(path), d.Stack.Template)
-		if filepath.IsAbs(d.Stack.Template) {
-			d.Template = d.Stack.Template
-		}
-		b, err := readFile(d.Template)
-		if err != nil {
-			d.Findings.Errorf(tosca.Pos{File: path, Line: 1, Column: 1}, "no-template", "the path is relative to the stack file", "the template cannot be read: %v", err)
-			d.File = &tosca.File{Library: a.Library}
-			d.resolve(nil, nil, false)
-			return d
-		}
-		d.Text = string(b)
+	d := &Draft{Path: path}
+	if isTemplate(path, text) {
+		a.fill(ctx, d, bundle.Folder(path, text), v)
+		return d
 	}
-	given := a.given(ctx, d, v)
-	var tags map[string]string
-	if d.Stack != nil {
-		tags = d.Stack.Tags
+	d.Stack, d.Findings = stack.ReadFile(path, text)
+	d.place(v)
+	var b *bundle.Bundle
+	if d.Stack.Template != "" {
+		template := d.Stack.Template
+		if !filepath.IsAbs(template) {
+			template = filepath.Join(filepath.Dir(path), template)
+		}
+		var err error
+		if b, err = bundle.Open(template); err != nil {
+			d.Template = template
+			d.Findings.Errorf(d.Stack.TemplatePos, "no-template", "the path is relative to the stack file", "the template cannot be read: %v", err)
+		}
 	}
-	d.resolve(given, tags, d.Stack == nil && len(v.Flags) == 0 && v.File == "")
+	a.fill(ctx, d, b, v)
 	return d
+}
+
+// fill reads, checks and resolves the template of a draft.
+func (a *App) fill(ctx context.Context, d *Draft, b *bundle.Bundle, v Values) {
+	d.File = &tosca.File{Library: a.Library}
+	if b != nil {
+		d.Bundle, d.Template, d.Text = b, b.Name, string(b.Text)
+		var findings tosca.Findings
+		d.File, findings = b.Read()
+		d.Findings = append(d.Findings, findings...)
+	}
+	d.options = stack.Options{Given: a.given(ctx, d, v), Lenient: d.Stack == nil && len(v.Flags) == 0 && v.File == ""}
+	if d.Stack != nil {
+		d.options.Tags = d.Stack.Tags
+	}
+	d.base = d.Findings
+	d.resolve()
 }
 
 // place holds the target of the stack file against the one asked for.
@@ -136,19 +149,14 @@ func (d *Draft) place(v Values) {
 	}
 }
 
-// resolve reads, checks and resolves the template.
-func (d *Draft) resolve(given []stack.Given, tags map[string]string, lenient bool) {
-	read := func() tosca.Findings {
-		var findings tosca.Findings
-		d.File, findings = tosca.Read(d.Template, []byte(d.Text), profile.Load)
-		return append(findings, tosca.Check(d.File)...)
-	}
-	if d.File == nil {
-		d.Findings = append(d.Findings, read()...)
-	}
+// resolve fills in the template; again, where more is known.
+func (d *Draft) resolve() {
 	var findings tosca.Findings
-	d.Wanted, findings = stack.Resolve(d.File, stack.Options{Given: given, Tags: tags, Lenient: lenient})
-	d.Findings = append(d.Findings, findings...)
+	d.Wanted, findings = stack.Resolve(d.File, d.options)
+	d.Findings = append(slices.Clone(d.base), findings...)
+	if !d.Findings.HasErrors() {
+		d.Findings = append(d.Findings, precheck.Rules(d.Wanted)...)
+	}
 	d.Findings.Sort()
 }
 
@@ -170,12 +178,10 @@ func (a *App) given(ctx context.Context, d *Draft, v Values) []stack.Given {
 		return out
 	}
 	// The types of the inputs decide how a flag is read.
-	d.File, _ = tosca.Read(d.Template, []byte(d.Text), profile.Load)
 	var inputs []*tosca.Property
 	if d.File.Service != nil {
 		inputs = d.File.Service.Inputs
 	}
-	d.File = nil
 	for _, flag := range v.Flags {
 		g, err := stack.ParseFlag(flag, inputs)
 		if err != nil {
@@ -289,8 +295,10 @@ func (a *App) WhatIf(ctx context.Context, d *Draft, askCloud bool) (*Preview, er
 		p.ChangeSet = &whatif.ChangeSet{Stack: d.Stack.Stack, Findings: d.Findings}
 		return p, nil
 	}
+	var site *precheck.Site
 	if askCloud {
-		if err := a.checkTarget(ctx, d); err != nil {
+		var err error
+		if site, err = a.site(ctx, d); err != nil {
 			return nil, err
 		}
 	}
@@ -298,7 +306,7 @@ func (a *App) WhatIf(ctx context.Context, d *Draft, askCloud bool) (*Preview, er
 		p.ChangeSet = &whatif.ChangeSet{Stack: d.Stack.Stack, Target: d.Stack.Target, Findings: d.Findings}
 		return p, nil
 	}
-	p.Revision = &store.Revision{Template: d.Template, Text: d.Text, Inputs: d.Wanted.Inputs, Tags: d.Stack.Tags, By: store.Who()}
+	p.Revision = &store.Revision{Template: d.Template, Text: d.Text, Entry: d.Bundle.Entry, Files: d.Bundle.Files(), Found: d.Wanted.Lookups(), Inputs: d.Wanted.Inputs, Tags: d.Stack.Tags, By: store.Who()}
 	st, err := a.Store.At(ctx, d.Stack.Stack, d.Stack.Target)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
@@ -309,7 +317,14 @@ func (a *App) WhatIf(ctx context.Context, d *Draft, askCloud bool) (*Preview, er
 			d.Findings.Warnf(tosca.Pos{File: d.Path, Line: 1, Column: 1}, "interrupted", "resume it or undo it first", "the last run of %s did not come to its end", st.Name)
 		}
 	}
-	err = a.compare(ctx, p, d.Stack.Stack, d.Stack.Target, d.Wanted, askCloud)
+	var live map[string]*stack.Live
+	if site != nil {
+		live = site.Of(d.Stack.Stack)
+	}
+	err = a.compare(ctx, p, d.Stack.Stack, d.Stack.Target, d.Wanted, live)
+	if err == nil && site != nil {
+		p.Findings = append(p.Findings, precheck.Against(site, d.Wanted, p.ChangeSet)...)
+	}
 	if err == nil {
 		p.Findings = append(append(tosca.Findings{}, d.Findings...), p.Findings...)
 		p.Findings.Sort()
@@ -317,27 +332,73 @@ func (a *App) WhatIf(ctx context.Context, d *Draft, askCloud bool) (*Preview, er
 	return p, err
 }
 
-// checkTarget reports a target that the cloud does not have.
-func (a *App) checkTarget(ctx context.Context, d *Draft) error {
+// site asks the target of a draft about itself and fills in what its nodes
+// select there. It is nil where there is no such target, which is reported.
+func (a *App) site(ctx context.Context, d *Draft) (*precheck.Site, error) {
 	targets, err := a.Cloud.Targets(ctx)
 	if err != nil {
-		return fmt.Errorf("ask the cloud for its targets: %w", err)
+		return nil, fmt.Errorf("ask the cloud for its targets: %w", err)
 	}
-	var names []string
-	for _, t := range targets {
-		if t == d.Stack.Target {
-			return nil
+	if !slices.Contains(targets, d.Stack.Target) {
+		var names []string
+		for _, t := range targets {
+			names = append(names, t.String())
 		}
-		names = append(names, t.String())
+		d.Findings.Errorf(d.Stack.TargetPos, "unknown-target", tosca.Suggest(d.Stack.Target.String(), names), "there is no target %s", d.Stack.Target)
+		d.Findings.Sort()
+		return nil, nil
 	}
-	d.Findings.Errorf(d.Stack.TargetPos, "unknown-target", tosca.Suggest(d.Stack.Target.String(), names), "there is no target %s", d.Stack.Target)
-	d.Findings.Sort()
-	return nil
+	s := &precheck.Site{Target: d.Stack.Target, Stack: d.Stack.Stack, Taken: map[string]string{}}
+	if s.About, err = a.Cloud.About(ctx, s.Target); err != nil {
+		return nil, fmt.Errorf("ask %s about itself: %w", s.Target, err)
+	}
+	list, err := a.Cloud.List(ctx, s.Target, "")
+	if err != nil {
+		return nil, fmt.Errorf("ask the cloud for what is in %s: %w", s.Target, err)
+	}
+	for _, r := range list {
+		s.All = append(s.All, r.Live(a.Library))
+	}
+	if len(d.Wanted.Selected) > 0 {
+		d.options.Existing = func(typ string) []stack.Found { return a.existing(s, typ) }
+		d.resolve()
+	}
+	for _, n := range precheck.Named(d.Wanted) {
+		taken, id, err := a.Cloud.NameTaken(ctx, s.Target, n[0], n[1])
+		if err != nil {
+			return nil, fmt.Errorf("ask the cloud for the name %s: %w", n[1], err)
+		}
+		if taken && id == "" {
+			id = "?"
+		}
+		s.Taken[n[0]+"/"+n[1]] = id
+	}
+	return s, nil
 }
 
-// compare fills in the change set of a preview.
-func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Target, w *stack.Wanted, askCloud bool) error {
-	s := whatif.State{Stack: name, Target: t, Wanted: w, Takes: a.Takes, Deleting: p.Kind == "delete"}
+// existing lists what a node of a stack may select: what the stack does not
+// manage itself.
+func (a *App) existing(s *precheck.Site, typ string) []stack.Found {
+	all := s.All
+	if typ == "Image" {
+		all = nil
+		for _, r := range s.About.Images {
+			all = append(all, r.Live(a.Library))
+		}
+	}
+	var out []stack.Found
+	for _, l := range all {
+		if l.Type == typ && l.Tags["stack"] != s.Stack {
+			out = append(out, stack.Found{Type: l.Type, ID: l.ID, Properties: l.Properties, Attributes: l.Attributes})
+		}
+	}
+	return out
+}
+
+// compare fills in the change set of a preview. live is nil where the cloud
+// was not asked.
+func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Target, w *stack.Wanted, live map[string]*stack.Live) error {
+	s := whatif.State{Stack: name, Target: t, Wanted: w, Live: live, Takes: a.Takes, Deleting: p.Kind == "delete"}
 	if p.Stack != nil {
 		var err error
 		if s.Recorded, p.Old, err = a.Store.Recorded(ctx, p.Stack.ID); err != nil {
@@ -354,13 +415,6 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 			}
 			s.BaseInputs = base.Inputs
 		}
-	}
-	if askCloud {
-		live, err := a.live(ctx, t, name)
-		if err != nil {
-			return err
-		}
-		s.Live = live
 	}
 	p.ChangeSet = whatif.Compare(s)
 	return nil
@@ -402,7 +456,11 @@ func (a *App) WhatIfUndo(ctx context.Context, st *store.Stack, number int) (*Pre
 	wanted, findings := resolveRevision(rev)
 	p := &Preview{Stack: st, Kind: "undo", Revision: rev}
 	rev.Note = fmt.Sprintf("as revision %d", number)
-	if err := a.compare(ctx, p, st.Name, st.Target, wanted, true); err != nil {
+	live, err := a.live(ctx, st.Target, st.Name)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.compare(ctx, p, st.Name, st.Target, wanted, live); err != nil {
 		return nil, err
 	}
 	p.Findings = append(findings, p.Findings...)
@@ -411,12 +469,12 @@ func (a *App) WhatIfUndo(ctx context.Context, st *store.Stack, number int) (*Pre
 
 // resolveRevision resolves a stored revision again.
 func resolveRevision(rev *store.Revision) (*stack.Wanted, tosca.Findings) {
-	file, findings := tosca.Read(rev.Template, []byte(rev.Text), profile.Load)
+	file, findings := bundle.Stored(rev.Template, rev.Entry, []byte(rev.Text), rev.Files).Read()
 	given := make([]stack.Given, len(rev.Inputs))
 	for i, in := range rev.Inputs {
 		given[i] = stack.Given{Name: in.Name, Value: &tosca.Expr{Pos: in.Origin.Pos, Value: in.Value, Raw: rawText(in.Value)}, Origin: in.Origin}
 	}
-	wanted, more := stack.Resolve(file, stack.Options{Given: given, Tags: rev.Tags})
+	wanted, more := stack.Resolve(file, stack.Options{Given: given, Tags: rev.Tags, Found: rev.Found})
 	return wanted, append(findings, more...)
 }
 
@@ -433,7 +491,11 @@ func (a *App) WhatIfDelete(ctx context.Context, st *store.Stack) (*Preview, erro
 	p := &Preview{Stack: st, Kind: "delete"}
 	empty := &tosca.File{Library: a.Library, Service: &tosca.ServiceTemplate{}}
 	wanted, _ := stack.Resolve(empty, stack.Options{})
-	if err := a.compare(ctx, p, st.Name, st.Target, wanted, true); err != nil {
+	live, err := a.live(ctx, st.Target, st.Name)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.compare(ctx, p, st.Name, st.Target, wanted, live); err != nil {
 		return nil, err
 	}
 	all, err := a.Cloud.List(ctx, st.Target, "")

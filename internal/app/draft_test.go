@@ -37,7 +37,7 @@ func TestLoading(t *testing.T) {
 		want       string
 	}{
 		{"sound", "stack: aa\ntemplate: t.yaml\ntarget: workshop/alder-1\ninputs: { a: x }\n", Values{}, ""},
-		{"no template", "stack: aa\ntemplate: gone.yaml\ntarget: workshop/alder-1\n", Values{}, "x.stack.yaml:1 no-template"},
+		{"no template", "stack: aa\ntemplate: gone.yaml\ntarget: workshop/alder-1\n", Values{}, "x.stack.yaml:2 no-template"},
 		{"from the environment", "stack: aa\ntemplate: t.yaml\ntarget: workshop/alder-1\ninputs: { a: { from_env: A_NAME } }\n", Values{}, ""},
 		{"from a variable that is not set", "stack: aa\ntemplate: t.yaml\ntarget: workshop/alder-1\ninputs: { a: { from_env: NO_NAME } }\n", Values{}, "t.yaml:5 missing-input, x.stack.yaml:4 no-value"},
 		{"from a file that is not there", "stack: aa\ntemplate: t.yaml\ntarget: workshop/alder-1\ninputs: { a: { from_file: gone } }\n", Values{}, "t.yaml:5 missing-input, x.stack.yaml:4 no-value"},

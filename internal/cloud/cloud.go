@@ -131,6 +131,12 @@ func (r Resource) Live(lib *tosca.Library) *stack.Live {
 	}
 	for k, v := range r.Attributes {
 		l.Attributes[k] = tosca.FromJSON(v)
+		if t == nil {
+			continue
+		}
+		if d := t.Attribute(k); d != nil && d.Type != nil && d.Type.IsA("Secret") {
+			l.Attributes[k] = d.Type.Read(l.Attributes[k])
+		}
 	}
 	l.Attributes["id"] = tosca.String(r.ID)
 	return l

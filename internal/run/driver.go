@@ -286,6 +286,11 @@ func (d *Driver) id(resource string) string {
 	if r := d.recorded[resource]; r != nil {
 		return r.ID
 	}
+	if d.Wanted != nil {
+		if f := d.Wanted.Existing(resource); f != nil {
+			return f.ID
+		}
+	}
 	return ""
 }
 

@@ -179,7 +179,7 @@ service_template:
 // driver is a driver of a template on the sky, with the steps to build it.
 func driver(t *testing.T, s *sky, recorded []*stack.Recorded, flags ...string) (*Driver, *diary, Plan) {
 	t.Helper()
-	f, findings := tosca.Read("t.yaml", []byte(chain), profile.Load)
+	f, findings := tosca.Read("t.yaml", []byte(chain), tosca.Source{Profile: profile.Load})
 	if len(findings) > 0 {
 		t.Fatal(findings)
 	}

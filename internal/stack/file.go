@@ -13,15 +13,16 @@ import (
 
 // File is a stack file: the values of one deployment.
 type File struct {
-	Path      string // as given
-	Stack     string
-	Template  string // relative to the stack file
-	Target    Target
-	TargetPos tosca.Pos
-	Careful   bool
-	OnFailure string // undo or hold
-	Tags      map[string]string
-	Inputs    []FileInput
+	Path        string // as given
+	Stack       string
+	Template    string // relative to the stack file
+	TemplatePos tosca.Pos
+	Target      Target
+	TargetPos   tosca.Pos
+	Careful     bool
+	OnFailure   string // undo or hold
+	Tags        map[string]string
+	Inputs      []FileInput
 }
 
 // FileInput is one input of a stack file. From is where its value is to be
@@ -96,7 +97,7 @@ func (f *File) entry(e tosca.Entry, findings *tosca.Findings) {
 			findings.Errorf(e.Pos, "bad-name", "use 2 to 63 of a-z, 0-9 and -, beginning with a letter", "'%s' cannot be the name of a stack", f.Stack)
 		}
 	case "template":
-		f.Template = text()
+		f.Template, f.TemplatePos = text(), e.Pos
 	case "target":
 		var ok bool
 		f.TargetPos = e.Pos

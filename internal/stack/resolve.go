@@ -3,13 +3,17 @@ package stack
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"brickrow/internal/tosca"
 )
 
-// MaxCount is how many resources one node template may make.
-const MaxCount = 10_000
+// Limits of what a template may make.
+const (
+	MaxCount  = 10_000 // resources of one node template
+	maxFilled = 16     // nodes filled inside nodes that are filled
+)
 
 // Given is a value handed in for an input, before its type is known.
 type Given struct {
@@ -25,6 +29,20 @@ type Options struct {
 	// Lenient leaves out the findings for inputs without a value: it is for
 	// looking at a template alone.
 	Lenient bool
+	// Existing lists what there is of a resource type in the target, for nodes
+	// that are selected. It is nil where the cloud is not asked; what would be
+	// found is not known then.
+	Existing func(typ string) []Found
+	// Found answers look-ups as they were answered before, by node.
+	Found map[string]Found
+}
+
+// Found is a resource that a look-up found in the cloud. Properties and
+// Attributes are what it showed then.
+type Found struct {
+	Type, ID   string
+	Properties map[string]tosca.Value
+	Attributes map[string]tosca.Value
 }
 
 // Attributes answers for the attribute of a resource that is already built.
@@ -34,46 +52,71 @@ type Attributes func(resource, attribute string) (tosca.Value, bool)
 // The result is usable as far as the findings allow.
 func Resolve(f *tosca.File, o Options) (*Wanted, tosca.Findings) {
 	var findings tosca.Findings
-	w := &Wanted{File: f, byName: map[string]*Resource{}}
-	r := &resolver{w: w, findings: &findings, inputs: map[string]tosca.Value{}, nodes: map[string]*tosca.NodeTemplate{}, instances: map[string][]*Resource{}}
+	w := &Wanted{File: f, byName: map[string]*Resource{}, templates: map[string]nodeAt{}}
+	r := &resolver{w: w, findings: &findings, memo: map[*Property]tosca.Value{}, options: o}
 	w.resolver = r
 	if f.Service == nil {
 		return w, findings
 	}
+	w.root = &scope{file: f, service: f.Service, inputs: map[string]tosca.Value{}, instances: make(map[string][]*Resource, len(f.Service.Nodes))}
 	r.fillInputs(f.Service, o)
-	r.expand(f.Service, o.Tags)
-	for _, res := range w.Resources {
+	r.expand(w.root)
+	for _, res := range r.all {
+		if res.Found == nil && res.selected {
+			r.look(res)
+		}
+	}
+	for _, res := range r.all {
 		r.link(res)
 	}
-	for _, res := range w.Resources {
-		for _, p := range res.Properties {
-			r.property(res, p)
-			if p.Expr.Kind == tosca.LiteralExpr && tosca.HasSecret(p.Value) {
+	for _, res := range r.all {
+		for _, p := range res.everyProperty() {
+			r.value(p)
+			if p.Expr != nil && p.Expr.Kind == tosca.LiteralExpr && tosca.HasSecret(p.Value) {
 				findings.Warnf(p.Pos, "secret-in-clear", "make it an input of type Secret: { $get_input: … }", "%s: the secret '%s' stands in the template in clear", res.Name, p.Name)
 			}
 		}
 	}
-	r.applyPolicies(f.Service)
+	r.applyPolicies(w.root)
 	r.order()
 	for _, out := range f.Service.Outputs {
 		if out.Value != nil {
-			w.Outputs = append(w.Outputs, Output{Name: out.Name, Description: out.Description, def: out, Value: r.output(out)})
+			w.Outputs = append(w.Outputs, Output{Name: out.Name, Description: out.Description, def: out, Value: r.output(w.root, out)})
 		}
 	}
 	findings.Sort()
 	return w, findings
 }
 
+// scope is one service template that is filled in: the template itself, or one
+// that fills a node of another.
+type scope struct {
+	file      *tosca.File
+	service   *tosca.ServiceTemplate
+	outer     *Resource // the node it fills; nil for the template itself
+	prefix    string    // of the names of its resources
+	depth     int
+	inputs    map[string]tosca.Value // of the template itself
+	defaults  map[string]*Property   // inputs as properties, where it fills a node
+	instances map[string][]*Resource // by node template
+	inner     []*scope
+}
+
+// nodeAt is a node template in its scope.
+type nodeAt struct {
+	*tosca.NodeTemplate
+	scope *scope
+}
+
 // resolver holds what the evaluation of one template shares.
 type resolver struct {
-	w         *Wanted
-	findings  *tosca.Findings
-	inputs    map[string]tosca.Value
-	nodes     map[string]*tosca.NodeTemplate
-	instances map[string][]*Resource // by node template
-	attrs     Attributes             // nil until something is built
-	memo      map[*Property]tosca.Value
-	trail     []*Property
+	w        *Wanted
+	options  Options
+	findings *tosca.Findings
+	all      []*Resource // those that are filled or selected too; outer ones before inner ones
+	attrs    Attributes  // nil until something is built
+	memo     map[*Property]tosca.Value
+	trail    []*Property
 }
 
 func (r *resolver) fillInputs(s *tosca.ServiceTemplate, o Options) {
@@ -83,26 +126,34 @@ func (r *resolver) fillInputs(s *tosca.ServiceTemplate, o Options) {
 		known[i] = in.Name
 	}
 	for _, g := range o.Given {
-		if s.Input(g.Name) == nil {
+		in := s.Input(g.Name)
+		switch {
+		case in == nil:
 			r.findings.Errorf(g.Origin.Pos, "unknown-input", tosca.Suggest(g.Name, known), "the template has no input '%s'", g.Name)
+			continue
+		case in.Fixed != nil:
+			r.findings.Errorf(g.Origin.Pos, "fixed-property", "remove it", "the value of the input '%s' is fixed by the template", g.Name)
 			continue
 		}
 		given[g.Name] = g
 	}
+	inputs := r.w.root.inputs
 	for _, in := range s.Inputs {
 		g, ok := given[in.Name]
 		switch {
 		case ok:
+		case in.Fixed != nil:
+			g = Given{Name: in.Name, Value: in.Fixed, Origin: Origin{Kind: "default", Pos: in.Fixed.Pos}}
 		case in.Default != nil:
 			g = Given{Name: in.Name, Value: in.Default, Origin: Origin{Kind: "default", Pos: in.Default.Pos}}
 		case in.Required:
-			r.inputs[in.Name] = tosca.Unknown{Bad: true}
+			inputs[in.Name] = tosca.Unknown{Bad: true}
 			if !o.Lenient {
 				r.findings.Errorf(in.Pos, "missing-input", fmt.Sprintf("add %s: to the inputs of the stack file, or give -i %s=…", in.Name, in.Name), "the input '%s' (%s) has no value%s", in.Name, in.Type.Label(), describe(in))
 			}
 			continue
 		default:
-			r.inputs[in.Name] = tosca.Null{}
+			inputs[in.Name] = tosca.Null{}
 			continue
 		}
 		env := &tosca.Env{Index: -1, Findings: r.findings}
@@ -118,7 +169,7 @@ func (r *resolver) fillInputs(s *tosca.ServiceTemplate, o Options) {
 				*r.findings = (*r.findings)[:before]
 			}
 		}
-		r.inputs[in.Name] = v
+		inputs[in.Name] = v
 		if tosca.HasSecret(v) && g.Origin.Via == "" && g.Origin.Kind != "default" {
 			r.findings.Warnf(g.Origin.Pos, "secret-in-clear", "write { from_env: … } or { from_file: … }", "the secret '%s' stands in a file in clear", in.Name)
 		}
@@ -133,98 +184,257 @@ func describe(in *tosca.Property) string {
 	return ": " + in.Description
 }
 
-func (r *resolver) env(self *Resource) *tosca.Env {
-	index := -1
-	if self != nil {
-		index = self.Index
-	}
-	return &tosca.Env{
-		Input:    func(name string) (tosca.Value, bool) { v, ok := r.inputs[name]; return v, ok },
-		Node:     func(call *tosca.Expr, path []tosca.Value) tosca.Value { return r.node(self, call, path) },
-		Index:    index,
-		Findings: r.findings,
-	}
+// context is where an expression stands: in a resource, in a relationship of
+// one, or in neither.
+type context struct {
+	scope *scope
+	self  *Resource
+	rel   *relation
 }
 
-// countEnv is where counts are evaluated: before there are any resources.
-func (r *resolver) countEnv(n *tosca.NodeTemplate) *tosca.Env {
-	env := r.env(nil)
-	env.Node = func(call *tosca.Expr, _ []tosca.Value) tosca.Value {
-		r.findings.Errorf(call.Pos, "unknown-count", "compute the count from inputs", "%s: the count depends on another node, and must be known before there are any", n.Name)
-		return tosca.Unknown{Bad: true}
+func (r *resolver) env(c context) *tosca.Env {
+	env := &tosca.Env{
+		Input:    func(name string) (tosca.Value, bool) { return r.input(c.scope, name) },
+		Node:     func(call *tosca.Expr, path []tosca.Value) tosca.Value { return r.node(c, call, path) },
+		Index:    -1,
+		Findings: r.findings,
+	}
+	if c.self != nil {
+		env.Index = c.self.Index
+	}
+	if c.rel != nil {
+		env.Index, env.Relation = c.rel.source.Index, &c.rel.index
 	}
 	return env
 }
 
+// input is the value of an input. Where the template fills a node it comes
+// from the node's properties.
+func (r *resolver) input(s *scope, name string) (tosca.Value, bool) {
+	if s.outer == nil {
+		v, ok := s.inputs[name]
+		return v, ok
+	}
+	p := s.defaults[name]
+	if p == nil {
+		return nil, false
+	}
+	return r.value(p), true
+}
+
+// addInput makes a property of an input of a template that fills a node.
+func (s *scope) addInput(in *tosca.Property) {
+	p := &Property{Name: in.Name, Def: in, Pos: in.Pos, at: context{scope: s}}
+	switch {
+	case in.Fixed != nil:
+		p.Expr = in.Fixed
+	case s.mapped(in.Name) != nil:
+		p.from = s.mapped(in.Name)
+		p.Pos = p.from.Pos
+	case in.Default != nil:
+		p.Expr = in.Default
+	}
+	s.defaults[in.Name] = p
+}
+
+// mapped is the property of the outer node that an input gets its value from;
+// nil where there is none.
+func (s *scope) mapped(input string) *Property {
+	for _, m := range s.service.Substitution.Properties {
+		if m.To == input {
+			return s.outer.Property(m.Name)
+		}
+	}
+	return nil
+}
+
 // expand makes the resources of every node template.
-func (r *resolver) expand(s *tosca.ServiceTemplate, tags map[string]string) {
-	for _, n := range s.Nodes {
-		t := r.w.File.Library.Nodes[n.Type]
-		r.nodes[n.Name] = n
-		if t == nil {
+func (r *resolver) expand(s *scope) {
+	for _, n := range s.service.Nodes {
+		if n.Def == nil {
 			continue
 		}
+		r.w.templates[s.prefix+n.Name] = nodeAt{n, s}
 		count, indexed := 1, n.Count != nil
 		if indexed {
-			value := r.countEnv(n).Eval(n.Count)
-			if f, ok := value.(tosca.Float); ok && f == tosca.Float(int64(f)) { // such as a quotient
-				value = tosca.Int(f)
+			count = r.count(s, n)
+		}
+		list := make([]*Resource, 0, count)
+		for i := range count {
+			res := &Resource{Name: s.prefix + n.Name, Node: s.prefix + n.Name, Index: -1, Type: n.Def.Base(), Own: n.Def, Pos: n.Pos, template: n, scope: s, selected: n.Has("select")}
+			if indexed {
+				res.Name, res.Index = res.Name+"#"+strconv.Itoa(i), i
 			}
-			switch v := value.(type) {
-			case tosca.Int:
-				count = int(v)
-				if v < 0 || v > MaxCount {
-					r.findings.Errorf(n.Count.Pos, "bad-count", fmt.Sprintf("use 0 to %d", MaxCount), "%s: the count is %d", n.Name, v)
-					count = 0
+			r.fill(res, n)
+			list = append(list, res)
+			r.all = append(r.all, res)
+			switch {
+			case res.selected:
+				if found, ok := r.options.Found[res.Name]; ok {
+					res.Found = &found
 				}
-			case tosca.Unknown: // has been told
-			default:
-				r.findings.Errorf(n.Count.Pos, "wrong-type", "", "%s: the count must be an integer, not %s", n.Name, tosca.KindName(v))
+				r.w.Selected = append(r.w.Selected, res)
+			case n.Has("substitute"):
+				r.substitute(res, n)
+			case res.Type != nil:
+				if twin := r.w.byName[res.Name]; twin != nil {
+					r.findings.Errorf(n.Pos, "duplicate-resource", "rename one of them", "two nodes make a resource %s; the other one is in %s", res.Name, twin.Pos.Short())
+					continue
+				}
+				r.w.Resources = append(r.w.Resources, res)
+				r.w.byName[res.Name] = res
 			}
 		}
-		r.instances[n.Name] = []*Resource{}
-		for i := range count {
-			res := &Resource{Name: n.Name, Node: n.Name, Index: -1, Type: t, Pos: n.Pos}
-			if indexed {
-				res.Name, res.Index = fmt.Sprintf("%s#%d", n.Name, i), i
+		s.instances[n.Name] = list
+	}
+}
+
+// count is how many resources a node template makes.
+func (r *resolver) count(s *scope, n *tosca.NodeTemplate) int {
+	env := r.env(context{scope: s})
+	env.Node = func(call *tosca.Expr, _ []tosca.Value) tosca.Value {
+		r.findings.Errorf(call.Pos, "unknown-count", "compute the count from inputs", "%s: the count depends on another node, and must be known before there are any", n.Name)
+		return tosca.Unknown{Bad: true}
+	}
+	value := env.Eval(n.Count)
+	if f, ok := value.(tosca.Float); ok && f == tosca.Float(int64(f)) { // such as a quotient
+		value = tosca.Int(f)
+	}
+	switch v := value.(type) {
+	case tosca.Int:
+		if v < 0 || v > MaxCount {
+			r.findings.Errorf(n.Count.Pos, "bad-count", fmt.Sprintf("use 0 to %d", MaxCount), "%s: the count %d is not possible", n.Name, v)
+			return 0
+		}
+		return int(v)
+	case tosca.Unknown:
+		if !v.Bad {
+			r.findings.Errorf(n.Count.Pos, "unknown-count", "compute the count from inputs", "%s: the count is only known when something is built", n.Name)
+		}
+		return 1
+	default:
+		r.findings.Errorf(n.Count.Pos, "wrong-type", "", "%s: the count must be an integer, not %s", n.Name, tosca.KindName(v))
+	}
+	return 0
+}
+
+// substitute fills a node with the template that says it can.
+func (r *resolver) substitute(res *Resource, n *tosca.NodeTemplate) {
+	var fits []*tosca.File
+	for _, f := range res.scope.file.Substitutes(n.Def) {
+		if filter := f.Service.Substitution.Filter; filter != nil && !r.holds(context{scope: res.scope, self: res}, filter) {
+			continue
+		}
+		fits = append(fits, f)
+	}
+	switch {
+	case len(fits) == 0:
+		if len(res.scope.file.Substitutes(n.Def)) > 0 {
+			r.findings.Errorf(n.TypePos, "no-substitute", "look at their substitution_filter", "%s: none of the templates that fill a %s suits it", res.Name, n.Type)
+		}
+		return
+	case len(fits) > 1:
+		r.findings.Errorf(n.TypePos, "ambiguous-substitute", "give them a substitution_filter, or import one of them", "%s: %d templates fill a %s: %s", res.Name, len(fits), n.Type, fits[0].Name+", "+fits[1].Name)
+		return
+	case res.scope.depth >= maxFilled:
+		r.findings.Errorf(n.TypePos, "substitution-cycle", "", "%s: templates fill each other without an end", res.Name)
+		return
+	}
+	f := fits[0]
+	res.filled = &scope{file: f, service: f.Service, outer: res, prefix: res.Name + "/", depth: res.scope.depth + 1, defaults: map[string]*Property{}, instances: map[string][]*Resource{}}
+	for _, in := range f.Service.Inputs {
+		res.filled.addInput(in)
+	}
+	res.scope.inner = append(res.scope.inner, res.filled)
+	r.expand(res.filled)
+}
+
+// holds evaluates a condition; what cannot be evaluated does not hold.
+func (r *resolver) holds(c context, x *tosca.Expr) bool {
+	var none tosca.Findings
+	q := *r
+	q.findings = &none
+	return q.env(c).Eval(x) == tosca.Value(tosca.Bool(true))
+}
+
+// fill lists the properties of a resource, in the order of its type, and what
+// else its node assigns.
+func (r *resolver) fill(res *Resource, n *tosca.NodeTemplate) {
+	if res.selected {
+		return
+	}
+	at := context{scope: res.scope, self: res}
+	for _, d := range res.Own.Properties {
+		p := r.assign(res, d, n.Properties, at)
+		if p == nil {
+			continue
+		}
+		if res.Type != nil && res.Type.Property(d.Name) != nil {
+			res.Properties = append(res.Properties, p)
+		} else {
+			res.locals = append(res.locals, p)
+		}
+	}
+	for _, a := range res.Own.Attributes {
+		if res.Type != nil && res.Type.Attribute(a.Name) != nil {
+			continue
+		}
+		if p := r.assign(res, a, n.Attributes, at); p != nil {
+			res.ownAttributes = append(res.ownAttributes, p)
+		}
+	}
+	for _, c := range res.Own.Capabilities {
+		var given, attrs []*tosca.Assignment
+		for _, a := range n.Capabilities {
+			if a.Name == c.Name {
+				given, attrs = a.Properties, a.Attributes
 			}
-			r.fill(res, n, tags)
-			r.w.Resources = append(r.w.Resources, res)
-			r.w.byName[res.Name] = res
-			r.instances[n.Name] = append(r.instances[n.Name], res)
+		}
+		for _, group := range []struct {
+			defs  []*tosca.Property
+			given []*tosca.Assignment
+		}{{c.Properties, given}, {c.Attributes, attrs}} {
+			for _, d := range group.defs {
+				if p := r.assign(res, d, group.given, at); p != nil {
+					if res.capabilities == nil {
+						res.capabilities = map[string][]*Property{}
+					}
+					res.capabilities[c.Name] = append(res.capabilities[c.Name], p)
+				}
+			}
 		}
 	}
 }
 
-// fill lists the properties of a resource, in the order of its type.
-func (r *resolver) fill(res *Resource, n *tosca.NodeTemplate, tags map[string]string) {
-	given := make(map[string]*tosca.Assignment, len(n.Properties))
-	for _, a := range n.Properties {
-		given[a.Name] = a
-	}
-	for _, d := range res.Type.Properties {
-		p := &Property{Name: d.Name, Def: d, Pos: res.Pos}
-		a := given[d.Name]
-		switch {
-		case d.Fixed != nil:
-			p.Expr, p.Pos = d.Fixed, d.Fixed.Pos
-			if a != nil {
-				r.findings.Errorf(a.Pos, "fixed-property", "remove it", "the property '%s' of %s is fixed", d.Name, res.Type.Name)
-			}
-		case a != nil:
-			p.Expr, p.Pos = a.Value, a.Value.Pos
-		case d.Default != nil:
-			p.Expr = d.Default
-		case d.Name == "tags" && len(tags) > 0:
-			p.Expr = &tosca.Expr{Pos: res.Pos, Kind: tosca.MapExpr}
-		default:
-			continue
+// assign makes a property of its definition and of what is given for it; nil
+// where it has no value.
+func (r *resolver) assign(res *Resource, d *tosca.Property, given []*tosca.Assignment, at context) *Property {
+	p := &Property{Name: d.Name, Def: d, Pos: res.Pos, at: at}
+	i := slices.IndexFunc(given, func(a *tosca.Assignment) bool { return a.Name == d.Name })
+	tags := d.Name == "tags" && len(r.options.Tags) > 0
+	switch {
+	case d.Fixed != nil:
+		p.Expr, p.Pos = d.Fixed, d.Fixed.Pos
+		if i >= 0 {
+			r.findings.Errorf(given[i].Pos, "fixed-property", "remove it", "the property '%s' of %s is fixed", d.Name, res.Own.Name)
 		}
-		if d.Name == "tags" {
-			p.Expr = withTags(p.Expr, tags)
-		}
-		res.Properties = append(res.Properties, p)
+	case i >= 0:
+		p.Expr, p.Pos = given[i].Value, given[i].Value.Pos
+	case d.Metadata["from_artifact"] != "" && res.template.Artifact(d.Name) != nil:
+		a := res.template.Artifact(d.Name)
+		v := a.Text(d.Metadata["from_artifact"])
+		p.Expr, p.Pos = &tosca.Expr{Pos: a.Pos, Value: v, Raw: tosca.Show(v)}, a.Pos
+	case d.Default != nil:
+		p.Expr = d.Default
+	case tags:
+		p.Expr = &tosca.Expr{Pos: res.Pos, Kind: tosca.MapExpr}
+	default:
+		return nil
 	}
+	if tags {
+		p.Expr = withTags(p.Expr, r.options.Tags)
+	}
+	return p
 }
 
 // withTags adds the stack's tags where the node does not set them itself.
@@ -247,94 +457,48 @@ func withTags(x *tosca.Expr, tags map[string]string) *tosca.Expr {
 	return &out
 }
 
-// link finds the targets of a resource's requirements.
-func (r *resolver) link(res *Resource) {
-	n := r.nodes[res.Node]
-	for _, d := range res.Type.Requirements {
-		var l Link
-		for _, q := range n.Requirements {
-			if q.Name != d.Name {
-				continue
-			}
-			targets, known := r.instances[q.Target]
-			if !known {
-				continue // the check reports it
-			}
-			if l.Pos.Line == 0 {
-				l.Pos = q.TargetPos
-			}
-			for _, t := range r.choose(res, q, d, targets) {
-				if !slices.Contains(l.Targets, t.Name) {
-					l.Targets = append(l.Targets, t.Name)
-				}
-			}
-		}
-		if len(l.Targets) > 0 {
-			l.Requirement = d.Name
-			res.Links = append(res.Links, l)
-		}
-	}
-}
-
-// choose picks those of the resources of a node that a requirement means.
-func (r *resolver) choose(res *Resource, q *tosca.Requirement, d *tosca.RequirementDef, targets []*Resource) []*Resource {
-	if q.Index != nil {
-		if t := r.pick(r.env(res).Eval(q.Index), q.Target, q.Index.Pos); t != nil {
-			return []*Resource{t}
-		}
-		return nil
-	}
-	switch {
-	case len(targets) == 0 && d.Low > 0:
-		r.findings.Errorf(q.TargetPos, "no-such-resource", "give it a count of 1 or more", "%s needs %s, whose count is 0", res.Name, q.Target)
-	case len(targets) > 1 && d.High == 1:
-		r.findings.Errorf(q.TargetPos, "ambiguous-target", fmt.Sprintf("write [ %s, 0 ], or another index", q.Target), "there are %d of %s, and '%s' takes one", len(targets), q.Target, q.Name)
-		return targets[:1]
-	}
-	return targets
-}
-
-// pick finds one of a node's resources by its index; it reports what is wrong
-// and yields nil.
-func (r *resolver) pick(index tosca.Value, node string, p tosca.Pos) *Resource {
-	list := r.instances[node]
-	i, ok := index.(tosca.Int)
-	switch {
-	case !tosca.IsKnown(index):
-		return nil
-	case !ok:
-		r.findings.Errorf(p, "wrong-type", "", "an index must be an integer, not %s", tosca.KindName(index))
-	case i < 0 || int(i) >= len(list):
-		r.findings.Errorf(p, "no-such-resource", fmt.Sprintf("there are %d of it, counted from 0", len(list)), "there is no [ %s, %d ]", node, i)
-	default:
-		return list[i]
-	}
-	return nil
-}
-
-// property evaluates a property once; a property that needs itself is
-// reported.
-func (r *resolver) property(res *Resource, p *Property) tosca.Value {
-	if r.memo == nil {
-		r.memo = map[*Property]tosca.Value{}
-	}
+// value evaluates a property once; a property that needs itself is reported.
+func (r *resolver) value(p *Property) tosca.Value {
 	if v, ok := r.memo[p]; ok {
 		return v
+	}
+	if p.Expr == p.Def.Default && p.Expr != nil {
+		if v, ok := p.Def.Constant(); ok {
+			return r.keep(p, v)
+		}
 	}
 	if i := slices.Index(r.trail, p); i >= 0 {
 		var names []string
 		for _, q := range append(slices.Clone(r.trail[i:]), p) {
 			names = append(names, q.Name)
 		}
-		r.findings.Errorf(p.Pos, "value-cycle", "break the circle", "%s: the value needs itself: %s", res.Name, strings.Join(names, " → "))
+		r.findings.Errorf(p.Pos, "value-cycle", "break the circle", "%s: the value needs itself: %s", p.owner(), strings.Join(names, " → "))
 		return tosca.Unknown{Bad: true}
 	}
 	r.trail = append(r.trail, p)
-	v := r.env(res).EvalAs(p.Expr, p.Def.Type, res.Name+", "+p.Name)
-	if !tosca.Validate(p.Def.Validation, v, p.Def.Type, p.Pos, res.Name+", "+p.Name, r.findings) {
+	what := p.owner() + ", " + p.Name
+	var v tosca.Value
+	switch {
+	case p.from != nil:
+		v = r.value(p.from)
+		if p.Def.Type != nil && tosca.IsKnown(v) {
+			v = p.Def.Type.Fit(v, p.from.Pos, what, r.findings)
+		}
+	case p.Expr == nil:
+		v = tosca.Null{}
+	case p.Def.Type == nil:
+		v = tosca.Unknown{Bad: true}
+	default:
+		v = r.env(p.at).EvalAs(p.Expr, p.Def.Type, what)
+	}
+	if !tosca.Validate(p.Def.Validation, v, p.Def.Type, p.Pos, what, r.findings) {
 		v = tosca.Unknown{Bad: true}
 	}
 	r.trail = r.trail[:len(r.trail)-1]
+	return r.keep(p, v)
+}
+
+func (r *resolver) keep(p *Property, v tosca.Value) tosca.Value {
 	r.memo[p] = v
 	if r.attrs == nil {
 		p.Value = v
@@ -342,69 +506,37 @@ func (r *resolver) property(res *Resource, p *Property) tosca.Value {
 	return v
 }
 
-// node answers get_property and get_attribute.
-func (r *resolver) node(self *Resource, call *tosca.Expr, path []tosca.Value) tosca.Value {
-	bad := tosca.Unknown{Bad: true}
-	res := self
-	name, isName := path[0].(tosca.String)
-	switch {
-	case isName && name == "SELF":
-	case isName:
-		list, known := r.instances[string(name)]
-		switch {
-		case !known:
-			return bad
-		case len(list) != 1:
-			r.findings.Errorf(call.Args[0].Pos, "ambiguous-target", fmt.Sprintf("write [ %s, 0 ], or another index", name), "there are %d of %s: say which one", len(list), name)
-			return bad
+// applyPolicies marks the resources that policies keep or guard.
+func (r *resolver) applyPolicies(s *scope) {
+	for _, p := range s.service.Policies {
+		if p.Def == nil {
+			continue
 		}
-		res = list[0]
-	default:
-		l, ok := path[0].(tosca.List)
-		if !ok || len(l) != 2 {
-			r.findings.Errorf(call.Args[0].Pos, "wrong-arguments", "write a name, or [ name, index ]", "the path must begin with a node")
-			return bad
-		}
-		if _, known := r.instances[tosca.Show(l[0])]; !known {
-			return bad
-		}
-		if res = r.pick(l[1], tosca.Show(l[0]), call.Args[0].Pos); res == nil {
-			return bad
+		root := p.Def.Root()
+		for _, t := range p.Targets {
+			r.mark(s, t.Name, root)
 		}
 	}
-	if res == nil {
-		return bad
+	for _, in := range s.inner {
+		r.applyPolicies(in)
 	}
-	what, ok := path[1].(tosca.String)
-	if !ok {
-		r.findings.Errorf(call.Args[1].Pos, "wrong-type", "", "expected the name of a property or attribute, found %s", tosca.KindName(path[1]))
-		return bad
-	}
-	words := fmt.Sprintf("%s of %s", what, res.Name)
-	if call.Name == "get_attribute" && res.Type.Attribute(string(what)) != nil {
-		if r.attrs != nil {
-			if v, known := r.attrs(res.Name, string(what)); known {
-				return r.env(self).Descend(call, v, path[2:], words)
-			}
-		}
-		return tosca.Unknown{Of: []tosca.Attribute{{Resource: res.Name, Name: string(what)}}}
-	}
-	p := res.Property(string(what))
-	if p == nil {
-		if res.Type.Property(string(what)) != nil {
-			r.findings.Errorf(call.Args[1].Pos, "no-value", "", "%s is not set", words)
-		}
-		return bad
-	}
-	return r.env(self).Descend(call, r.property(res, p), path[2:], words)
 }
 
-func (r *resolver) applyPolicies(s *tosca.ServiceTemplate) {
-	for _, p := range s.Policies {
-		for _, t := range p.Targets {
-			for _, res := range r.instances[t.Name] {
-				res.Keep = res.Keep || p.Type == "Keep"
-				res.Guard = res.Guard || p.Type == "Guard"
+// mark applies a policy to a node, to the members of a group, or to all that
+// fills a node.
+func (r *resolver) mark(s *scope, name, policy string) {
+	if g := s.service.Group(name); g != nil && s.instances[name] == nil {
+		for _, m := range g.Members {
+			r.mark(s, m.Name, policy)
+		}
+		return
+	}
+	for _, res := range s.instances[name] {
+		res.Keep = res.Keep || policy == "Keep"
+		res.Guard = res.Guard || policy == "Guard"
+		if res.filled != nil {
+			for inner := range res.filled.instances {
+				r.mark(res.filled, inner, policy)
 			}
 		}
 	}
@@ -413,8 +545,8 @@ func (r *resolver) applyPolicies(s *tosca.ServiceTemplate) {
 // order sets what each resource needs and sorts them; cycles are reported.
 func (r *resolver) order() {
 	for _, res := range r.w.Resources {
-		var needs []string
-		for _, l := range res.Links {
+		needs := make([]string, 0, 4)
+		for _, l := range append(slices.Clip(res.Links), res.localLinks...) {
 			needs = append(needs, l.Targets...)
 		}
 		for _, p := range res.Properties {
@@ -423,7 +555,11 @@ func (r *resolver) order() {
 			}
 		}
 		slices.Sort(needs)
-		res.Needs = slices.Compact(needs)
+		needs = slices.Compact(needs)
+		if len(r.w.Selected) > 0 { // what is selected is there already
+			needs = slices.DeleteFunc(needs, func(n string) bool { return r.w.byName[n] == nil })
+		}
+		res.Needs = needs
 	}
 	order, cycles := r.w.Graph().Order()
 	for _, c := range cycles {
@@ -437,19 +573,28 @@ func (r *resolver) order() {
 	}
 }
 
+// again is a resolver that evaluates with the attributes of what is built.
+func (w *Wanted) again(attrs Attributes, findings *tosca.Findings) *resolver {
+	r := *w.resolver
+	r.attrs, r.memo, r.trail, r.findings = attrs, map[*Property]tosca.Value{}, nil, findings
+	return &r
+}
+
 // Late evaluates the properties of a resource with the attributes of what is
 // built. Properties that still wait stay unknown.
 func (w *Wanted) Late(res *Resource, attrs Attributes) (map[string]tosca.Value, tosca.Findings) {
 	var findings tosca.Findings
 	out := make(map[string]tosca.Value, len(res.Properties))
-	r := *w.resolver
-	r.attrs, r.memo, r.trail, r.findings = attrs, nil, nil, &findings
+	var r *resolver
 	for _, p := range res.Properties {
 		if len(tosca.Awaits(p.Value)) == 0 {
 			out[p.Name] = p.Value
 			continue
 		}
-		out[p.Name] = r.property(res, p)
+		if r == nil {
+			r = w.again(attrs, &findings)
+		}
+		out[p.Name] = r.value(p)
 	}
 	return out, findings
 }
@@ -457,15 +602,16 @@ func (w *Wanted) Late(res *Resource, attrs Attributes) (map[string]tosca.Value, 
 // Results evaluates the outputs with the attributes of what is built.
 func (w *Wanted) Results(attrs Attributes) (map[string]tosca.Value, tosca.Findings) {
 	var findings tosca.Findings
-	r := *w.resolver
-	r.attrs, r.memo, r.trail, r.findings = attrs, nil, nil, &findings
+	r := w.again(attrs, &findings)
 	out := make(map[string]tosca.Value, len(w.Outputs))
 	for _, o := range w.Outputs {
-		out[o.Name] = r.output(o.def)
+		out[o.Name] = r.output(w.root, o.def)
 	}
 	return out, findings
 }
 
-func (r *resolver) output(o *tosca.Output) tosca.Value {
-	return r.env(nil).EvalAs(o.Value, o.Type, "output "+o.Name)
+func (r *resolver) output(s *scope, o *tosca.Output) tosca.Value {
+	v := r.env(context{scope: s}).EvalAs(o.Value, o.Type, "output "+o.Name)
+	tosca.Validate(o.Validation, v, o.Type, o.Pos, "output "+o.Name, r.findings)
+	return v
 }

@@ -17,7 +17,7 @@ const head = "tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickr
 // line.
 func resolve(t *testing.T, text string, flags ...string) (*stack.Wanted, tosca.Findings) {
 	t.Helper()
-	f, findings := tosca.Read("t.yaml", []byte(head+text), profile.Load)
+	f, findings := tosca.Read("t.yaml", []byte(head+text), tosca.Source{Profile: profile.Load})
 	findings = append(findings, tosca.Check(f)...)
 	var given []stack.Given
 	for _, flag := range flags {

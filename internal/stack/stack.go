@@ -65,8 +65,23 @@ type Property struct {
 	Name  string
 	Def   *tosca.Property
 	Value tosca.Value
-	Expr  *tosca.Expr // nil where the value is not from the template
+	Expr  *tosca.Expr // nil where the value comes from a property of another template
 	Pos   tosca.Pos
+	at    context
+	from  *Property // of the node that the template fills
+}
+
+// owner is what the property belongs to, in words.
+func (p *Property) owner() string {
+	switch {
+	case p.at.self != nil:
+		return p.at.self.Name
+	case p.at.rel != nil:
+		return p.at.rel.source.Name + ", " + p.at.rel.requirement
+	case p.at.scope != nil && p.at.scope.outer != nil:
+		return p.at.scope.outer.Name
+	}
+	return "template"
 }
 
 // Link is what a resource rests on by one of its requirements.
@@ -74,30 +89,80 @@ type Link struct {
 	Requirement string
 	Targets     []string // names of resources
 	Pos         tosca.Pos
+	relations   []*relation
 }
 
 // Resource is one wanted resource. Of a template with a count there are
-// several, named reader#0, reader#1 and so on.
+// several, named reader#0, reader#1 and so on; those of a template that fills
+// the node alarm are named alarm/queue and so on.
 type Resource struct {
 	Name, Node string
-	Index      int // -1 without a count
-	Type       *tosca.NodeType
+	Index      int             // -1 without a count
+	Type       *tosca.NodeType // of the cloud
+	Own        *tosca.NodeType // as the template names it: Type, or one that derives from it
 	Pos        tosca.Pos
-	Properties []*Property
+	Properties []*Property // those that the cloud knows
 	Links      []Link
 	Needs      []string // what it rests on by link or by attribute, sorted
 	Keep       bool
 	Guard      bool
+	Found      *Found // what a node that is selected found; nil while it is not known
+
+	template      *tosca.NodeTemplate
+	scope         *scope
+	selected      bool
+	filled        *scope      // the template that fills it
+	locals        []*Property // those that the template's own types add
+	ownAttributes []*Property
+	localLinks    []Link
+	capabilities  map[string][]*Property
 }
 
 // Property finds a property by name; nil where it has none.
 func (r *Resource) Property(name string) *Property {
-	for _, p := range r.Properties {
-		if p.Name == name {
-			return p
+	for _, list := range [][]*Property{r.Properties, r.locals} {
+		for _, p := range list {
+			if p.Name == name {
+				return p
+			}
 		}
 	}
 	return nil
+}
+
+// Template is the node template that the resource comes from.
+func (r *Resource) Template() *tosca.NodeTemplate { return r.template }
+
+// everyProperty lists the properties of a resource, of its capabilities and of
+// its relationships.
+func (r *Resource) everyProperty() []*Property {
+	if r.locals == nil && r.capabilities == nil && r.ownAttributes == nil && !r.related() {
+		return r.Properties
+	}
+	out := slices.Concat(r.Properties, r.locals, r.ownAttributes)
+	for _, c := range r.Own.Capabilities {
+		out = append(out, r.capabilities[c.Name]...)
+	}
+	for _, l := range slices.Concat(r.Links, r.localLinks) {
+		for _, rel := range l.relations {
+			out = append(out, rel.properties...)
+		}
+	}
+	return out
+}
+
+// related reports whether any relationship of the resource has properties.
+func (r *Resource) related() bool {
+	for _, list := range [][]Link{r.Links, r.localLinks} {
+		for _, l := range list {
+			for _, rel := range l.relations {
+				if len(rel.properties) > 0 {
+					return true
+				}
+			}
+		}
+	}
+	return false
 }
 
 // Output is a result of a stack, not yet evaluated.
@@ -112,9 +177,44 @@ type Wanted struct {
 	File      *tosca.File
 	Inputs    []Input
 	Resources []*Resource // each after what it needs
+	Selected  []*Resource // what exists already and is only looked up
 	Outputs   []Output
 	byName    map[string]*Resource
+	templates map[string]nodeAt // by the name of the node, with that of the node it fills
+	root      *scope
 	resolver  *resolver
+}
+
+// Lookups lists what was found for the nodes that are selected.
+func (w *Wanted) Lookups() map[string]Found {
+	out := map[string]Found{}
+	for _, res := range w.Selected {
+		if res.Found != nil {
+			out[res.Name] = *res.Found
+		}
+	}
+	return out
+}
+
+// Existing finds the existing resource that a node stands for, by the node's
+// name; nil where it is none, or is not known.
+func (w *Wanted) Existing(name string) *Found {
+	for _, res := range w.Selected {
+		if res.Name == name {
+			return res.Found
+		}
+	}
+	return nil
+}
+
+// Template finds the node template that made, or would make, a resource by
+// the resource's name; nil where there is none.
+func (w *Wanted) Template(resource string) *tosca.NodeTemplate {
+	n, ok := w.templates[resource]
+	if i := strings.LastIndexByte(resource, '#'); !ok && i >= 0 && !strings.Contains(resource[i:], "/") {
+		n = w.templates[resource[:i]]
+	}
+	return n.NodeTemplate
 }
 
 // Resource finds a resource by name; nil where there is none.

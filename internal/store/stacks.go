@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"strings"
@@ -45,8 +46,11 @@ type Stack struct {
 // Revision is one deployed version of a stack.
 type Revision struct {
 	Number   int
-	Template string // path of the template
-	Text     string // the template itself
+	Template string                 // path of the template
+	Text     string                 // the template itself
+	Entry    string                 // its path among its files; "" is its name without the folder
+	Files    map[string][]byte      // what it imports and uses, by path
+	Found    map[string]stack.Found // what its look-ups found, by node
 	Inputs   []stack.Input
 	Tags     map[string]string
 	By       string
@@ -156,7 +160,7 @@ func (s *Store) AddRevision(ctx context.Context, id int64, r Revision) (int, err
 		return 0, err
 	}
 	// A template should hold no secrets, but may: it is sealed as a whole.
-	sealedText, err := s.seal(tosca.Secret{Value: tosca.String(r.Text)})
+	sealedText, err := s.seal(tosca.Secret{Value: r.pack()})
 	if err != nil {
 		return 0, err
 	}
@@ -174,6 +178,49 @@ func (s *Store) AddRevision(ctx context.Context, id int64, r Revision) (int, err
 		return err
 	})
 	return number, err
+}
+
+// pack puts the template, its files and its look-ups into one value.
+func (r *Revision) pack() tosca.Value {
+	files, found := tosca.Map{}, tosca.Map{}
+	for name, b := range r.Files {
+		files[name] = tosca.String(base64.StdEncoding.EncodeToString(b))
+	}
+	for name, f := range r.Found {
+		found[name] = tosca.Map{"type": tosca.String(f.Type), "id": tosca.String(f.ID), "properties": tosca.Map(f.Properties), "attributes": tosca.Map(f.Attributes)}
+	}
+	return tosca.Map{"text": tosca.String(r.Text), "entry": tosca.String(r.Entry), "files": files, "found": found}
+}
+
+// unpack is the reverse of pack.
+func (r *Revision) unpack(v tosca.Value) error {
+	bare, _ := tosca.Bare(v)
+	m, ok := bare.(tosca.Map)
+	if !ok { // as earlier versions wrote it
+		r.Text = tosca.Show(bare)
+		return nil
+	}
+	text := func(m tosca.Map, key string) string {
+		s, _ := m[key].(tosca.String)
+		return string(s)
+	}
+	r.Text, r.Entry, r.Files, r.Found = text(m, "text"), text(m, "entry"), map[string][]byte{}, map[string]stack.Found{}
+	files, _ := m["files"].(tosca.Map)
+	for name := range files {
+		b, err := base64.StdEncoding.DecodeString(text(files, name))
+		if err != nil {
+			return fmt.Errorf("the file %s: %w", name, err)
+		}
+		r.Files[name] = b
+	}
+	found, _ := m["found"].(tosca.Map)
+	for name, v := range found {
+		f, _ := v.(tosca.Map)
+		properties, _ := f["properties"].(tosca.Map)
+		attributes, _ := f["attributes"].(tosca.Map)
+		r.Found[name] = stack.Found{Type: text(f, "type"), ID: text(f, "id"), Properties: properties, Attributes: attributes}
+	}
+	return nil
 }
 
 // Revision reads one revision.
@@ -198,8 +245,9 @@ func (s *Store) Revision(ctx context.Context, id int64, number int) (*Revision, 
 	if err != nil {
 		return nil, fmt.Errorf("the template of revision %d: %w", number, err)
 	}
-	bare, _ := tosca.Bare(template)
-	r.Text = tosca.Show(bare)
+	if err := r.unpack(template); err != nil {
+		return nil, fmt.Errorf("the template of revision %d: %w", number, err)
+	}
 	if err := decode(tags, &r.Tags); err != nil {
 		return nil, err
 	}

@@ -2,26 +2,134 @@ package tosca
 
 import (
 	"fmt"
+	"path"
+	"regexp"
+	"slices"
 	"strings"
 )
 
-// Check looks at the names and references of a template: types, properties,
-// requirements, inputs and functions. It needs no inputs; values are looked at
-// when the template is resolved.
+// Check looks at the names and references of a template and of those that fill
+// its nodes: types, properties, requirements, inputs and functions. It needs no
+// inputs; values are looked at when the template is resolved.
 func Check(f *File) Findings {
-	c := &checker{file: f, lib: f.Library}
-	if f.Service != nil {
-		c.service(f.Service)
-	}
+	c := &checker{seen: map[*File]bool{}}
+	c.run(f, true)
 	c.findings.Sort()
 	return c.findings
 }
+
+// nodeName is what a node may be called: a plain name, or the name of a resource
+// that a count or a template that fills a node would make.
+var nodeName = regexp.MustCompile(`^[^#/\s]+(#\d+)?(/[^#/\s]+(#\d+)?)*$`)
 
 type checker struct {
 	file     *File
 	lib      *Library
 	template *ServiceTemplate
 	findings Findings
+	seen     map[*File]bool
+}
+
+func (c *checker) run(f *File, main bool) {
+	if c.seen[f] {
+		return
+	}
+	c.seen[f] = true
+	for _, g := range f.Imports {
+		c.run(g, false)
+	}
+	c.file, c.lib = f, f.Library
+	c.types()
+	if f.Service != nil && (main || f.Service.Substitution != nil) {
+		c.service(f.Service)
+	}
+}
+
+// place is where an expression stands: what SELF means there.
+type place struct {
+	node *NodeTemplate
+	typ  *NodeType   // of node, or of what a filter looks at
+	rel  *EntityType // inside a relationship
+}
+
+// types looks at the types that the file itself defines.
+func (c *checker) types() {
+	mine := func(p Pos) bool { return p.File == c.file.Name }
+	for _, name := range sorted(typeNames(c.lib.Data)) {
+		if t := c.lib.Data[name]; mine(t.Pos) {
+			for _, p := range t.Fields {
+				c.definition(p, t.Name)
+			}
+		}
+	}
+	for _, name := range sorted(typeNames(c.lib.Nodes)) {
+		t := c.lib.Nodes[name]
+		if !mine(t.Pos) {
+			continue
+		}
+		for _, p := range t.Properties {
+			if mine(p.Pos) {
+				c.definition(p, t.Name)
+				c.expr(p.Default, place{typ: t})
+				c.expr(p.Fixed, place{typ: t})
+				if t.Requirement(p.Name) != nil {
+					c.findings.Errorf(p.Pos, "duplicate-key", "choose another name", "%s has a requirement '%s' already", t.Name, p.Name)
+				}
+			}
+		}
+		for _, d := range t.Capabilities {
+			c.nodeTypesExist(d.Sources, d.Pos.File)
+		}
+		for _, d := range t.Requirements {
+			if mine(d.Pos) {
+				c.expr(d.Filter, place{typ: d.Target})
+			}
+		}
+	}
+	for _, table := range []map[string]*EntityType{c.lib.Capabilities, c.lib.Relationships, c.lib.Groups, c.lib.Policies, c.lib.Artifacts, c.lib.Interfaces} {
+		for _, name := range sorted(typeNames(table)) {
+			t := table[name]
+			if !mine(t.Pos) {
+				continue
+			}
+			for _, p := range t.Properties {
+				c.definition(p, t.Name)
+			}
+			c.nodeTypesExist(t.Sources, t.File)
+			if t.Kind != "policy type" || c.lib.Groups == nil {
+				c.nodeTypesExist(t.Targets, t.File)
+			}
+			for _, k := range t.Capabilities {
+				if mine(k.Pos) && c.lib.Capabilities[k.Name] == nil {
+					c.findings.Errorf(k.Pos, "unknown-type", suggest(k.Name, typeNames(c.lib.Capabilities)), "there is no capability type '%s'", k.Name)
+				}
+			}
+			for _, k := range t.Relationships {
+				if mine(k.Pos) && c.lib.Relationships[k.Name] == nil {
+					c.findings.Errorf(k.Pos, "unknown-type", suggest(k.Name, typeNames(c.lib.Relationships)), "there is no relationship type '%s'", k.Name)
+				}
+			}
+		}
+	}
+}
+
+// nodeTypesExist reports names that are neither node types nor group types.
+func (c *checker) nodeTypesExist(names []Key, file string) {
+	for _, k := range names {
+		if k.File == c.file.Name && file == c.file.Name && c.lib.Nodes[k.Name] == nil && c.lib.Groups[k.Name] == nil {
+			c.findings.Errorf(k.Pos, "unknown-type", suggest(k.Name, typeNames(c.lib.Nodes)), "there is no node type '%s'", k.Name)
+		}
+	}
+}
+
+// definition holds the default of a property against its type.
+func (c *checker) definition(p *Property, of string) {
+	if p.Default == nil || p.Type == nil || p.Default.calls() || p.Default.File != c.file.Name {
+		return
+	}
+	what := fmt.Sprintf("default of %s of %s", p.Name, of)
+	v := (&Env{Index: -1, Findings: &c.findings}).EvalAs(p.Default, p.Type, what)
+	Validate(p.Validation, v, p.Type, p.Default.Pos, what, &c.findings)
 }
 
 func (c *checker) service(s *ServiceTemplate) {
@@ -32,11 +140,21 @@ func (c *checker) service(s *ServiceTemplate) {
 	for _, n := range s.Nodes {
 		c.node(n)
 	}
+	for _, t := range s.Relationships {
+		c.relationship(t, nil)
+	}
+	for _, g := range s.Groups {
+		c.group(g)
+	}
 	for _, o := range s.Outputs {
-		c.expr(o.Value, nil)
+		c.expr(o.Value, place{})
+		c.expr(o.Validation, place{})
 	}
 	for _, p := range s.Policies {
 		c.policy(p)
+	}
+	if s.Substitution != nil {
+		c.substitution(s.Substitution)
 	}
 	if len(s.Nodes) == 0 {
 		c.findings.Warnf(s.Pos, "no-nodes", "add node_templates", "the service template has no nodes: nothing would be built")
@@ -44,25 +162,28 @@ func (c *checker) service(s *ServiceTemplate) {
 }
 
 func (c *checker) input(in *Property) {
-	if in.Default != nil && in.Type != nil {
-		constant := true
-		in.Default.Walk(func(x *Expr) { constant = constant && x.Kind != CallExpr })
-		if !constant {
-			c.findings.Errorf(in.Default.Pos, "not-constant", "", "the default of the input '%s' must be a plain value", in.Name)
-			return
+	for _, x := range []*Expr{in.Default, in.Fixed} {
+		if x == nil || in.Type == nil {
+			continue
+		}
+		if x.calls() {
+			c.findings.Errorf(x.Pos, "not-constant", "", "the default of the input '%s' must be a plain value", in.Name)
+			continue
 		}
 		env := &Env{Index: -1, Findings: &c.findings}
-		v := env.EvalAs(in.Default, in.Type, "default of the input "+in.Name)
-		Validate(in.Validation, v, in.Type, in.Default.Pos, "default of the input "+in.Name, &c.findings)
+		v := env.EvalAs(x, in.Type, "default of the input "+in.Name)
+		Validate(in.Validation, v, in.Type, x.Pos, "default of the input "+in.Name, &c.findings)
 	}
+	c.expr(in.Validation, place{})
 }
 
 func (c *checker) node(n *NodeTemplate) {
-	if strings.ContainsAny(n.Name, "#/ \t") {
+	if n.For == "" && !nodeName.MatchString(n.Name) || n.Name == "SELF" {
 		c.findings.Errorf(n.Pos, "bad-name", "use letters, digits, _ and -", "'%s' cannot be the name of a node", n.Name)
 	}
-	c.expr(n.Count, nil)
-	t := c.lib.Nodes[n.Type]
+	t := n.Def
+	at := place{n, t, nil}
+	c.expr(n.Count, at)
 	if t == nil {
 		if n.Type != "" {
 			mend := suggest(n.Type, typeNames(c.lib.Nodes))
@@ -72,29 +193,75 @@ func (c *checker) node(n *NodeTemplate) {
 			c.findings.Errorf(n.TypePos, "unknown-type", mend, "there is no node type '%s'", n.Type)
 		}
 		for _, a := range n.Properties {
-			c.expr(a.Value, n)
+			c.expr(a.Value, at)
 		}
 		return
 	}
-	given := map[string]bool{}
-	for _, a := range n.Properties {
-		given[a.Name] = true
-		if t.Property(a.Name) == nil {
-			given[nearest(a.Name, names(t.Properties))] = true // a typo is not a missing property too
-			mend := suggest(a.Name, names(t.Properties))
-			if t.Requirement(a.Name) != nil {
-				mend = fmt.Sprintf("it is a requirement: write it under requirements as - %s: …", a.Name)
-			}
-			c.findings.Errorf(a.Pos, "unknown-property", mend, "%s has no property '%s'", t.Name, a.Name)
+	switch {
+	case n.Has("select"):
+		c.selected(n)
+		return
+	case n.Has("substitute"):
+		if len(c.file.Substitutes(t)) == 0 {
+			c.findings.Errorf(n.Directives[0].Pos, "no-substitute", "import a template whose substitution_mappings have node_type: "+n.Type, "no imported template fills a %s", n.Type)
 		}
-		c.expr(a.Value, n)
+	case t.Resource == "":
+		mend := "derive the type from a resource type of the cloud, or write directives: [ substitute ] and import a template that fills it"
+		c.findings.Errorf(n.TypePos, "not-a-resource", mend, "%s: %s is nothing in the cloud by itself", n.Name, n.Type)
+	case t.Metadata["only"] == "select":
+		c.findings.Errorf(n.TypePos, "not-a-resource", "write directives: [ select ] and a node_filter", "%s: %s can only be selected, not made", n.Name, article(n.Type))
 	}
-	for _, p := range t.Properties {
-		if p.Required && p.Default == nil && p.Fixed == nil && !given[p.Name] {
-			c.findings.Errorf(n.Pos, "missing-property", "add "+p.Name+": "+exampleOf(p), "%s: the property '%s' of %s is missing", n.Name, p.Name, t.Name)
+	if n.Filter != nil && n.For == "" {
+		c.findings.Errorf(n.Filter.Pos, "filter-without-select", "add directives: [ select ]", "a node_filter stands only in a node that is selected")
+	}
+	c.assigned(n.Properties, t.Properties, n.Pos, n.Name, t.Name, at, func(name string) string {
+		if t.Requirement(name) != nil {
+			return fmt.Sprintf("it is a requirement: write it under requirements as - %s: …", name)
+		}
+		return ""
+	})
+	c.attributes(n, t, at)
+	for _, a := range n.Capabilities {
+		d := t.Capability(a.Name)
+		if d == nil {
+			var known []string
+			for _, d := range t.Capabilities {
+				known = append(known, d.Name)
+			}
+			c.findings.Errorf(a.Pos, "unknown-capability", suggest(a.Name, known), "%s has no capability '%s'", t.Name, a.Name)
+			continue
+		}
+		c.assigned(a.Properties, d.Properties, a.Pos, n.Name, "the capability "+a.Name, at, nil)
+		c.assigned(a.Attributes, d.Attributes, a.Pos, n.Name, "the capability "+a.Name, at, nil)
+	}
+	for _, d := range t.Capabilities { // those not mentioned may still need a value
+		if !slices.ContainsFunc(n.Capabilities, func(a *CapabilityAssignment) bool { return a.Name == d.Name }) {
+			c.assigned(nil, d.Properties, n.Pos, n.Name, "the capability "+d.Name, at, nil)
 		}
 	}
 	c.requirements(n, t)
+	c.artifacts(n.Artifacts)
+	c.interfaces(n.Interfaces, t, n)
+}
+
+// selected looks at a node that is found in the cloud.
+func (c *checker) selected(n *NodeTemplate) {
+	for _, a := range n.Properties {
+		c.findings.Errorf(a.Pos, "not-with-select", "say in node_filter what it must be", "%s is selected, and its properties are what they are", n.Name)
+	}
+	for _, q := range n.Requirements {
+		c.findings.Errorf(q.Pos, "not-with-select", "say in node_filter what it must be", "%s is selected, and what it rests on is what it is", n.Name)
+	}
+	if n.Count != nil {
+		c.findings.Errorf(n.Count.Pos, "not-supported-yet", "select each by a node of its own", "a count of a node that is selected is not supported yet")
+	}
+	if n.Def.Resource == "" {
+		c.findings.Errorf(n.TypePos, "not-a-resource", "select a resource type of the cloud", "%s: %s is nothing in the cloud by itself", n.Name, n.Type)
+	}
+	if n.Filter == nil {
+		c.findings.Errorf(n.Pos, "missing-filter", "add node_filter: with a condition, such as { $equal: [ { $get_property: [ SELF, label ] }, … ] }", "%s does not say which %s it selects", n.Name, n.Type)
+	}
+	c.expr(n.Filter, place{typ: n.Def})
 }
 
 // exampleOf is a value to put in for a property that is missing.
@@ -105,6 +272,127 @@ func exampleOf(p *Property) string {
 	return p.Type.Label()
 }
 
+// assigned holds assignments against definitions: those that do not exist, and
+// those that are missing. hint may have a better mend for an unknown name.
+func (c *checker) assigned(given []*Assignment, defs []*Property, p Pos, name, of string, at place, hint func(string) string) {
+	var typos []string
+	for _, a := range given {
+		d := find(defs, a.Name)
+		if d == nil {
+			typos = append(typos, nearest(a.Name, names(defs))) // a typo is not a missing property too
+			mend := suggest(a.Name, names(defs))
+			if hint != nil {
+				if h := hint(a.Name); h != "" {
+					mend = h
+				}
+			}
+			c.findings.Errorf(a.Pos, "unknown-property", mend, "%s has no property '%s'", of, a.Name)
+		} else if d.Status == "deprecated" || d.Status == "unsupported" {
+			c.findings.Warnf(a.Pos, "deprecated", d.Description, "the property '%s' of %s is %s", a.Name, of, d.Status)
+		}
+		c.expr(a.Value, at)
+	}
+	for _, d := range defs {
+		if d.Optional() || slices.Contains(typos, d.Name) || slices.ContainsFunc(given, func(a *Assignment) bool { return a.Name == d.Name }) {
+			continue
+		}
+		c.findings.Errorf(p, "missing-property", "add "+d.Name+": "+exampleOf(d), "%s: the property '%s' of %s is missing", name, d.Name, of)
+	}
+}
+
+// attributes looks at the first values of attributes: only those that a
+// template's own type adds can have one.
+func (c *checker) attributes(n *NodeTemplate, t *NodeType, at place) {
+	for _, a := range n.Attributes {
+		switch {
+		case t.Attribute(a.Name) == nil:
+			c.findings.Errorf(a.Pos, "unknown-attribute", suggest(a.Name, names(t.Attributes)), "%s has no attribute '%s'", t.Name, a.Name)
+		case t.Resource != "" && t.Base().Attribute(a.Name) != nil:
+			c.findings.Errorf(a.Pos, "set-by-cloud", "remove it", "the attribute '%s' of %s is set by the cloud", a.Name, n.Name)
+		}
+		c.expr(a.Value, at)
+	}
+}
+
+// Base is the type of the cloud that t comes down to; nil where it is none.
+func (t *NodeType) Base() *NodeType {
+	if t.Resource == "" {
+		return nil
+	}
+	for s := t; ; s = s.Parent {
+		if s.Parent == nil || s.Parent.Resource != t.Resource {
+			return s
+		}
+	}
+}
+
+func (c *checker) artifacts(list []*Artifact) {
+	for _, a := range list {
+		if a.Type == "" {
+			continue
+		}
+		t := c.lib.Artifacts[a.Type]
+		if t == nil {
+			c.findings.Errorf(a.TypePos, "unknown-type", suggest(a.Type, typeNames(c.lib.Artifacts)), "there is no artifact type '%s'", a.Type)
+			continue
+		}
+		c.assigned(a.Properties, t.Properties, a.Pos, "the artifact "+a.Name, t.Name, place{}, nil)
+		ext := strings.TrimPrefix(path.Ext(a.File), ".")
+		if len(t.Extensions) > 0 && !slices.Contains(t.Extensions, ext) {
+			c.findings.Errorf(a.FilePos, "wrong-extension", "its names end in "+strings.Join(t.Extensions, ", "), "%s is not %s by its name", a.File, article(t.Name))
+		}
+	}
+}
+
+// interfaces looks at what a node assigns to its interfaces. n is nil for a
+// relationship.
+func (c *checker) interfaces(list []*Interface, t *NodeType, n *NodeTemplate) {
+	for _, i := range list {
+		d := t.Interface(i.Name)
+		if d == nil {
+			var known []string
+			for _, d := range t.Interfaces {
+				known = append(known, d.Name)
+			}
+			c.findings.Errorf(i.Pos, "unknown-interface", suggest(i.Name, known), "%s has no interface '%s'", t.Name, i.Name)
+			continue
+		}
+		at := place{n, t, nil}
+		c.assigned(i.Given, d.Inputs, i.Pos, i.Name, "the interface "+i.Name, at, nil)
+		for _, o := range i.Operations {
+			def := d.Operation(o.Name)
+			if def == nil {
+				var known []string
+				for _, d := range d.Operations {
+					known = append(known, d.Name)
+				}
+				c.findings.Errorf(o.Pos, "unknown-operation", suggest(o.Name, known), "the interface '%s' has no operation '%s'", i.Name, o.Name)
+				continue
+			}
+			c.assigned(o.Given, append(slices.Clip(def.Inputs), d.Inputs...), o.Pos, o.Name, "the operation "+o.Name, at, nil)
+			for _, a := range append(o.Dependencies, o.Primary) {
+				c.implementation(a, n)
+			}
+		}
+		c.findings.Warnf(i.Pos, "not-carried-out", "", "the operations of '%s' are checked and kept, and not carried out yet", i.Name)
+	}
+}
+
+// implementation looks whether what an operation runs is there: an artifact of
+// the node, or a file.
+func (c *checker) implementation(a *Artifact, n *NodeTemplate) {
+	if a == nil || a.File != "" || n != nil && n.Artifact(a.Name) != nil {
+		return
+	}
+	var known []string
+	if n != nil {
+		for _, b := range n.Artifacts {
+			known = append(known, b.Name)
+		}
+	}
+	c.findings.Errorf(a.Pos, "unknown-artifact", suggest(a.Name, known), "there is no artifact '%s' here; add it under artifacts", a.Name)
+}
+
 func (c *checker) requirements(n *NodeTemplate, t *NodeType) {
 	count := map[string]int{}
 	known := make([]string, len(t.Requirements))
@@ -113,51 +401,270 @@ func (c *checker) requirements(n *NodeTemplate, t *NodeType) {
 	}
 	for _, q := range n.Requirements {
 		count[q.Name]++
-		c.expr(q.Index, n)
+		at := place{n, t, nil}
+		c.expr(q.Index, at)
+		c.expr(q.Count, at)
+		c.expr(q.Optional, at)
 		d := t.Requirement(q.Name)
 		if d == nil {
-			c.findings.Errorf(q.Pos, "unknown-requirement", suggest(q.Name, known), "%s has no requirement '%s'", t.Name, q.Name)
+			count[nearest(q.Name, known)]++ // a typo is not a missing requirement too
+			mend := suggest(q.Name, known)
+			if t.Property(q.Name) != nil {
+				mend = "it is a property: write it under properties"
+			}
+			c.findings.Errorf(q.Pos, "unknown-requirement", mend, "%s has no requirement '%s'", t.Name, q.Name)
 			continue
 		}
-		target := c.template.Node(q.Target)
-		switch {
-		case target == nil:
-			c.findings.Errorf(q.TargetPos, "unknown-node", suggest(q.Target, c.template.nodeNames()), "there is no node '%s'", q.Target)
-		case c.lib.Nodes[target.Type] != nil && !c.lib.IsA(target.Type, d.Node):
-			c.findings.Errorf(q.TargetPos, "wrong-target", "", "'%s' wants a %s; %s is a %s", q.Name, d.Node, q.Target, target.Type)
-		}
+		c.target(q, d, t)
+		c.link(q, d, n)
 		if d.High >= 0 && count[q.Name] == d.High+1 {
 			c.findings.Errorf(q.Pos, "too-many-requirements", "", "%s takes at most %d of '%s'", t.Name, d.High, q.Name)
 		}
 	}
 	for _, d := range t.Requirements {
 		if count[d.Name] < d.Low {
-			c.findings.Errorf(n.Pos, "missing-requirement", fmt.Sprintf("add - %s: with the name of a %s", d.Name, d.Node), "%s: the requirement '%s' of %s is missing", n.Name, d.Name, t.Name)
+			c.findings.Errorf(n.Pos, "missing-requirement", fmt.Sprintf("add - %s: with the name of a %s", d.Name, d.wanted()), "%s: the requirement '%s' of %s is missing", n.Name, d.Name, t.Name)
+		}
+	}
+}
+
+// wanted is what a requirement wants, in words.
+func (d *RequirementDef) wanted() string {
+	switch {
+	case d.Node != "":
+		return d.Node
+	case d.Capability != "":
+		return "node with the capability " + d.Capability
+	}
+	return "node"
+}
+
+// target looks whether the node that a requirement names is there and suits.
+func (c *checker) target(q *Requirement, d *RequirementDef, t *NodeType) {
+	target := c.template.Node(q.Target)
+	found := d.Target
+	switch {
+	case target != nil && target.Def == nil:
+		return
+	case target != nil:
+		found = target.Def
+		if d.Target != nil && !found.IsA(d.Target) {
+			c.findings.Errorf(q.TargetPos, "wrong-target", "", "'%s' wants %s; %s is %s", q.Name, article(d.Node), q.Target, article(target.Type))
+			return
+		}
+		if q.Filter != nil {
+			c.expr(q.Filter, place{typ: found})
+		}
+	case q.Target != "" && c.lib.Nodes[q.Target] != nil: // any node of the type
+		found = c.lib.Nodes[q.Target]
+		if d.Target != nil && !found.IsA(d.Target) {
+			c.findings.Errorf(q.TargetPos, "wrong-target", "", "'%s' wants %s, not %s", q.Name, article(d.Node), article(q.Target))
+			return
+		}
+		c.expr(q.Filter, place{typ: found})
+	case q.Target != "":
+		c.findings.Errorf(q.TargetPos, "unknown-node", suggest(q.Target, c.template.nodeNames()), "there is no node '%s'", q.Target)
+		return
+	default:
+		c.expr(q.Filter, place{typ: found})
+	}
+	if found == nil {
+		return
+	}
+	if q.Capability != nil && found.Capability(q.Capability.Name) == nil && !slices.ContainsFunc(found.Capabilities, func(k *CapabilityDef) bool {
+		return k.Type != nil && k.Type.IsA(c.lib.Capabilities[q.Capability.Name])
+	}) {
+		var known []string
+		for _, k := range found.Capabilities {
+			known = append(known, k.Name)
+		}
+		c.findings.Errorf(q.Capability.Pos, "unknown-capability", suggest(q.Capability.Name, known), "%s has no capability '%s'", found.Name, q.Capability.Name)
+	}
+	capability := d.TargetCapability
+	i := slices.IndexFunc(found.Capabilities, func(k *CapabilityDef) bool {
+		if capability == nil {
+			return d.Capability == "" || k.Name == d.Capability
+		}
+		return k.Type != nil && k.Type.IsA(capability)
+	})
+	switch {
+	case i < 0:
+		c.findings.Errorf(q.TargetPos, "wrong-target", "", "'%s' wants a node with the capability %s; %s has none", q.Name, d.Capability, found.Name)
+	case len(found.Capabilities[i].Sources) > 0 && !slices.ContainsFunc(found.Capabilities[i].Sources, func(k Key) bool { return t.IsA(c.lib.Nodes[k.Name]) }):
+		c.findings.Errorf(q.TargetPos, "wrong-target", "", "the capability '%s' of %s is not for %s", found.Capabilities[i].Name, found.Name, article(t.Name))
+	}
+}
+
+// link looks at the relationship of a requirement.
+func (c *checker) link(q *Requirement, d *RequirementDef, n *NodeTemplate) {
+	switch {
+	case q.Named != nil:
+		t := c.template.Relationship(q.Named.Name)
+		if t == nil && c.lib.Relationships[q.Named.Name] == nil {
+			var known []string
+			for _, t := range c.template.Relationships {
+				known = append(known, t.Name)
+			}
+			c.findings.Errorf(q.Named.Pos, "unknown-relationship", suggest(q.Named.Name, append(known, typeNames(c.lib.Relationships)...)), "there is no relationship template or type '%s'", q.Named.Name)
+			return
+		}
+		typ := c.lib.Relationships[q.Named.Name]
+		if t != nil {
+			typ = c.lib.Relationships[t.Type]
+		} else {
+			c.assigned(nil, typ.Properties, q.Pos, q.Name, typ.Name, place{}, nil)
+		}
+		c.linkType(q.Named.Pos, typ, d)
+	case q.Relationship != nil:
+		c.relationship(q.Relationship, d)
+	case d.Type != nil:
+		c.assigned(nil, d.Type.Properties, q.Pos, n.Name+", "+q.Name, d.Type.Name, place{}, nil)
+	}
+}
+
+func (c *checker) linkType(p Pos, typ *EntityType, d *RequirementDef) {
+	if typ != nil && d != nil && d.Type != nil && !typ.IsA(d.Type) {
+		c.findings.Errorf(p, "wrong-relationship", "use "+d.Type.Name+", or a type that derives from it", "'%s' wants the relationship %s, not %s", d.Name, d.Type.Name, typ.Name)
+	}
+}
+
+// relationship looks at a relationship template, or at what a requirement says
+// of its relationship; then d is its definition.
+func (c *checker) relationship(t *RelationshipTemplate, d *RequirementDef) {
+	typ := c.lib.Relationships[t.Type]
+	if t.Type == "" && d != nil {
+		typ = d.Type
+	}
+	if typ == nil {
+		if t.Type != "" {
+			c.findings.Errorf(t.TypePos, "unknown-type", suggest(t.Type, typeNames(c.lib.Relationships)), "there is no relationship type '%s'", t.Type)
+		}
+		return
+	}
+	c.linkType(t.TypePos, typ, d)
+	at := place{rel: typ}
+	c.assigned(t.Properties, typ.Properties, t.Pos, "the relationship", typ.Name, at, nil)
+	c.assigned(t.Attributes, typ.Attributes, t.Pos, "the relationship", typ.Name, at, nil)
+	for _, i := range t.Interfaces {
+		if !slices.ContainsFunc(typ.Interfaces, func(d *Interface) bool { return d.Name == i.Name }) {
+			c.findings.Errorf(i.Pos, "unknown-interface", "", "%s has no interface '%s'", typ.Name, i.Name)
+			continue
+		}
+		c.findings.Warnf(i.Pos, "not-carried-out", "", "the operations of '%s' are checked and kept, and not carried out yet", i.Name)
+	}
+}
+
+func (c *checker) group(g *Group) {
+	t := c.lib.Groups[g.Type]
+	switch {
+	case g.Type == "":
+		c.findings.Errorf(g.Pos, "missing-type", "add type: with a group type", "the group '%s' has no type", g.Name)
+	case t == nil:
+		c.findings.Errorf(g.TypePos, "unknown-type", suggest(g.Type, typeNames(c.lib.Groups)), "there is no group type '%s'", g.Type)
+	default:
+		c.assigned(g.Properties, t.Properties, g.Pos, g.Name, t.Name, place{}, nil)
+		c.assigned(g.Attributes, t.Attributes, g.Pos, g.Name, t.Name, place{}, nil)
+	}
+	c.members(g.Members, t, g.Type, false)
+}
+
+// members looks at the targets of a policy or the members of a group.
+func (c *checker) members(list []Key, t *EntityType, name string, groups bool) {
+	for _, k := range list {
+		n := c.template.Node(k.Name)
+		group := c.template.Group(k.Name)
+		switch {
+		case n == nil && (!groups || group == nil):
+			c.findings.Errorf(k.Pos, "unknown-node", suggest(k.Name, c.template.nodeNames()), "there is no node '%s'", k.Name)
+		case t == nil || len(t.Targets) == 0 || n != nil && n.Def == nil:
+		case n != nil && !slices.ContainsFunc(t.Targets, func(w Key) bool { return n.Def.IsA(c.lib.Nodes[w.Name]) }),
+			n == nil && !slices.ContainsFunc(t.Targets, func(w Key) bool { return c.lib.Groups[group.Type].IsA(c.lib.Groups[w.Name]) }):
+			c.findings.Errorf(k.Pos, "wrong-target", "", "%s cannot have %s as a member", name, k.Name)
 		}
 	}
 }
 
 func (c *checker) policy(p *Policy) {
-	if p.Type == "" {
+	switch {
+	case p.Type == "":
 		c.findings.Errorf(p.Pos, "missing-type", "add type: Keep, or another policy type", "the policy '%s' has no type", p.Name)
-	} else if c.lib.Pols[p.Type] == nil {
-		c.findings.Errorf(p.Pos, "unknown-type", suggest(p.Type, typeNames(c.lib.Pols)), "there is no policy type '%s'", p.Type)
-	} else if p.Type != "Keep" && p.Type != "Guard" {
-		c.findings.Errorf(p.Pos, "not-supported-yet", "", "the policy type %s is not supported yet", p.Type)
+	case p.Def == nil:
+		c.findings.Errorf(p.TypePos, "unknown-type", suggest(p.Type, typeNames(c.lib.Policies)), "there is no policy type '%s'", p.Type)
+	default:
+		if root := p.Def.Root(); root != "Keep" && root != "Guard" {
+			c.findings.Errorf(p.TypePos, "not-supported-yet", "derive it from Keep or Guard", "the policy type %s is not supported yet", p.Type)
+		}
+		c.assigned(p.Properties, p.Def.Properties, p.Pos, p.Name, p.Def.Name, place{}, nil)
 	}
-	for _, t := range p.Targets {
-		if c.template.Node(t.Name) == nil {
-			c.findings.Errorf(t.Pos, "unknown-node", suggest(t.Name, c.template.nodeNames()), "there is no node '%s'", t.Name)
+	c.members(p.Targets, p.Def, p.Type, true)
+}
+
+// substitution looks at what a template says of the nodes that it fills.
+func (c *checker) substitution(s *Substitution) {
+	t := s.Type
+	if t == nil {
+		if s.TypeName != "" {
+			c.findings.Errorf(s.Pos, "unknown-type", suggest(s.TypeName, typeNames(c.lib.Nodes)), "there is no node type '%s'", s.TypeName)
+		}
+		return
+	}
+	c.expr(s.Filter, place{typ: t})
+	for _, m := range s.Properties {
+		if t.Property(m.Name) == nil {
+			c.findings.Errorf(m.Pos, "unknown-property", suggest(m.Name, names(t.Properties)), "%s has no property '%s'", t.Name, m.Name)
+		}
+		if c.template.Input(m.To) == nil {
+			c.findings.Errorf(m.ToPos, "unknown-input", suggest(m.To, names(c.template.Inputs)), "there is no input '%s'", m.To)
 		}
 	}
-	for _, a := range p.Properties {
-		c.findings.Errorf(a.Pos, "unknown-property", "", "the policy type %s has no property '%s'", p.Type, a.Name)
+	for _, m := range s.Attributes {
+		if t.Attribute(m.Name) == nil {
+			c.findings.Errorf(m.Pos, "unknown-attribute", suggest(m.Name, names(t.Attributes)), "%s has no attribute '%s'", t.Name, m.Name)
+		}
+		if m.Part.Name != "" {
+			c.innerNode(m)
+			continue
+		}
+		if !slices.ContainsFunc(c.template.Outputs, func(o *Output) bool { return o.Name == m.To }) {
+			var known []string
+			for _, o := range c.template.Outputs {
+				known = append(known, o.Name)
+			}
+			c.findings.Errorf(m.ToPos, "unknown-output", suggest(m.To, known), "there is no output '%s'", m.To)
+		}
+	}
+	for _, m := range s.Capabilities {
+		if t.Capability(m.Name) == nil {
+			c.findings.Errorf(m.Pos, "unknown-capability", "", "%s has no capability '%s'", t.Name, m.Name)
+		}
+		c.innerNode(m)
+	}
+	for _, m := range s.Requirements {
+		if t.Requirement(m.Name) == nil {
+			c.findings.Errorf(m.Pos, "unknown-requirement", "", "%s has no requirement '%s'", t.Name, m.Name)
+		}
+		n := c.innerNode(m)
+		if n != nil && n.Def != nil && n.Def.Requirement(m.Part.Name) == nil {
+			c.findings.Errorf(m.ToPos, "unknown-requirement", "write [ node, requirement ]", "%s has no requirement '%s'", n.Type, m.Part.Name)
+		}
+	}
+	for _, in := range c.template.Inputs {
+		if !in.Optional() && !slices.ContainsFunc(s.Properties, func(m Mapping) bool { return m.To == in.Name }) {
+			c.findings.Errorf(in.Pos, "missing-mapping", "map a property of "+t.Name+" to it, or give it a default", "nothing gives the input '%s' a value when a %s is filled", in.Name, t.Name)
+		}
 	}
 }
 
-// expr checks the references inside an expression; n is the node it stands
-// in, nil outside one.
-func (c *checker) expr(x *Expr, n *NodeTemplate) {
+func (c *checker) innerNode(m Mapping) *NodeTemplate {
+	n := c.template.Node(m.To)
+	if n == nil {
+		c.findings.Errorf(m.ToPos, "unknown-node", suggest(m.To, c.template.nodeNames()), "there is no node '%s'", m.To)
+	}
+	return n
+}
+
+// expr checks the references inside an expression that stands at a place.
+func (c *checker) expr(x *Expr, at place) {
 	x.Walk(func(x *Expr) {
 		if x.Kind != CallExpr {
 			return
@@ -165,55 +672,198 @@ func (c *checker) expr(x *Expr, n *NodeTemplate) {
 		switch x.Name {
 		case "get_input":
 			name, ok := x.Args[0].Value.(String)
-			if ok && c.template.Input(string(name)) == nil {
+			if ok && c.template != nil && c.template.Input(string(name)) == nil {
 				c.findings.Errorf(x.Args[0].Pos, "unknown-input", suggest(string(name), names(c.template.Inputs)), "there is no input '%s'", string(name))
 			}
 		case "get_property", "get_attribute":
-			c.path(x, n)
+			c.path(x, at)
+		case "get_artifact":
+			c.artifactOf(x, at)
+		case "matches":
+			if s, ok := x.Args[1].Value.(String); ok && x.Args[1].Kind == LiteralExpr {
+				if _, err := compile(string(s)); err != nil {
+					c.findings.Errorf(x.Args[1].Pos, "bad-pattern", "", "the regular expression %q cannot be read: %v", string(s), err)
+				}
+			}
 		}
 	})
 }
 
-// path checks the path of get_property or get_attribute.
-func (c *checker) path(x *Expr, self *NodeTemplate) {
+// first finds the node that a path begins at, and its type; ok is false where
+// it cannot be known, or was reported.
+func (c *checker) first(x *Expr, at place) (n *NodeTemplate, t *NodeType, ok bool) {
 	first := x.Args[0]
 	if first.Kind == ListExpr && len(first.Args) > 0 {
 		first = first.Args[0]
 	}
-	name, ok := first.Value.(String)
+	name, isText := first.Value.(String)
+	if !isText {
+		return nil, nil, false
+	}
+	if name == "SELF" {
+		if at.typ == nil && at.node == nil && at.rel == nil {
+			c.findings.Errorf(first.Pos, "self-outside-node", "name the node", "SELF stands only inside a node template")
+			return nil, nil, false
+		}
+		return at.node, at.typ, true
+	}
+	if c.template == nil {
+		return nil, nil, false
+	}
+	n = c.template.Node(string(name))
+	if n == nil {
+		c.findings.Errorf(first.Pos, "unknown-node", suggest(string(name), append(c.template.nodeNames(), "SELF")), "there is no node '%s'", string(name))
+		return nil, nil, false
+	}
+	return n, n.Def, true
+}
+
+func (c *checker) artifactOf(x *Expr, at place) {
+	n, _, ok := c.first(x, at)
+	if !ok || n == nil {
+		return
+	}
+	if name, isText := x.Args[1].Value.(String); isText && n.Artifact(string(name)) == nil {
+		var known []string
+		for _, a := range n.Artifacts {
+			known = append(known, a.Name)
+		}
+		c.findings.Errorf(x.Args[1].Pos, "unknown-artifact", suggest(string(name), known), "%s has no artifact '%s'", n.Name, string(name))
+	}
+}
+
+// pathWords are the steps of a path that are not names.
+var pathWords = []string{"CAPABILITY", "RELATIONSHIP", "TARGET", "SOURCE"}
+
+// path checks the path of get_property or get_attribute.
+func (c *checker) path(x *Expr, at place) {
+	node, t, ok := c.first(x, at)
 	if !ok {
 		return
 	}
-	node := c.template.Node(string(name))
-	if name == "SELF" {
-		if node = self; node == nil {
-			c.findings.Errorf(first.Pos, "self-outside-node", "name the node", "SELF stands only inside a node template")
+	rel := at.rel
+	if t != nil {
+		rel = nil
+	}
+	for i := 1; i < len(x.Args); i++ {
+		word, isText := x.Args[i].Value.(String)
+		if !isText {
+			if x.Args[i].Kind == LiteralExpr {
+				c.findings.Errorf(x.Args[i].Pos, "wrong-type", "", "expected the name of a property or attribute, found %s", KindName(x.Args[i].Value))
+			}
 			return
 		}
-	}
-	if node == nil {
-		c.findings.Errorf(first.Pos, "unknown-node", suggest(string(name), c.template.nodeNames()), "there is no node '%s'", string(name))
+		next := func() (string, bool) { // the name after a word
+			if i++; i >= len(x.Args) {
+				c.findings.Errorf(x.Args[i-1].Pos, "wrong-arguments", "name it", "the path ends after %s", word)
+				return "", false
+			}
+			a := x.Args[i]
+			if a.Kind == ListExpr && len(a.Args) > 0 {
+				a = a.Args[0]
+			}
+			s, isText := a.Value.(String)
+			return string(s), isText
+		}
+		switch word {
+		case "CAPABILITY":
+			name, known := next()
+			if !known || t == nil {
+				return
+			}
+			d := t.Capability(name)
+			if d == nil {
+				var list []string
+				for _, d := range t.Capabilities {
+					list = append(list, d.Name)
+				}
+				c.findings.Errorf(x.Args[i].Pos, "unknown-capability", suggest(name, list), "%s has no capability '%s'", t.Name, name)
+				return
+			}
+			if i++; i < len(x.Args) {
+				c.last(x, i, "the capability "+name, d.Properties, d.Attributes)
+			} else {
+				c.tooShort(x)
+			}
+			return
+		case "RELATIONSHIP":
+			name, known := next()
+			if !known || t == nil {
+				return
+			}
+			d := t.Requirement(name)
+			if d == nil {
+				var list []string
+				for _, d := range t.Requirements {
+					list = append(list, d.Name)
+				}
+				c.findings.Errorf(x.Args[i].Pos, "unknown-requirement", suggest(name, list), "%s has no requirement '%s'", t.Name, name)
+				return
+			}
+			if i+1 < len(x.Args) {
+				switch v := x.Args[i+1].Value.(type) {
+				case Int:
+					i++
+				case String:
+					if v == "ALL" {
+						i++
+					}
+				}
+			}
+			rel, t = d.Type, d.Target
+			if node != nil {
+				for _, q := range node.Requirements {
+					if target := c.template.Node(q.Target); q.Name == name && target != nil {
+						t, node = target.Def, target
+						break
+					}
+				}
+			}
+			if i+1 < len(x.Args) && x.Args[i+1].Value == Value(String("TARGET")) {
+				i++
+				continue
+			}
+			if i+1 < len(x.Args) && rel != nil {
+				c.last(x, i+1, "the relationship "+rel.Name, rel.Properties, rel.Attributes)
+			} else if i+1 >= len(x.Args) {
+				c.tooShort(x)
+			}
+			return
+		case "TARGET", "SOURCE":
+			if rel == nil {
+				c.findings.Errorf(x.Args[i].Pos, "wrong-path", "go along RELATIONSHIP first", "a node has no %s", word)
+			}
+			return // what is at the other end is known when it is resolved
+		}
+		if t != nil {
+			c.last(x, i, t.Name, t.Properties, t.Attributes)
+		} else if rel != nil {
+			c.last(x, i, "the relationship "+rel.Name, rel.Properties, rel.Attributes)
+		}
 		return
 	}
-	t := c.lib.Nodes[node.Type]
-	what, ok := x.Args[1].Value.(String)
-	if t == nil || !ok {
+	c.tooShort(x)
+}
+
+func (c *checker) tooShort(x *Expr) {
+	c.findings.Errorf(x.Pos, "wrong-arguments", "write it as "+functions[x.Name].usage, "the path of $%s does not come to a property", x.Name)
+}
+
+// last checks the name of a property or attribute in a path.
+func (c *checker) last(x *Expr, i int, of string, properties, attributes []*Property) {
+	what, ok := x.Args[i].Value.(String)
+	if !ok {
 		return
 	}
-	switch what {
-	case "CAPABILITY", "RELATIONSHIP", "TARGET", "SOURCE":
-		c.findings.Errorf(x.Args[1].Pos, "not-supported-yet", "name the node itself", "going along %s in a path is not supported yet", string(what))
-		return
-	}
-	isProperty, isAttribute := t.Property(string(what)) != nil, t.Attribute(string(what)) != nil
+	isProperty, isAttribute := find(properties, string(what)) != nil, find(attributes, string(what)) != nil
 	if x.Name == "get_property" && !isProperty {
-		mend := suggest(string(what), names(t.Properties))
+		mend := suggest(string(what), append(names(properties), pathWords...))
 		if isAttribute {
 			mend = "it is an attribute: use $get_attribute"
 		}
-		c.findings.Errorf(x.Args[1].Pos, "unknown-property", mend, "%s has no property '%s'", t.Name, string(what))
+		c.findings.Errorf(x.Args[i].Pos, "unknown-property", mend, "%s has no property '%s'", of, string(what))
 	}
 	if x.Name == "get_attribute" && !isAttribute && !isProperty {
-		c.findings.Errorf(x.Args[1].Pos, "unknown-attribute", suggest(string(what), names(t.Attributes)), "%s has no attribute '%s'", t.Name, string(what))
+		c.findings.Errorf(x.Args[i].Pos, "unknown-attribute", suggest(string(what), append(names(attributes), pathWords...)), "%s has no attribute '%s'", of, string(what))
 	}
 }

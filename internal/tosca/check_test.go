@@ -21,7 +21,7 @@ var (
 
 // findings reads, checks and resolves a template, as the program does.
 func findings(name, text string) tosca.Findings {
-	f, list := tosca.Read(name, []byte(text), profile.Load)
+	f, list := tosca.Read(name, []byte(text), tosca.Source{Profile: profile.Load})
 	list = append(list, tosca.Check(f)...)
 	_, more := stack.Resolve(f, stack.Options{Lenient: true})
 	list = append(list, more...)

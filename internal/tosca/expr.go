@@ -2,6 +2,7 @@ package tosca
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -46,6 +47,14 @@ func (x *Expr) Walk(f func(*Expr)) {
 	for _, a := range x.Args {
 		a.Walk(f)
 	}
+}
+
+// calls reports whether any part of x calls a function.
+func (x *Expr) calls() bool {
+	if x.Kind == CallExpr {
+		return true
+	}
+	return slices.ContainsFunc(x.Args, (*Expr).calls)
 }
 
 // expr reads a value. Where a function call is malformed it reports that and
@@ -125,6 +134,8 @@ func (r *reader) call(name, arg *yaml.Node) *Expr {
 	bad := &Expr{Pos: x.Pos, Value: Unknown{Bad: true}}
 	f, known := functions[x.Name]
 	switch {
+	case !known && r.lib != nil && r.lib.Functions[x.Name] != nil:
+		r.findings.Errorf(x.Pos, "not-supported-yet", "", "calling a function of one's own is not supported yet: '%s'", x.Name)
 	case !known:
 		r.findings.Errorf(x.Pos, "unknown-function", suggest(x.Name, functionNames(Yes)), "there is no function '$%s'", x.Name)
 	case f.support == NotYet:

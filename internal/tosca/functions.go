@@ -35,11 +35,13 @@ var functions map[string]function
 
 func init() { // an init, because the evaluation reads the table again
 	functions = map[string]function{
-		"get_input":     {section: "graph", min: 1, max: -1, usage: "{ $get_input: name } or { $get_input: [ name, key or index, … ] }", support: Yes},
-		"get_property":  {section: "graph", min: 2, max: -1, usage: "{ $get_property: [ node or SELF, property, … ] }", support: Yes},
-		"get_attribute": {section: "graph", min: 2, max: -1, usage: "{ $get_attribute: [ node or SELF, attribute, … ] }", support: Yes},
-		"value":         {section: "graph", min: 0, max: 0, usage: "$value", support: Yes},
-		"node_index":    {section: "graph", min: 0, max: 0, usage: "$node_index", support: Yes},
+		"get_input":          {section: "graph", min: 1, max: -1, usage: "{ $get_input: name } or { $get_input: [ name, key or index, … ] }", support: Yes},
+		"get_property":       {section: "graph", min: 2, max: -1, usage: "{ $get_property: [ node or SELF, property, … ] }", support: Yes},
+		"get_attribute":      {section: "graph", min: 2, max: -1, usage: "{ $get_attribute: [ node or SELF, attribute, … ] }", support: Yes},
+		"value":              {section: "graph", min: 0, max: 0, usage: "$value", support: Yes},
+		"get_artifact":       {section: "graph", min: 2, max: 2, usage: "{ $get_artifact: [ node or SELF, artifact ] }", support: Yes},
+		"relationship_index": {section: "graph", min: 0, max: 0, usage: "$relationship_index", support: Yes},
+		"node_index":         {section: "graph", min: 0, max: 0, usage: "$node_index", support: Yes},
 
 		"and": {section: "logic", min: 2, max: -1, usage: "{ $and: [ condition, condition, … ] }", support: Yes, eval: evalAnd},
 		"or":  {section: "logic", min: 2, max: -1, usage: "{ $or: [ condition, condition, … ] }", support: Yes, eval: evalOr},
@@ -64,9 +66,7 @@ func init() { // an init, because the evaluation reads the table again
 			functions[name] = f
 		}
 	}
-	for _, name := range []string{"get_artifact", "relationship_index", "available_allocation"} {
-		functions[name] = function{section: "graph", support: NotYet}
-	}
+	functions["available_allocation"] = function{section: "graph", support: NotYet}
 }
 
 func functionNames(s Support) []string {
@@ -172,15 +172,23 @@ func evalMatches(c *callContext, args []Value) Value {
 	if !ok {
 		return c.fail("wrong-type", "", "the second argument of $matches must be a regular expression, not %s", KindName(args[1]))
 	}
-	re, ok := patterns.Load(string(pattern))
-	if !ok {
-		compiled, err := regexp.Compile(string(pattern))
-		if err != nil {
-			return c.fail("bad-pattern", "", "the regular expression %q cannot be read: %v", string(pattern), err)
-		}
-		re, _ = patterns.LoadOrStore(string(pattern), compiled)
+	re, err := compile(string(pattern))
+	if err != nil {
+		return c.fail("bad-pattern", "", "the regular expression %q cannot be read: %v", string(pattern), err)
 	}
-	return Bool(re.(*regexp.Regexp).MatchString(Show(args[0])))
+	return Bool(re.MatchString(Show(args[0])))
+}
+
+// compile reads a regular expression, each once.
+func compile(pattern string) (*regexp.Regexp, error) {
+	if re, ok := patterns.Load(pattern); ok {
+		return re.(*regexp.Regexp), nil
+	}
+	re, err := regexp.Compile(pattern)
+	if err == nil {
+		patterns.Store(pattern, re)
+	}
+	return re, err
 }
 
 func evalLength(c *callContext, args []Value) Value {
@@ -239,11 +247,13 @@ func evalJoin(c *callContext, args []Value) Value {
 type Env struct {
 	// Input yields the value of an input; ok is false where there is none.
 	Input func(name string) (v Value, ok bool)
-	// Node answers get_property and get_attribute for an evaluated path. It
-	// reports what is wrong itself.
+	// Node answers get_property, get_attribute and get_artifact for an
+	// evaluated path. It reports what is wrong itself.
 	Node func(call *Expr, path []Value) Value
 	// Index is what $node_index stands for; negative where there is none.
 	Index int
+	// Relation is what $relationship_index stands for; nil where there is none.
+	Relation *int
 	// Value and ValueType are what $value stands for in a validation.
 	Value     Value
 	ValueType *Type
@@ -282,6 +292,11 @@ func (env *Env) Eval(x *Expr) Value {
 			return c.fail("index-outside-node", "", "$node_index stands only inside a node template")
 		}
 		return Int(env.Index)
+	case "relationship_index":
+		if env.Relation == nil {
+			return c.fail("index-outside-relationship", "", "$relationship_index stands only inside a relationship")
+		}
+		return Int(*env.Relation)
 	}
 	args := make([]Value, len(x.Args))
 	for i, a := range x.Args {
@@ -293,7 +308,7 @@ func (env *Env) Eval(x *Expr) Value {
 	switch x.Name {
 	case "get_input":
 		return env.getInput(c, args)
-	case "get_property", "get_attribute":
+	case "get_property", "get_attribute", "get_artifact":
 		if env.Node == nil {
 			return c.fail("no-nodes-here", "", "$%s cannot stand here", x.Name)
 		}

@@ -12,7 +12,8 @@ import (
 	"bytes"
 	"errors"
 	"io"
-	"maps"
+	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -28,22 +29,47 @@ const (
 
 // File is a template, read.
 type File struct {
-	Name        string
-	Description string
-	Metadata    map[string]string
-	Library     *Library
-	Service     *ServiceTemplate // nil where the file has none
+	Name         string // as findings show it
+	Path         string // among the files of the template
+	Profile      string // where the file is one
+	Description  string
+	Metadata     map[string]string
+	Library      *Library
+	Repositories map[string]string // folders, by name
+	Imports      []*File           // those read, each once in the whole tree
+	Service      *ServiceTemplate  // nil where the file has none
+}
+
+// Substitutes lists the files among the imports, and their imports, whose
+// service template fills a node of the type.
+func (f *File) Substitutes(t *NodeType) []*File {
+	var out []*File
+	for _, g := range f.Imports {
+		if s := g.Service; s != nil && s.Substitution != nil && s.Substitution.Type == t {
+			out = append(out, g)
+		}
+		for _, h := range g.Substitutes(t) {
+			if !slices.Contains(out, h) {
+				out = append(out, h)
+			}
+		}
+	}
+	return out
 }
 
 // ServiceTemplate is the part of a file that describes resources.
 type ServiceTemplate struct {
 	Pos
-	Description string
-	Inputs      []*Property
-	Nodes       []*NodeTemplate
-	Outputs     []*Output
-	Policies    []*Policy
-	byName      map[string]*NodeTemplate
+	Description   string
+	Metadata      map[string]string
+	Inputs        []*Property
+	Nodes         []*NodeTemplate
+	Relationships []*RelationshipTemplate
+	Groups        []*Group
+	Outputs       []*Output
+	Policies      []*Policy
+	Substitution  *Substitution // nil where it fills no node
+	byName        map[string]*NodeTemplate
 }
 
 // NodeTemplate describes one resource, or several alike where Count is set.
@@ -51,10 +77,40 @@ type NodeTemplate struct {
 	Pos
 	Name, Type, Description string
 	TypePos                 Pos
+	Def                     *NodeType // nil where the type is unknown
 	Metadata                map[string]string
+	Directives              []Key
+	Copy                    *Key
 	Count                   *Expr
+	Filter                  *Expr // node_filter
 	Properties              []*Assignment
+	Attributes              []*Assignment
+	Capabilities            []*CapabilityAssignment
 	Requirements            []*Requirement
+	Interfaces              []*Interface
+	Artifacts               []*Artifact
+	// For is the requirement that a node was made for, where a requirement
+	// selects its target by itself.
+	For string
+}
+
+// Has reports whether the node has a directive.
+func (n *NodeTemplate) Has(directive string) bool {
+	return slices.ContainsFunc(n.Directives, func(k Key) bool { return k.Name == directive })
+}
+
+// Artifact finds an artifact by name; nil where there is none.
+func (n *NodeTemplate) Artifact(name string) *Artifact {
+	list := n.Artifacts
+	if n.Def != nil {
+		list = append(slices.Clip(list), n.Def.Artifacts...)
+	}
+	for _, a := range list {
+		if a.Name == name {
+			return a
+		}
+	}
+	return nil
 }
 
 // Assignment gives a property its value.
@@ -64,14 +120,47 @@ type Assignment struct {
 	Value *Expr
 }
 
+// CapabilityAssignment gives the properties of a capability their values.
+type CapabilityAssignment struct {
+	Pos
+	Name                   string
+	Properties, Attributes []*Assignment
+}
+
 // Requirement connects a node to another one. Index is nil where the target
-// has no count, or all of them are meant.
+// has no count, or all of them are meant. Without a target, or with a type as
+// one, the node is found by its type and by Filter.
 type Requirement struct {
 	Pos
-	Name      string
-	Target    string
-	TargetPos Pos
-	Index     *Expr
+	Name         string
+	Target       string
+	TargetPos    Pos
+	Index        *Expr
+	Capability   *Key
+	Relationship *RelationshipTemplate // nil, or one without a name where it is written here
+	Named        *Key                  // names a relationship template, or a type
+	Filter       *Expr
+	Count        *Expr
+	Optional     *Expr
+}
+
+// RelationshipTemplate gives a relationship its properties.
+type RelationshipTemplate struct {
+	Pos
+	Name, Type, Description string
+	TypePos                 Pos
+	Copy                    *Key
+	Properties, Attributes  []*Assignment
+	Interfaces              []*Interface
+}
+
+// Group holds nodes together.
+type Group struct {
+	Pos
+	Name, Type, Description string
+	TypePos                 Pos
+	Members                 []Key
+	Properties, Attributes  []*Assignment
 }
 
 // Output is a result of the stack.
@@ -79,6 +168,7 @@ type Output struct {
 	Pos
 	Name, Description string
 	Type              *Type // nil where the template does not say
+	Validation        *Expr
 	Value             *Expr
 }
 
@@ -86,8 +176,33 @@ type Output struct {
 type Policy struct {
 	Pos
 	Name, Type string
+	TypePos    Pos
+	Def        *EntityType // nil where the type is unknown
 	Targets    []Key
 	Properties []*Assignment
+}
+
+// Substitution says that a service template fills nodes of a type.
+type Substitution struct {
+	Pos
+	TypeName string
+	Type     *NodeType // nil where it is unknown
+	Filter   *Expr
+	// Properties maps a property of the node to an input, Attributes one to an
+	// output, Capabilities and Requirements one to a node of the template and
+	// its capability or requirement.
+	Properties, Attributes     []Mapping
+	Capabilities, Requirements []Mapping
+}
+
+// Mapping is one line of a substitution: Name on the outside is To on the
+// inside, or Part of To.
+type Mapping struct {
+	Pos
+	Name  string
+	ToPos Pos
+	To    string
+	Part  Key // empty where only a name stands
 }
 
 // Input finds an input by name; nil where there is none.
@@ -96,50 +211,99 @@ func (s *ServiceTemplate) Input(name string) *Property { return find(s.Inputs, n
 // Node finds a node template by name; nil where there is none.
 func (s *ServiceTemplate) Node(name string) *NodeTemplate { return s.byName[name] }
 
+// Group finds a group by name; nil where there is none.
+func (s *ServiceTemplate) Group(name string) *Group {
+	for _, g := range s.Groups {
+		if g.Name == name {
+			return g
+		}
+	}
+	return nil
+}
+
+// Relationship finds a relationship template by name; nil where there is none.
+func (s *ServiceTemplate) Relationship(name string) *RelationshipTemplate {
+	for _, t := range s.Relationships {
+		if t.Name == name {
+			return t
+		}
+	}
+	return nil
+}
+
 // nodeNames lists the names of the node templates.
 func (s *ServiceTemplate) nodeNames() []string {
-	names := make([]string, len(s.Nodes))
-	for i, n := range s.Nodes {
-		names[i] = n.Name
+	names := make([]string, 0, len(s.Nodes))
+	for _, n := range s.Nodes {
+		if n.For == "" {
+			names = append(names, n.Name)
+		}
 	}
 	return names
 }
 
-// Loader answers an import of a profile by its name.
-type Loader func(profile string) (*Library, bool)
+// Source is where the reader finds what a template refers to. Either may be
+// nil: there is nothing then.
+type Source struct {
+	// Entry is the path of the template itself among the files; "" is its
+	// name without the folder.
+	Entry string
+	// Profile answers an import of a profile by its name.
+	Profile func(name string) (*Library, bool)
+	// Open reads another file of the template, by its path relative to the
+	// folder of the template, with slashes.
+	Open func(path string) ([]byte, error)
+}
 
 // Read reads a template. The file is never nil; what could not be read is
 // missing from it and stands in the findings.
-func Read(name string, text []byte, load Loader) (*File, Findings) {
-	r := &reader{file: name, load: load}
+func Read(name string, text []byte, src Source) (*File, Findings) {
+	if src.Entry == "" {
+		src.Entry = filepath.Base(name)
+	}
+	sh := &shared{src: src, root: strings.TrimSuffix(name, filepath.FromSlash(src.Entry)), files: map[string]*File{}, reading: []string{src.Entry}}
+	r := &reader{file: name, path: src.Entry, main: true, shared: sh}
 	f := r.readFile(text)
-	r.findings.Sort()
-	return f, r.findings
+	sh.findings.Sort()
+	return f, sh.findings
 }
 
 // ReadProfile reads a file of types that ships with the program.
 func ReadProfile(name string, text []byte) (*Library, Findings) {
-	r := &reader{file: name, profile: true}
+	sh := &shared{files: map[string]*File{}}
+	r := &reader{file: name, shared: sh, shipped: true}
 	f := r.readFile(text)
-	r.findings.Sort()
-	return f.Library, r.findings
+	sh.findings.Sort()
+	return f.Library, sh.findings
 }
 
-type reader struct {
-	file     string
-	profile  bool // the shipped profile may use more keywords
-	plain    bool // $ means nothing
-	load     Loader
-	lib      *Library
+// shared is what the readers of a template and of what it imports share.
+type shared struct {
+	src      Source
+	root     string // folder of the template, as findings show it
+	files    map[string]*File
+	reading  []string // paths, to find imports that go in a circle
 	findings Findings
-	budget   int // nodes that may still be visited: aliases cannot blow up
-	depth    int
-	stopped  bool
+}
+
+// reader reads one file.
+type reader struct {
+	*shared
+	file    string // as findings show it
+	path    string // among the files of the template
+	main    bool
+	shipped bool // the profile that ships with the program
+	plain   bool // $ means nothing
+	out     *File
+	lib     *Library
+	budget  int // nodes that may still be visited: aliases cannot blow up
+	depth   int
+	stopped bool
 }
 
 func (r *reader) readFile(text []byte) *File {
-	f := &File{Name: r.file, Library: NewLibrary()}
-	r.lib = f.Library
+	f := &File{Name: r.file, Path: r.path, Library: NewLibrary(), Repositories: map[string]string{}}
+	r.lib, r.out = f.Library, f
 	root := ParseYAML(r.file, text, &r.findings)
 	if root == nil {
 		return f
@@ -149,27 +313,23 @@ func (r *reader) readFile(text []byte) *File {
 	if doc == nil {
 		return f
 	}
-	version := doc["tosca_definitions_version"]
+	version := doc.at("tosca_definitions_version")
 	switch {
-	case version.value == nil:
+	case version == nil:
 		r.findings.Errorf(Pos{r.file, 1, 1}, "missing-version", "begin the file with tosca_definitions_version: tosca_2_0", "the file does not say which version of TOSCA it is written in")
-	case version.value.Value != "tosca_2_0":
-		r.findings.Errorf(r.pos(version.value), "unknown-version", "write tosca_2_0", "'%s' is not a version of TOSCA that can be read", version.value.Value)
+	case version.Value != "tosca_2_0":
+		r.findings.Errorf(r.pos(version), "unknown-version", "write tosca_2_0", "'%s' is not a version of TOSCA that can be read", version.Value)
 	}
-	f.Description = r.text(doc["description"].value)
-	f.Metadata = r.metadata(doc["metadata"].value)
-	r.imports(doc["imports"].value)
-	if p := doc["profile"].value; p != nil {
-		f.Library.Profile = r.text(p)
-	}
-	r.dataTypes(doc["data_types"].value)
-	r.otherTypes(doc["capability_types"].value)
-	r.otherTypes(doc["relationship_types"].value)
-	r.nodeTypes(doc["node_types"].value)
-	r.policyTypes(doc["policy_types"].value)
-	if s := doc["service_template"]; s.value != nil {
+	f.Description = r.text(doc.at("description"))
+	f.Metadata = r.metadata(doc.at("metadata"))
+	f.Profile = r.text(doc.at("profile"))
+	f.Library.Profile = f.Profile
+	r.repositories(doc.at("repositories"))
+	r.imports(doc.at("imports"))
+	r.types(doc)
+	if s := doc.field("service_template"); s.value != nil {
 		f.Service = r.service(s)
-	} else if !r.profile {
+	} else if r.main && f.Profile == "" {
 		r.findings.Errorf(Pos{r.file, 1, 1}, "missing-service-template", "add a service_template with node_templates", "the file has no service template")
 	}
 	return f
@@ -287,10 +447,32 @@ func deref(n *yaml.Node) *yaml.Node {
 
 type field struct{ key, value *yaml.Node }
 
+// section is the keywords of a mapping that are known.
+type section []field
+
+func (s section) field(name string) field {
+	for _, f := range s {
+		if f.key.Value == name {
+			return f
+		}
+	}
+	return field{}
+}
+
+// at is the value of a keyword; nil where it is not there.
+func (s section) at(name string) *yaml.Node { return s.field(name).value }
+
+// few is up to how many keys are compared with each other rather than kept in
+// a map.
+const few = 12
+
 // pairs lists the entries of a mapping, each key once.
 func (r *reader) pairs(n *yaml.Node) []field {
 	out := make([]field, 0, len(n.Content)/2)
-	seen := make(map[string]int, len(n.Content)/2)
+	var seen map[string]int
+	if len(n.Content) > 2*few {
+		seen = make(map[string]int, len(n.Content)/2)
+	}
 	for i := 0; i+1 < len(n.Content); i += 2 {
 		k, v := deref(n.Content[i]), n.Content[i+1]
 		switch {
@@ -301,14 +483,27 @@ func (r *reader) pairs(n *yaml.Node) []field {
 			r.findings.Errorf(r.pos(k), "not-supported-yet", "use an alias for the whole value", "merging with << is not part of YAML 1.2 and not supported")
 			continue
 		}
-		if line, twice := seen[k.Value]; twice {
+		line := seen[k.Value]
+		if seen == nil {
+			line = section(out).line(k.Value)
+		}
+		if line > 0 {
 			r.findings.Errorf(r.pos(k), "duplicate-key", "remove one of the two", "'%s' stands here a second time; the first is in line %d", k.Value, line)
 			continue
 		}
-		seen[k.Value] = k.Line
+		if seen != nil {
+			seen[k.Value] = k.Line
+		}
 		out = append(out, field{k, v})
 	}
 	return out
+}
+
+func (s section) line(name string) int {
+	if f := s.field(name); f.key != nil {
+		return f.key.Line
+	}
+	return 0
 }
 
 // entries lists the named entries of a mapping in their order; what is the
@@ -326,32 +521,44 @@ func (r *reader) entries(n *yaml.Node, what string) []field {
 }
 
 // fields reads a mapping of keywords, by the table of the section.
-func (r *reader) fields(n *yaml.Node, section string) map[string]field {
+func (r *reader) fields(n *yaml.Node, name string) section {
 	n = deref(n)
 	if n.Kind != yaml.MappingNode {
-		r.findings.Errorf(r.pos(n), "wrong-type", "", "expected a map of the keywords of a %s", section)
+		r.findings.Errorf(r.pos(n), "wrong-type", "", "expected a map of the keywords of %s", article(name))
 		return nil
 	}
-	known := keywordsBySection[section]
-	out := make(map[string]field, len(n.Content)/2)
-	for _, f := range r.pairs(n) {
+	known := keywordsBySection[name]
+	all := r.pairs(n)
+	out := section(all[:0])
+	for _, f := range all {
 		support, ok := known[f.key.Value]
 		switch {
 		case !ok:
 			var words []string
 			for w, s := range known {
-				if s == Yes || r.profile {
+				if s != NotYet {
 					words = append(words, w)
 				}
 			}
-			r.findings.Errorf(r.pos(f.key), "unknown-keyword", suggest(f.key.Value, words), "a %s has no keyword '%s'", section, f.key.Value)
-		case support == NotYet, support == ProfileOnly && !r.profile:
-			r.findings.Errorf(r.pos(f.key), "not-supported-yet", "", "the keyword '%s' of a %s is not supported yet", f.key.Value, section)
+			r.findings.Errorf(r.pos(f.key), "unknown-keyword", suggest(f.key.Value, words), "%s has no keyword '%s'", article(name), f.key.Value)
+		case support == NotYet:
+			r.findings.Errorf(r.pos(f.key), "not-supported-yet", "", "the keyword '%s' of %s is not supported yet", f.key.Value, article(name))
 		default:
-			out[f.key.Value] = f
+			out = append(out, f)
 		}
 	}
+	if out == nil {
+		out = section{}
+	}
 	return out
+}
+
+// article puts a or an before a word.
+func article(word string) string {
+	if strings.ContainsAny(word[:1], "aeiou") {
+		return "an " + word
+	}
+	return "a " + word
 }
 
 func (r *reader) text(n *yaml.Node) string {
@@ -380,6 +587,16 @@ func (r *reader) metadata(n *yaml.Node) map[string]string {
 	return m
 }
 
+// oneOf reads a word out of a few.
+func (r *reader) oneOf(n *yaml.Node, words ...string) string {
+	word := r.text(n)
+	if !slices.Contains(words, word) {
+		r.findings.Errorf(r.pos(deref(n)), "invalid-value", suggest(word, words), "'%s' cannot stand here", word)
+		return words[0]
+	}
+	return word
+}
+
 func (r *reader) bool(n *yaml.Node, otherwise bool) bool {
 	n = deref(n)
 	if n == nil {
@@ -391,65 +608,6 @@ func (r *reader) bool(n *yaml.Node, otherwise bool) bool {
 		return otherwise
 	}
 	return b
-}
-
-func (r *reader) imports(n *yaml.Node) {
-	if n = deref(n); n == nil {
-		return
-	}
-	if n.Kind != yaml.SequenceNode {
-		r.findings.Errorf(r.pos(n), "wrong-type", "write - profile: brickrow.cloud:1", "imports must be a list")
-		return
-	}
-	for _, item := range n.Content {
-		item = deref(item)
-		if item.Kind == yaml.ScalarNode {
-			r.findings.Errorf(r.pos(item), "not-supported-yet", "", "importing another file is not supported yet")
-			continue
-		}
-		p := r.fields(item, secImport)["profile"].value
-		if p == nil {
-			continue
-		}
-		lib, ok := r.load(r.text(p))
-		if !ok {
-			r.findings.Errorf(r.pos(p), "unknown-profile", "the shipped profile is brickrow.cloud:1", "there is no profile '%s'", r.text(p))
-			continue
-		}
-		maps.Copy(r.lib.Data, lib.Data)
-		maps.Copy(r.lib.Nodes, lib.Nodes)
-		maps.Copy(r.lib.Pols, lib.Pols)
-	}
-}
-
-func (r *reader) service(s field) *ServiceTemplate {
-	out := &ServiceTemplate{Pos: r.pos(s.key), byName: map[string]*NodeTemplate{}}
-	doc := r.fields(s.value, secService)
-	out.Description = r.text(doc["description"].value)
-	for _, f := range r.entries(doc["inputs"].value, "inputs") {
-		out.Inputs = append(out.Inputs, r.property(f, secInput))
-	}
-	for _, f := range r.entries(doc["node_templates"].value, "node_templates") {
-		if n := r.node(f); n != nil {
-			out.Nodes = append(out.Nodes, n)
-			out.byName[n.Name] = n
-		}
-	}
-	for _, f := range r.entries(doc["outputs"].value, "outputs") {
-		kw := r.fields(f.value, secOutput)
-		o := &Output{Pos: r.pos(f.key), Name: f.key.Value, Description: r.text(kw["description"].value)}
-		if v := kw["value"].value; v != nil {
-			o.Value = r.expr(v)
-		} else if kw != nil {
-			r.findings.Errorf(o.Pos, "missing-value", "add value: …", "the output '%s' has no value", o.Name)
-		}
-		if kw["type"].value != nil {
-			o.Type = r.typeOf(kw)
-		}
-		out.Outputs = append(out.Outputs, o)
-	}
-	out.Policies = r.policies(doc["policies"].value)
-	return out
 }
 
 // list reads a sequence whose items each are a map of one name.
@@ -474,111 +632,40 @@ func (r *reader) list(n *yaml.Node, what, mend string) []field {
 	return out
 }
 
-func (r *reader) node(f field) *NodeTemplate {
-	kw := r.fields(f.value, secNode)
-	if kw == nil {
-		return nil
-	}
-	n := &NodeTemplate{Pos: r.pos(f.key), Name: f.key.Value, Description: r.text(kw["description"].value), Metadata: r.metadata(kw["metadata"].value)}
-	if t := kw["type"].value; t != nil {
-		n.Type, n.TypePos = r.text(t), r.pos(t)
-	} else {
-		r.findings.Errorf(n.Pos, "missing-type", "add type: with a type such as Network", "the node '%s' has no type", n.Name)
-	}
-	if c := kw["count"].value; c != nil {
-		n.Count = r.expr(c)
-	}
-	for _, p := range r.entries(kw["properties"].value, "properties") {
-		n.Properties = append(n.Properties, &Assignment{Pos: r.pos(p.key), Name: p.key.Value, Value: r.expr(p.value)})
-	}
-	for _, q := range r.list(kw["requirements"].value, "requirements", "write - name: target") {
-		if req := r.requirement(q); req != nil {
-			n.Requirements = append(n.Requirements, req)
-		}
-	}
-	return n
-}
-
-func (r *reader) requirement(f field) *Requirement {
-	q := &Requirement{Pos: r.pos(f.key), Name: f.key.Value}
-	v := deref(f.value)
-	if v.Kind == yaml.MappingNode {
-		target := r.fields(v, secRequirement)["node"].value
-		if target == nil {
-			r.findings.Errorf(q.Pos, "missing-target", "add node: with the name of a node", "the requirement '%s' does not say which node it wants", q.Name)
-			return nil
-		}
-		v = deref(target)
-	}
-	q.TargetPos = r.pos(v)
-	if v.Kind == yaml.SequenceNode {
-		if len(v.Content) != 2 {
-			r.findings.Errorf(r.pos(v), "wrong-arguments", "write [ name, index ]", "a target is a name, or a name and an index")
-			return nil
-		}
-		q.Index = r.expr(v.Content[1])
-		v = v.Content[0]
-	}
-	q.Target = r.text(v)
-	return q
-}
-
-func (r *reader) policies(n *yaml.Node) []*Policy {
-	var out []*Policy
-	for _, f := range r.list(n, "policies", "write - name: { type: …, targets: [ … ] }") {
-		kw := r.fields(f.value, secPolicy)
-		p := &Policy{Pos: r.pos(f.key), Name: f.key.Value, Type: r.text(kw["type"].value)}
-		if t := kw["type"].value; t != nil {
-			p.Pos = r.pos(t)
-		}
-		if t := deref(kw["targets"].value); t != nil {
-			if t.Kind != yaml.SequenceNode {
-				r.findings.Errorf(r.pos(t), "wrong-type", "write [ name, … ]", "targets must be a list of nodes")
-			} else {
-				for _, c := range t.Content {
-					p.Targets = append(p.Targets, Key{r.pos(c), r.text(c)})
-				}
-			}
-		}
-		for _, a := range r.entries(kw["properties"].value, "properties") {
-			p.Properties = append(p.Properties, &Assignment{Pos: r.pos(a.key), Name: a.key.Value, Value: r.expr(a.value)})
-		}
-		out = append(out, p)
-	}
-	return out
-}
-
 // property reads the definition of a property, an attribute or an input.
-func (r *reader) property(f field, section string) *Property {
+func (r *reader) property(f field, sectionName string) *Property {
 	p := &Property{Pos: r.pos(f.key), Name: f.key.Value, Required: true}
-	if v := deref(f.value); v.Kind == yaml.ScalarNode && section == secProperty {
+	if v := deref(f.value); v.Kind == yaml.ScalarNode && sectionName == secProperty {
 		r.findings.Errorf(r.pos(v), "wrong-type", "write "+p.Name+": { type: "+v.Value+" }", "a property definition is a map with a type")
 		return p
 	}
-	kw := r.fields(f.value, section)
-	p.Description = r.text(kw["description"].value)
-	p.Required = r.bool(kw["required"].value, true)
-	p.Metadata = r.metadata(kw["metadata"].value)
-	if kw["type"].value != nil {
+	kw := r.fields(f.value, sectionName)
+	p.Description = r.text(kw.at("description"))
+	p.Required = r.bool(kw.at("required"), true)
+	p.Metadata = r.metadata(kw.at("metadata"))
+	if v := kw.at("status"); v != nil {
+		p.Status = r.oneOf(v, "supported", "unsupported", "experimental", "deprecated")
+	}
+	if kw.at("type") != nil {
 		p.Type = r.typeOf(kw)
 	} else if kw != nil {
 		r.findings.Errorf(p.Pos, "missing-type", "add type: string, or another type", "'%s' has no type", p.Name)
 	}
-	if v := kw["validation"].value; v != nil {
+	if v := kw.at("validation"); v != nil {
 		p.Validation = r.expr(v)
 	}
-	if v := kw["default"].value; v != nil {
+	if v := kw.at("default"); v != nil {
 		p.Default = r.expr(v)
 	}
-	if v := kw["value"].value; v != nil {
+	if v := kw.at("value"); v != nil {
 		p.Fixed = r.expr(v)
 	}
 	return p
 }
 
 // typeOf resolves the type that a definition names, with its schemas.
-func (r *reader) typeOf(kw map[string]field) *Type {
-	n := deref(kw["type"].value)
+func (r *reader) typeOf(kw section) *Type {
+	n := deref(kw.at("type"))
 	name := r.text(n)
 	t := r.lib.Data[name]
 	if t == nil {
@@ -589,12 +676,12 @@ func (r *reader) typeOf(kw map[string]field) *Type {
 		r.findings.Errorf(r.pos(n), "unknown-type", suggest(name, known), "there is no data type '%s'", name)
 		return nil
 	}
-	entry, key := kw["entry_schema"].value, kw["key_schema"].value
+	entry, key := kw.at("entry_schema"), kw.at("key_schema")
 	if entry == nil && key == nil {
 		return t
 	}
 	if t.Base != BaseList && t.Base != BaseMap {
-		r.findings.Errorf(r.pos(kw["type"].value), "wrong-type", "only a list or a map has entries", "a %s has no schema for entries", name)
+		r.findings.Errorf(r.pos(kw.at("type")), "wrong-type", "only a list or a map has entries", "a %s has no schema for entries", name)
 		return t
 	}
 	made := *t
@@ -611,15 +698,15 @@ func (r *reader) typeOf(kw map[string]field) *Type {
 func (r *reader) schema(n *yaml.Node) *Type {
 	n = deref(n)
 	if n.Kind == yaml.ScalarNode {
-		return r.typeOf(map[string]field{"type": {n, n}})
+		return r.typeOf(section{{&yaml.Node{Value: "type"}, n}})
 	}
 	kw := r.fields(n, secSchema)
-	if kw["type"].value == nil {
+	if kw.at("type") == nil {
 		r.findings.Errorf(r.pos(n), "missing-type", "add type: string, or another type", "the schema has no type")
 		return nil
 	}
 	t := r.typeOf(kw)
-	if v := kw["validation"].value; v != nil && t != nil {
+	if v := kw.at("validation"); v != nil && t != nil {
 		t = &Type{Pos: r.pos(n), Name: t.Name, Base: t.Base, Parent: t, Validation: r.expr(v), Fields: t.Fields, Key: t.Key, Entry: t.Entry, Units: t.Units, Metadata: t.Metadata}
 	}
 	return t
@@ -643,7 +730,7 @@ type Entry struct {
 // Entries lists the entries of a map in a file that is not a template, with
 // the same care for doubled keys; what is the thing in words.
 func Entries(file string, n *yaml.Node, what string, findings *Findings) []Entry {
-	r := &reader{file: file}
+	r := &reader{file: file, shared: &shared{}}
 	fields := r.entries(n, what)
 	*findings = append(*findings, r.findings...)
 	out := make([]Entry, len(fields))
@@ -655,7 +742,7 @@ func Entries(file string, n *yaml.Node, what string, findings *Findings) []Entry
 
 // Plain reads a value in which $ means nothing, as in a stack file.
 func Plain(file string, n *yaml.Node, findings *Findings) *Expr {
-	r := &reader{file: file, plain: true, budget: 100_000}
+	r := &reader{file: file, shared: &shared{}, plain: true, budget: 100_000}
 	x := r.expr(n)
 	*findings = append(*findings, r.findings...)
 	return x

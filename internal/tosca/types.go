@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 )
 
@@ -43,6 +44,7 @@ type Type struct {
 	Fields      []*Property        // of a structure, those of the parent first
 	Key, Entry  *Type              // of a map or a list; nil is anything
 	Units       map[string]float64 // of a scalar: how many canonical units one is
+	Whole       bool               // of a scalar: amounts are integers
 	Metadata    map[string]string
 }
 
@@ -57,64 +59,207 @@ type Property struct {
 	Fixed       *Expr // value: it cannot be anything else
 	Validation  *Expr
 	Metadata    map[string]string
+	Status      string // supported, unsupported, experimental or deprecated; "" is supported
+
+	constant struct { // the default, where it is the same for everyone
+		once sync.Once
+		is   bool
+		v    Value
+	}
+}
+
+// Optional reports whether a value need not be given.
+func (p *Property) Optional() bool { return !p.Required || p.Default != nil || p.Fixed != nil }
+
+// Constant is the default of the property where it calls no function and suits
+// its type, so that it need not be computed again for every resource.
+func (p *Property) Constant() (Value, bool) {
+	c := &p.constant
+	c.once.Do(func() {
+		if p.Default == nil || p.Type == nil || p.Default.calls() {
+			return
+		}
+		var findings Findings
+		c.v = (&Env{Index: -1, Findings: &findings}).EvalAs(p.Default, p.Type, p.Name)
+		c.is = Validate(p.Validation, c.v, p.Type, p.Default.Pos, p.Name, &findings) && len(findings) == 0
+	})
+	return c.v, c.is
+}
+
+// EntityType is a capability, relationship, interface, artifact, group or
+// policy type, with what it inherits. Which fields have a meaning depends on
+// its Kind.
+type EntityType struct {
+	Pos
+	Kind, Name, Description string
+	Parent                  *EntityType
+	Metadata                map[string]string
+	Properties, Attributes  []*Property
+	Inputs                  []*Property // of an interface type
+	Operations              []*Operation
+	Interfaces              []*Interface
+	Sources, Targets        []Key // valid_source_node_types; valid_target_node_types, targets or members
+	Capabilities            []Key // valid_capability_types
+	Relationships           []Key // valid_relationship_types
+	Extensions              []string
+}
+
+// IsA reports whether the type is other or derives from it.
+func (t *EntityType) IsA(other *EntityType) bool {
+	for ; t != nil; t = t.Parent {
+		if t == other {
+			return true
+		}
+	}
+	return false
+}
+
+// Root is the name of the type that t derives from in the end.
+func (t *EntityType) Root() string {
+	for t.Parent != nil {
+		t = t.Parent
+	}
+	return t.Name
+}
+
+// Operation is one operation of an interface, defined or assigned.
+type Operation struct {
+	Pos
+	Name, Description string
+	Inputs            []*Property   // as defined
+	Given             []*Assignment // as assigned
+	Outputs           []*Assignment
+	Primary           *Artifact // what carries it out; nil where nothing is said
+	Dependencies      []*Artifact
+}
+
+// Interface is an interface of a type or of a node template.
+type Interface struct {
+	Pos
+	Name       string
+	Type       *EntityType // nil in an assignment
+	Inputs     []*Property
+	Given      []*Assignment
+	Operations []*Operation
+}
+
+// Operation finds an operation by name; nil where there is none.
+func (i *Interface) Operation(name string) *Operation {
+	for _, o := range i.Operations {
+		if o.Name == name {
+			return o
+		}
+	}
+	return nil
+}
+
+// Artifact is a file that belongs to a node: a script, a program. Where only a
+// name was written, in an implementation, Name is that and File is empty.
+type Artifact struct {
+	Pos
+	Name, File, Description string
+	FilePos                 Pos
+	Type                    string
+	TypePos                 Pos
+	Repository              *Key
+	Properties              []*Assignment
+	Content                 []byte // nil where it could not be read
+	Checksum, Algorithm     string
+}
+
+// CapabilityDef is what a node type says of one capability.
+type CapabilityDef struct {
+	Pos
+	Name                   string
+	Type                   *EntityType
+	Properties, Attributes []*Property // those of the type too
+	Sources                []Key       // valid_source_node_types
 }
 
 // RequirementDef is what a node type says of one requirement. High is -1
 // where there is no upper bound.
 type RequirementDef struct {
 	Pos
-	Name, Node, Description string
-	Low, High               int
-	Metadata                map[string]string
+	Name, Node, Description  string // Node names a node type
+	Capability, Relationship string
+	Target                   *NodeType // nil is any
+	TargetCapability         *EntityType
+	Type                     *EntityType // of the relationship
+	Filter                   *Expr
+	Low, High                int
+	Metadata                 map[string]string
 }
 
-// NodeType is a resource type, with what it inherits.
+// NodeType is a resource type, with what it inherits. Resource names the type
+// of the cloud that it comes down to; it is empty for a type that is nothing in
+// the cloud by itself.
 type NodeType struct {
 	Pos
-	Name, Parent, Description string
-	Metadata                  map[string]string
-	Properties                []*Property
-	Attributes                []*Property
-	Requirements              []*RequirementDef
+	Name, Description string
+	Resource          string
+	Parent            *NodeType
+	Metadata          map[string]string
+	Properties        []*Property
+	Attributes        []*Property
+	Capabilities      []*CapabilityDef
+	Requirements      []*RequirementDef
+	Interfaces        []*Interface
+	Artifacts         []*Artifact
 }
 
-// PolicyType is a policy type.
-type PolicyType struct {
+// FunctionDef is the definition of a function in a template. Each signature
+// has its arguments; the last one may be repeated where it is variadic.
+type FunctionDef struct {
 	Pos
-	Name, Parent, Description string
-	Properties                []*Property
-	Targets                   []string
+	Name, Description string
 }
 
 // Library is a set of types: the shipped profile, or that and what a template
-// adds.
+// adds. Types that were imported under a namespace stand under prefix:name.
 type Library struct {
-	Profile string
-	Data    map[string]*Type
-	Nodes   map[string]*NodeType
-	Pols    map[string]*PolicyType
+	Profile       string
+	Data          map[string]*Type
+	Nodes         map[string]*NodeType
+	Capabilities  map[string]*EntityType
+	Relationships map[string]*EntityType
+	Interfaces    map[string]*EntityType
+	Artifacts     map[string]*EntityType
+	Groups        map[string]*EntityType
+	Policies      map[string]*EntityType
+	Functions     map[string]*FunctionDef
 }
 
 // NewLibrary holds the built-in types alone.
 func NewLibrary() *Library {
-	l := &Library{Data: map[string]*Type{}, Nodes: map[string]*NodeType{}, Pols: map[string]*PolicyType{}}
+	l := &Library{Data: map[string]*Type{}, Nodes: map[string]*NodeType{}, Capabilities: map[string]*EntityType{}, Relationships: map[string]*EntityType{},
+		Interfaces: map[string]*EntityType{}, Artifacts: map[string]*EntityType{}, Groups: map[string]*EntityType{}, Policies: map[string]*EntityType{}, Functions: map[string]*FunctionDef{}}
 	for _, b := range builtins {
-		l.Data[string(b)] = &Type{Name: string(b), Base: b}
+		l.Data[string(b)] = builtinTypes[b]
 	}
 	return l
 }
 
+// builtinTypes are shared by all libraries, so that a type imported by two
+// ways is one type.
+var builtinTypes = func() map[Base]*Type {
+	m := map[Base]*Type{}
+	for _, b := range builtins {
+		m[b] = &Type{Name: string(b), Base: b}
+	}
+	return m
+}()
+
 // IsA reports whether the node type name is or derives from of.
 func (l *Library) IsA(name, of string) bool {
-	for name != "" {
-		if name == of {
-			return true
+	return l.Nodes[name] != nil && l.Nodes[name].IsA(l.Nodes[of])
+}
+
+// IsA reports whether the type is other or derives from it.
+func (t *NodeType) IsA(other *NodeType) bool {
+	for ; t != nil; t = t.Parent {
+		if t == other {
+			return other != nil
 		}
-		t := l.Nodes[name]
-		if t == nil {
-			return false
-		}
-		name = t.Parent
 	}
 	return false
 }
@@ -134,6 +279,24 @@ func (t *NodeType) Property(name string) *Property { return find(t.Properties, n
 
 // Attribute finds an attribute by name; nil where there is none.
 func (t *NodeType) Attribute(name string) *Property { return find(t.Attributes, name) }
+
+// Capability finds a capability by name; nil where there is none.
+func (t *NodeType) Capability(name string) *CapabilityDef {
+	i := slices.IndexFunc(t.Capabilities, func(c *CapabilityDef) bool { return c.Name == name })
+	if i < 0 {
+		return nil
+	}
+	return t.Capabilities[i]
+}
+
+// Interface finds an interface by name; nil where there is none.
+func (t *NodeType) Interface(name string) *Interface {
+	i := slices.IndexFunc(t.Interfaces, func(c *Interface) bool { return c.Name == name })
+	if i < 0 {
+		return nil
+	}
+	return t.Interfaces[i]
+}
 
 // Requirement finds a requirement by name; nil where there is none.
 func (t *NodeType) Requirement(name string) *RequirementDef {
@@ -320,11 +483,24 @@ func (t *Type) fitScalar(v Value, wrong *misfit) (Value, *misfit) {
 			return v, &misfit{"unknown-unit", fmt.Sprintf("%s has no unit '%s'", t.Name, m[2]), "the units are " + strings.Join(units, ", ")}
 		}
 		f, err := strconv.ParseFloat(m[1], 64)
+		if whole := f * factor; err == nil && t.Whole && whole != float64(int64(whole)) {
+			return v, &misfit{"wrong-type", fmt.Sprintf("'%s' is not a whole number of %s", string(v), t.canonical()), ""}
+		}
 		if err == nil {
 			return Scalar{Text: m[1] + " " + m[2], Amount: f * factor}, nil
 		}
 	}
 	return v, wrong
+}
+
+// canonical is the unit that others are counted in.
+func (t *Type) canonical() string {
+	for u, f := range t.Units {
+		if f == 1 {
+			return u
+		}
+	}
+	return "units"
 }
 
 func (t *Type) exampleScalar() string {
@@ -357,9 +533,9 @@ func (t *Type) fitStructure(mp Map) (Value, *misfit) {
 		if _, given := out[f.Name]; given {
 			continue
 		}
-		if f.Default != nil {
-			out[f.Name], _ = f.Type.fit((&Env{Index: -1, Findings: new(Findings)}).Eval(f.Default))
-		} else if f.Required {
+		if v, ok := f.Constant(); ok {
+			out[f.Name] = v
+		} else if f.Required && f.Default == nil {
 			return mp, &misfit{"missing-property", fmt.Sprintf("%s needs the property '%s'", t.Name, f.Name), "add " + f.Name + ": " + f.Type.Label()}
 		}
 	}
@@ -399,7 +575,10 @@ func (t *Type) Fit(v Value, p Pos, what string, findings *Findings) Value {
 // looking at validations; what does not fit is kept as it is.
 func (t *Type) Read(v Value) Value {
 	if out, m := t.fit(v); m == nil {
-		return out
+		v = out
+	}
+	if t.IsA("Secret") {
+		return Hide(v)
 	}
 	return v
 }
@@ -446,9 +625,11 @@ func (env *Env) EvalAs(x *Expr, t *Type, what string) Value {
 			if _, given := out[f.Name]; given {
 				continue
 			}
-			if f.Default != nil {
+			if v, ok := f.Constant(); ok {
+				out[f.Name] = v
+			} else if f.Default != nil {
 				out[f.Name] = env.EvalAs(f.Default, f.Type, what+", "+f.Name)
-			} else if f.Required {
+			} else if f.Required && f.Default == nil {
 				env.Findings.Errorf(x.Pos, "missing-property", "add "+f.Name+": "+f.Type.Label(), "%s: the property '%s' is missing", what, f.Name)
 			}
 		}

@@ -141,7 +141,7 @@ func eval(t *testing.T, text string, env *Env) (Value, Findings) {
 	if root == nil {
 		t.Fatalf("%s: %v", text, findings)
 	}
-	r := &reader{file: "x.yaml", budget: 10000}
+	r := &reader{shared: &shared{}, file: "x.yaml", budget: 10000}
 	x := r.expr(root.Content[1])
 	findings = append(findings, r.findings...)
 	if env == nil {
@@ -258,7 +258,9 @@ func TestFunctionsRefuse(t *testing.T) {
 		{"{ $xor: [ true ] }", "wrong-arguments"},
 		{"{ $length: [] }", "wrong-arguments"},
 		{"{ $nothing: [] }", "unknown-function"},
-		{"{ $get_artifact: [ a, b ] }", "not-supported-yet"},
+		{"{ $available_allocation: [ a ] }", "not-supported-yet"},
+		{"{ $get_artifact: [ a, b ] }", "no-nodes-here"},
+		{"$relationship_index", "index-outside-relationship"},
 		{"{ $token: [ a, b ] }", "wrong-arguments"},
 		{"{ $token: [ a, b, c ] }", "wrong-type"},
 		{"{ $token: [ a.b, ., 2 ] }", "no-such-element"},
@@ -375,7 +377,7 @@ func TestDescribe(t *testing.T) {
 		"{ $or: [ { $less_than: [ $value, 1 ] }, { $greater_than: [ $value, 5 ] } ] }":           "less than 1 or more than 5",
 	} {
 		var findings Findings
-		r := &reader{file: "x", budget: 1000}
+		r := &reader{shared: &shared{}, file: "x", budget: 1000}
 		x := r.expr(ParseYAML("x", []byte("v: "+text), &findings).Content[1])
 		if got := Describe(x); got != want {
 			t.Errorf("%s is %q, want %q", text, got, want)

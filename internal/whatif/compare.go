@@ -150,6 +150,9 @@ func (c *comparer) id(name string) string {
 	if ch := c.change(name); ch != nil && ch.Recorded != nil && ch.Kind != New && ch.Kind != Swap {
 		return ch.Recorded.ID
 	}
+	if f := c.Wanted.Existing(name); f != nil {
+		return f.ID
+	}
 	return ""
 }
 
@@ -258,7 +261,7 @@ func (c *comparer) newProperties(ch *Change, props map[string]tosca.Value) {
 		return
 	}
 	if ch.Wanted.Index >= 0 {
-		if n := c.Wanted.File.Service.Node(ch.Wanted.Node); n != nil && n.Count != nil {
+		if n := ch.Wanted.Template(); n != nil && n.Count != nil {
 			if words := c.changedInputs(n.Count); len(words) > 0 {
 				ch.Because = words
 				return
@@ -400,17 +403,13 @@ func (c *comparer) dropped() []*stack.Recorded {
 
 func (c *comparer) drop(r *stack.Recorded) Change {
 	ch := Change{Name: r.Name, Type: r.Type, Kind: Drop, Pos: r.Pos, Needs: r.Needs, Recorded: r}
-	node, _, counted := strings.Cut(r.Name, "#")
-	var n *tosca.NodeTemplate
-	if c.Wanted.File != nil && c.Wanted.File.Service != nil && counted {
-		n = c.Wanted.File.Service.Node(node)
-	}
+	n := c.Wanted.Template(r.Name)
 	words := []string{"it is no longer in the template"}
 	if c.Deleting {
 		words = []string{"the stack is deleted"}
 	}
 	if n != nil && n.Count != nil {
-		words = []string{"the count of " + node + " is lower: " + n.Count.Pos.Short()}
+		words = []string{"the count of " + n.Name + " is lower: " + n.Count.Pos.Short()}
 		if inputs := c.changedInputs(n.Count); len(inputs) > 0 {
 			words = inputs
 		}

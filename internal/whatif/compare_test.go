@@ -65,7 +65,7 @@ service_template:
 
 func resolve(t *testing.T, text string, flags ...string) *stack.Wanted {
 	t.Helper()
-	f, findings := tosca.Read("t.yaml", []byte(text), profile.Load)
+	f, findings := tosca.Read("t.yaml", []byte(text), tosca.Source{Profile: profile.Load})
 	findings = append(findings, tosca.Check(f)...)
 	var given []stack.Given
 	for _, flag := range flags {

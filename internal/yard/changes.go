@@ -70,6 +70,9 @@ func (t *tx) createNew(ctx context.Context, r *request, key, digest string, body
 	if typ == nil || behaviours[body.Type].attributes == nil {
 		return nil, refuse(http.StatusUnprocessableEntity, "unknown-type", "", "there is no type %s in this cloud", body.Type)
 	}
+	if err := t.permitted(ctx, r.account, body.Type, cloud.VerbCreate); err != nil {
+		return nil, err
+	}
 	n, err := t.next(ctx, "resources")
 	if err != nil {
 		return nil, err
@@ -145,6 +148,9 @@ func (y *Yard) update(ctx context.Context, r *request) (int, any, error) {
 func (t *tx) updateNow(ctx context.Context, r *request, key, digest string, body cloud.Request) (*op, error) {
 	was, err := t.find(ctx, r.account, r.region, r.PathValue("id"))
 	if err != nil {
+		return nil, err
+	}
+	if err := t.permitted(ctx, r.account, was.typ, cloud.VerbChange); err != nil {
 		return nil, err
 	}
 	if err := t.idle(ctx, was); err != nil {
@@ -224,6 +230,9 @@ func (y *Yard) remove(ctx context.Context, r *request) (int, any, error) {
 func (t *tx) removeNow(ctx context.Context, r *request, key, digest string) (*op, error) {
 	was, err := t.find(ctx, r.account, r.region, r.PathValue("id"))
 	if err != nil {
+		return nil, err
+	}
+	if err := t.permitted(ctx, r.account, was.typ, cloud.VerbRemove); err != nil {
 		return nil, err
 	}
 	if err := t.idle(ctx, was); err != nil {

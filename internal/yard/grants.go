@@ -5,7 +5,8 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
-	"strings"
+
+	"brickrow/internal/cloud"
 )
 
 // How long a resource waits for a grant that covers what it needs before it
@@ -32,6 +33,13 @@ func (t *tx) waitForGrants(ctx context.Context, o *op) (bool, error) {
 	needs, roles := r.properties["needs"], r.links["role"]
 	if o.kind == "update" {
 		needs, roles = o.outcome.Properties["needs"], o.outcome.Links["role"]
+	}
+	if cluster := r.links["cluster"]; r.typ == "Workload" && len(cluster) > 0 { // it acts as its cluster
+		rows, err := t.resources(ctx, `where id = ?`, cluster[0])
+		if err != nil || len(rows) == 0 {
+			return false, err
+		}
+		roles = rows[0].links["role"]
 	}
 	lacking, err := t.lacking(ctx, needs, roles)
 	if err != nil || lacking == "" {
@@ -71,7 +79,7 @@ func (t *tx) lacking(ctx context.Context, needs any, roles []string) (string, er
 	for _, need := range list {
 		covered := slices.ContainsFunc(grants, func(g *row) bool {
 			actions, _ := g.properties["actions"].([]any)
-			return slices.ContainsFunc(actions, func(a any) bool { return Covers(fmt.Sprint(a), fmt.Sprint(need)) })
+			return slices.ContainsFunc(actions, func(a any) bool { return cloud.Covers(fmt.Sprint(a), fmt.Sprint(need)) })
 		})
 		if !covered {
 			role, err := t.resources(ctx, `where id = ?`, roles[0])
@@ -86,12 +94,4 @@ func (t *tx) lacking(ctx context.Context, needs any, roles []string) (string, er
 		}
 	}
 	return "", nil
-}
-
-// Covers reports whether a granted action, such as bucket:*, covers a needed
-// one.
-func Covers(granted, needed string) bool {
-	kind, verb, _ := strings.Cut(granted, ":")
-	wantKind, wantVerb, _ := strings.Cut(needed, ":")
-	return (kind == "*" || kind == wantKind) && (verb == "*" || verb == wantVerb)
 }

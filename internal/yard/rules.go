@@ -94,6 +94,18 @@ var behaviours = map[string]behaviour{
 	"Record": {check: checkRecord, attributes: recordAttributes, unique: func(c *change) string {
 		return fmt.Sprintf("Record/%s/%s/%s", c.targets["zone"][0].id, c.text("name"), c.text("kind"))
 	}},
+	"Route": {check: checkRoute, attributes: none, unique: func(c *change) string {
+		return fmt.Sprintf("Route/%s/%s", c.targets["network"][0].id, c.text("to"))
+	}},
+	"Disk":        {attributes: none},
+	"Certificate": {check: checkCertificate, steps: certificateSteps, attributes: certificateAttributes},
+	"Cluster":     {quota: 3, check: checkCluster, steps: clusterSteps, editSteps: clusterSteps, attributes: clusterAttributes},
+	"Workload": {steps: workloadSteps, editSteps: workloadSteps, attributes: func(c *change) (map[string]any, error) {
+		return map[string]any{"ready": c.number("replicas")}, nil
+	}},
+	"Service": {check: checkService, steps: func(_ *change, ms int64) []step {
+		return []step{{Name: "finding workloads", MS: ms / 3}, {Name: "allocating an address", MS: ms * 2 / 3, Settling: true}}
+	}, attributes: serviceAttributes},
 	"Function": {check: checkFunction, attributes: once("url", func(c *change) (any, error) { return "https://" + c.host("functions"), nil })},
 	"Schedule": {check: checkSchedule, attributes: func(c *change) (map[string]any, error) {
 		return map[string]any{"next": "at " + c.text("every")}, nil
@@ -290,33 +302,6 @@ func (c *change) takenAddresses(subnet *row) (map[string]bool, error) {
 	return taken, nil
 }
 
-// publicAddress picks the lowest free address of the region's public ranges.
-func publicAddress(c *change) (any, error) {
-	ranges := map[string][]string{"alder-1": {"203.0.113.0/25"}, "birch-1": {"203.0.113.128/25"}, "cedar-2": {"198.51.100.0/24"}}
-	q, err := c.QueryContext(c.ctx, `select json_extract(attributes, '$.address') from resources where region = ? and json_extract(attributes, '$.address') is not null`, c.region)
-	if err != nil {
-		return nil, err
-	}
-	defer q.Close()
-	taken := map[string]bool{}
-	for q.Next() {
-		var a string
-		if err := q.Scan(&a); err != nil {
-			return nil, err
-		}
-		taken[a] = true
-	}
-	for _, r := range ranges[c.region] {
-		p := netip.MustParsePrefix(r)
-		for addr := p.Addr().Next(); p.Contains(addr.Next()); addr = addr.Next() {
-			if !taken[addr.String()] {
-				return addr.String(), q.Err()
-			}
-		}
-	}
-	return nil, bad("no-address", "remove an address that is not needed", "there is no public address left in %s", c.region)
-}
-
 func checkServerGroup(c *change) *cloud.Problem {
 	low, want, high := c.number("min"), c.number("want"), c.number("max")
 	if low > want || want > high {
@@ -430,14 +415,7 @@ func checkSubscription(c *change) *cloud.Problem {
 	return nil
 }
 
-func checkDatabase(c *change) *cloud.Problem {
-	majors := map[string][]string{"relational": {"13", "14", "15", "16"}, "document": {"6", "7"}}[c.text("engine")]
-	major, _, _ := strings.Cut(c.text("version"), ".")
-	if !slices.Contains(majors, major) {
-		return bad("no-such-version", "versions: "+strings.Join(majors, ", "), "there is no version %s of a %s database", c.text("version"), c.text("engine"))
-	}
-	return nil
-}
+func checkDatabase(c *change) *cloud.Problem { return c.checkVersion(c.text("engine")) }
 
 func databaseSteps(_ *change, ms int64) []step {
 	return []step{{Name: "allocating storage", MS: ms * 3 / 10}, {Name: "starting the engine", MS: ms / 2}, {Name: "first backup", MS: ms / 5, Settling: true}}

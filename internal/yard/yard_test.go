@@ -476,7 +476,7 @@ func TestWhatIsNeededMustBeGranted(t *testing.T) {
 		granted, needed string
 		want            bool
 	}{{"*:*", "queue:read", true}, {"queue:*", "queue:read", true}, {"*:read", "queue:read", true}, {"queue:write", "queue:read", false}, {"bucket:read", "queue:read", false}} {
-		if got := yard.Covers(test.granted, test.needed); got != test.want {
+		if got := cloud.Covers(test.granted, test.needed); got != test.want {
 			t.Errorf("%s covers %s: %v", test.granted, test.needed, got)
 		}
 	}

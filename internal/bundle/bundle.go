@@ -1,0 +1,260 @@
+// Package bundle opens a template with the files that it refers to: from a
+// folder, from an archive (CSAR, a ZIP), or as they were stored with a
+// revision. It remembers what was read, so that all of it can be stored or
+// packed.
+package bundle
+
+import (
+	"archive/zip"
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"brickrow/internal/profile"
+	"brickrow/internal/tosca"
+)
+
+// Limits on archives, so that none can exhaust the machine.
+const (
+	maxArchive = 64 << 20 // bytes, packed and unpacked
+	maxFiles   = 2_000
+)
+
+// Bundle is a template and what it refers to.
+type Bundle struct {
+	Name  string // of the template, as findings show it
+	Entry string // path of the template within the bundle
+	Text  []byte
+
+	open func(path string) ([]byte, error)
+	mu   sync.Mutex
+	read map[string][]byte
+}
+
+// IsArchive tells an archive from a template by its name.
+func IsArchive(name string) bool {
+	ext := strings.ToLower(filepath.Ext(name))
+	return ext == ".csar" || ext == ".zip"
+}
+
+// Open opens a template, or an archive with one.
+func Open(name string) (*Bundle, error) {
+	info, err := os.Stat(name)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, fmt.Errorf("there is no file %s", name)
+	case err != nil:
+		return nil, err
+	case info.IsDir():
+		return nil, fmt.Errorf("%s is a folder; name a template or a stack file in it", name)
+	case IsArchive(name):
+		if info.Size() > maxArchive {
+			return nil, fmt.Errorf("%s has %d MiB; archives of up to %d MiB are read", name, info.Size()>>20, maxArchive>>20)
+		}
+		data, err := os.ReadFile(name)
+		if err != nil {
+			return nil, err
+		}
+		return Archive(name, data)
+	case info.Size() > tosca.MaxBytes:
+		return nil, fmt.Errorf("%s has %d MiB; up to %d MiB are read", name, info.Size()>>20, tosca.MaxBytes>>20)
+	}
+	text, err := os.ReadFile(name)
+	if err != nil {
+		return nil, err
+	}
+	return Folder(name, text), nil
+}
+
+// Folder is a template whose text is at hand, with its folder.
+func Folder(name string, text []byte) *Bundle {
+	dir := filepath.Dir(name)
+	return &Bundle{Name: name, Entry: filepath.Base(name), Text: text, read: map[string][]byte{}, open: func(p string) ([]byte, error) {
+		if strings.HasPrefix(p, "../") { // a repository that the template names
+			return limited(os.Open(filepath.Join(dir, filepath.FromSlash(p))))
+		}
+		root, err := os.OpenRoot(dir)
+		if err != nil {
+			return nil, err
+		}
+		defer root.Close()
+		return limited(root.Open(filepath.FromSlash(p)))
+	}}
+}
+
+// limited reads a file that is not too large.
+func limited(f *os.File, err error) ([]byte, error) {
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err == nil && !info.Mode().IsRegular() {
+		return nil, errors.New("it is not a file")
+	}
+	text, err := io.ReadAll(io.LimitReader(f, tosca.MaxBytes+1))
+	if err == nil && len(text) > tosca.MaxBytes {
+		return nil, fmt.Errorf("it has more than %d MiB", tosca.MaxBytes>>20)
+	}
+	return text, err
+}
+
+// Stored is a template whose files are all at hand.
+func Stored(name, entry string, text []byte, files map[string][]byte) *Bundle {
+	if entry == "" {
+		entry = filepath.Base(name)
+	}
+	return &Bundle{Name: name, Entry: entry, Text: text, read: map[string][]byte{}, open: func(p string) ([]byte, error) {
+		if b, ok := files[p]; ok {
+			return b, nil
+		}
+		return nil, fs.ErrNotExist
+	}}
+}
+
+// Source is what the reader of templates asks.
+func (b *Bundle) Source() tosca.Source {
+	return tosca.Source{Entry: b.Entry, Profile: profile.Load, Open: func(p string) ([]byte, error) {
+		text, err := b.open(p)
+		if err == nil {
+			b.mu.Lock()
+			defer b.mu.Unlock()
+			b.read[p] = text
+		}
+		return text, err
+	}}
+}
+
+// Read reads the template and checks it.
+func (b *Bundle) Read() (*tosca.File, tosca.Findings) {
+	f, findings := tosca.Read(b.Name, b.Text, b.Source())
+	return f, append(findings, tosca.Check(f)...)
+}
+
+// Files lists what was read beside the template, by path.
+func (b *Bundle) Files() map[string][]byte {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return maps.Clone(b.read)
+}
+
+// Archive opens an archive. Nothing of it is written anywhere; names that
+// point out of it, links, and archives that unpack to too much are refused.
+func Archive(name string, data []byte) (*Bundle, error) {
+	refuse := func(format string, args ...any) (*Bundle, error) {
+		return nil, fmt.Errorf("%s cannot be read as an archive: %s", name, fmt.Sprintf(format, args...))
+	}
+	z, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
+	if err != nil {
+		return refuse("it is no ZIP file (%v)", err)
+	}
+	if len(z.File) > maxFiles {
+		return refuse("it holds %d files; up to %d are read", len(z.File), maxFiles)
+	}
+	files := map[string][]byte{}
+	left := int64(maxArchive)
+	for _, f := range z.File {
+		p := path.Clean(f.Name)
+		switch {
+		case strings.HasSuffix(f.Name, "/"):
+			continue
+		case path.IsAbs(f.Name) || p == ".." || strings.HasPrefix(p, "../") || strings.ContainsAny(f.Name, "\\\x00") || strings.Contains(f.Name, ":"):
+			return refuse("%q points out of it", f.Name)
+		case !f.Mode().IsRegular():
+			return refuse("%s is a link, not a file", f.Name)
+		case files[p] != nil:
+			return refuse("%s is in it twice", p)
+		}
+		r, err := f.Open()
+		if err != nil {
+			return refuse("%s: %v", f.Name, err)
+		}
+		text, err := io.ReadAll(io.LimitReader(r, left+1))
+		r.Close()
+		if err != nil {
+			return refuse("%s: %v", f.Name, err)
+		}
+		if left -= int64(len(text)); left < 0 {
+			return refuse("it unpacks to more than %d MiB", maxArchive>>20)
+		}
+		files[p] = append([]byte{}, text...)
+	}
+	entry, err := entryOf(files)
+	if err != nil {
+		return refuse("%v", err)
+	}
+	if len(files[entry]) > tosca.MaxBytes {
+		return refuse("its template has more than %d MiB", tosca.MaxBytes>>20)
+	}
+	return Stored(filepath.Join(name, filepath.FromSlash(entry)), entry, files[entry], files), nil
+}
+
+// entryOf finds the template of an archive: TOSCA.meta names it, or it is the
+// only YAML file at the root.
+func entryOf(files map[string][]byte) (string, error) {
+	meta, ok := files["TOSCA.meta"]
+	if !ok {
+		meta, ok = files["TOSCA-Metadata/TOSCA.meta"]
+	}
+	if ok {
+		for line := range strings.Lines(string(meta)) {
+			key, value, _ := strings.Cut(line, ":")
+			value = strings.TrimSpace(value)
+			switch key {
+			case "CSAR-Version":
+				if value != "2.0" {
+					return "", fmt.Errorf("its version is %s; 2.0 can be read", value)
+				}
+			case "Entry-Definitions":
+				if files[path.Clean(value)] == nil {
+					return "", fmt.Errorf("its template %s is not in it", value)
+				}
+				return path.Clean(value), nil
+			}
+		}
+		return "", errors.New("TOSCA.meta does not name its template (Entry-Definitions)")
+	}
+	var found []string
+	for p := range files {
+		if ext := path.Ext(p); !strings.Contains(p, "/") && (ext == ".yaml" || ext == ".yml") {
+			found = append(found, p)
+		}
+	}
+	if len(found) != 1 {
+		return "", fmt.Errorf("it has no TOSCA.meta, and %d YAML files at its root instead of one", len(found))
+	}
+	return found[0], nil
+}
+
+// Pack writes a template and all that it reads as an archive. The same files
+// give the same bytes. What lies outside the folder cannot be packed.
+func (b *Bundle) Pack(w io.Writer, by string) error {
+	files := b.Files()
+	files[b.Entry] = b.Text
+	files["TOSCA.meta"] = []byte("CSAR-Version: 2.0\nCreated-By: " + by + "\nEntry-Definitions: " + b.Entry + "\n")
+	z := zip.NewWriter(w)
+	for _, p := range slices.Sorted(maps.Keys(files)) {
+		if strings.HasPrefix(p, "../") {
+			return fmt.Errorf("%s lies outside the folder and cannot be packed: copy it into the folder", p)
+		}
+		h := &zip.FileHeader{Name: p, Method: zip.Deflate, Modified: time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)}
+		h.SetMode(0o644)
+		f, err := z.CreateHeader(h)
+		if err == nil {
+			_, err = f.Write(files[p])
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return z.Close()
+}

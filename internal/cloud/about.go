@@ -1,0 +1,79 @@
+package cloud
+
+import (
+	"context"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+
+	"brickrow/internal/stack"
+)
+
+// About is what a target says of itself and of the one who asks.
+type About struct {
+	Who string `json:"who"` // whose token it is
+	// Actions are what the token may do: server:create, network:remove,
+	// *:change.
+	Actions []string `json:"actions"`
+	Limits  []Limit  `json:"limits"`
+	// Images are what servers can start from here, as resources that nobody
+	// made.
+	Images []Resource `json:"images"`
+	// FreeAddresses is how many public addresses can still be had.
+	FreeAddresses int `json:"free_addresses"`
+}
+
+// Limit is how many of a type there can be in a target, and how many there are.
+type Limit struct {
+	Type string `json:"type"`
+	Most int    `json:"most"`
+	Used int    `json:"used"`
+}
+
+// The verbs of actions on resources.
+const (
+	VerbCreate = "create"
+	VerbChange = "change"
+	VerbRemove = "remove"
+)
+
+// Action is what it takes to do something to resources of a type.
+func Action(typ, verb string) string { return strings.ToLower(typ) + ":" + verb }
+
+// Covers reports whether an allowed action, such as bucket:*, covers a needed
+// one.
+func Covers(allowed, needed string) bool {
+	kind, verb, _ := strings.Cut(allowed, ":")
+	wantKind, wantVerb, _ := strings.Cut(needed, ":")
+	return (kind == "*" || kind == wantKind) && (verb == "*" || verb == wantVerb)
+}
+
+// May reports whether the one who asks may do something.
+func (a *About) May(action string) bool {
+	return slices.ContainsFunc(a.Actions, func(allowed string) bool { return Covers(allowed, action) })
+}
+
+// About asks a target about itself.
+func (c *Client) About(ctx context.Context, t stack.Target) (*About, error) {
+	a := &About{}
+	err := c.call(ctx, http.MethodGet, place(t)+"/about", t.Account, nil, nil, a)
+	a.Who = Clean(a.Who)
+	for i := range a.Images {
+		a.Images[i] = a.Images[i].clean()
+	}
+	return a, err
+}
+
+// NameTaken asks whether a name that is unique in the whole cloud belongs to
+// somebody, and to whom where one may know it: the id of a resource of the
+// account, or "".
+func (c *Client) NameTaken(ctx context.Context, t stack.Target, typ, name string) (taken bool, id string, err error) {
+	var out struct {
+		Taken bool   `json:"taken"`
+		ID    string `json:"id"`
+	}
+	q := url.Values{"type": {typ}, "name": {name}}
+	err = c.call(ctx, http.MethodGet, place(t)+"/names?"+q.Encode(), t.Account, nil, nil, &out)
+	return out.Taken, Clean(out.ID), err
+}
