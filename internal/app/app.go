@@ -98,7 +98,7 @@ func (a *App) openCloud(url string) (*cloud.Client, error) {
 		url = os.Getenv("BRICKROW_CLOUD")
 	}
 	if url != "" {
-		tokens, err := readTokens(filepath.Join(a.Home, yard.CredentialsFile))
+		tokens, err := credentials(a.Home)
 		return &cloud.Client{Base: strings.TrimSuffix(url, "/"), HTTP: &http.Client{Timeout: 30 * time.Second}, Tokens: tokens}, err
 	}
 	y, err := yard.Open(a.Home, yard.Options{Speed: a.Speed})
@@ -106,14 +106,38 @@ func (a *App) openCloud(url string) (*cloud.Client, error) {
 		return nil, err
 	}
 	a.yard = y
-	return &cloud.Client{Base: "http://yard.local", HTTP: &http.Client{Transport: yard.Transport{Handler: y.Handler()}}, Tokens: y.Tokens()}, nil
+	tokens, err := credentials(a.Home)
+	return &cloud.Client{Base: "http://yard.local", HTTP: &http.Client{Transport: yard.Transport{Handler: y.Handler()}}, Tokens: tokens}, err
+}
+
+// credentials are the tokens of the accounts: those of the file, and over them
+// those of the environment, such as BRICKROW_TOKEN_WORKSHOP.
+func credentials(home string) (map[string]string, error) {
+	given := map[string]string{}
+	for _, v := range os.Environ() {
+		if name, token, _ := strings.Cut(v, "="); strings.HasPrefix(name, "BRICKROW_TOKEN_") {
+			given[strings.ToLower(strings.ReplaceAll(strings.TrimPrefix(name, "BRICKROW_TOKEN_"), "_", "-"))] = token
+		}
+	}
+	path := filepath.Join(home, yard.CredentialsFile)
+	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) && len(given) > 0 {
+		return given, nil
+	}
+	tokens, err := readTokens(path)
+	if err != nil {
+		return nil, err
+	}
+	for account, token := range given {
+		tokens[account] = token
+	}
+	return tokens, nil
 }
 
 // readTokens reads the credentials file. One that others can read is refused.
 func readTokens(path string) (map[string]string, error) {
 	info, err := os.Stat(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("there are no credentials: put the token of each account into %s, as { \"account\": \"token\" }", path)
+		return nil, fmt.Errorf("there are no credentials: set BRICKROW_TOKEN_ and the account's name, or put the token of each account into %s, as { \"account\": \"token\" }", path)
 	}
 	if err != nil {
 		return nil, err

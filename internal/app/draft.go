@@ -22,6 +22,9 @@ type Values struct {
 	Flags  []string // name=value, as on the command line
 	File   string   // a file of inputs; "" is none
 	Target string   // account/region, for a stack file that does not say one
+	Strict bool     // inputs without a value are wrong also in a template alone
+
+	over map[string]bool // inputs that a flag gives: what files say of them is not read
 }
 
 // Draft is a template, with a stack file or without, read and resolved as far
@@ -92,6 +95,11 @@ func (a *App) load(ctx context.Context, path string, text []byte, v Values) *Dra
 	}
 	d.Stack, d.Findings = stack.ReadFile(path, text)
 	d.place(v)
+	if careful, err := a.carefulTargets(); err != nil {
+		d.Findings.Errorf(tosca.Pos{File: path, Line: 1, Column: 1}, "no-targets", "", "%v", err)
+	} else if slices.Contains(careful, d.Stack.Target.String()) {
+		d.Stack.Careful = true
+	}
 	var b *bundle.Bundle
 	if d.Stack.Template != "" {
 		template := d.Stack.Template
@@ -117,7 +125,7 @@ func (a *App) fill(ctx context.Context, d *Draft, b *bundle.Bundle, v Values) {
 		d.File, findings = b.Read()
 		d.Findings = append(d.Findings, findings...)
 	}
-	d.options = stack.Options{Given: a.given(ctx, d, v), Lenient: d.Stack == nil && len(v.Flags) == 0 && v.File == ""}
+	d.options = stack.Options{Given: a.given(ctx, d, v), Lenient: d.Stack == nil && len(v.Flags) == 0 && v.File == "" && !v.Strict}
 	if d.Stack != nil {
 		d.options.Tags = d.Stack.Tags
 	}
@@ -163,15 +171,20 @@ func (d *Draft) resolve() {
 // given collects the values of the inputs, lowest precedence first.
 func (a *App) given(ctx context.Context, d *Draft, v Values) []stack.Given {
 	var out []stack.Given
+	v.over = map[string]bool{}
+	for _, flag := range v.Flags {
+		name, _, _ := strings.Cut(flag, "=")
+		v.over[name] = true
+	}
 	if d.Stack != nil {
-		out = a.fromFile(ctx, d, d.Stack.Inputs, "stack file", d.Path)
+		out = a.fromFile(ctx, d, d.Stack.Inputs, "stack file", d.Path, v)
 	}
 	if v.File != "" {
 		text, err := readFile(v.File)
 		if err != nil {
 			d.Findings.Errorf(tosca.Pos{File: v.File}, "no-inputs-file", "", "the file of inputs cannot be read: %v", err)
 		} else if root := tosca.ParseYAML(v.File, text, &d.Findings); root != nil {
-			out = append(out, a.fromFile(ctx, d, stack.ReadInputs(v.File, root, &d.Findings), "inputs file", v.File)...)
+			out = append(out, a.fromFile(ctx, d, stack.ReadInputs(v.File, root, &d.Findings), "inputs file", v.File, v)...)
 		}
 	}
 	if len(v.Flags) == 0 {
@@ -195,10 +208,13 @@ func (a *App) given(ctx context.Context, d *Draft, v Values) []stack.Given {
 
 // fromFile turns the inputs of a file into values, reading those that stand
 // elsewhere.
-func (a *App) fromFile(ctx context.Context, d *Draft, list []stack.FileInput, kind, path string) []stack.Given {
+func (a *App) fromFile(ctx context.Context, d *Draft, list []stack.FileInput, kind, path string, v Values) []stack.Given {
 	var out []stack.Given
 	for _, in := range list {
 		g := stack.Given{Name: in.Name, Value: in.Value, Origin: stack.Origin{Kind: kind, Pos: in.Pos}}
+		if v.over[in.Name] {
+			continue
+		}
 		if in.Source != nil {
 			v, err := a.fetch(ctx, *in.Source, filepath.Dir(path), d.Stack)
 			if err != nil {
@@ -413,7 +429,7 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 			if err != nil {
 				return err
 			}
-			s.BaseInputs = base.Inputs
+			s.BaseInputs, s.BaseFound = base.Inputs, base.Found
 		}
 	}
 	p.ChangeSet = whatif.Compare(s)

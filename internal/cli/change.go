@@ -30,40 +30,6 @@ func valueFlags(cmd *cobra.Command) *app.Values {
 	return v
 }
 
-func (p *Program) check() *cobra.Command {
-	var asJSON bool
-	cmd := &cobra.Command{Use: "check FILE...", Short: "Check templates and stack files; the cloud is not asked", Args: cobra.MinimumNArgs(1)}
-	v := valueFlags(cmd)
-	cmd.Flags().BoolVar(&asJSON, "json", false, "findings as JSON")
-	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		return p.with(func(a *app.App) error {
-			all := tosca.Findings{}
-			for _, path := range args {
-				findings, err := a.Check(cmd.Context(), path, *v)
-				if err != nil {
-					return err
-				}
-				all = append(all, findings...)
-			}
-			if asJSON {
-				if err := p.json(map[string]any{"findings": all}); err != nil {
-					return err
-				}
-			} else {
-				p.findings(all)
-				if len(all) == 0 {
-					fmt.Fprintln(p.Out, "nothing wrong found")
-				}
-			}
-			if all.HasErrors() {
-				return exit(ExitRefused)
-			}
-			return nil
-		})
-	}
-	return cmd
-}
-
 func (p *Program) findings(list tosca.Findings) {
 	for _, f := range list {
 		fmt.Fprintf(p.Err, "%s: %s: %s [%s]\n", f.Pos, f.Severity, cloud.Clean(f.Message), f.Code)

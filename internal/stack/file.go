@@ -201,3 +201,39 @@ func ParseFlag(flag string, inputs []*tosca.Property) (Given, error) {
 	}
 	return g, nil
 }
+
+// FileSchema is a JSON Schema for stack files. With the inputs of a template it
+// is one for the stack files of that template.
+func FileSchema(inputs []*tosca.Property) map[string]any {
+	type object = map[string]any
+	text := object{"type": "string"}
+	source := object{"description": "A value that is read elsewhere", "anyOf": []any{
+		object{"type": "object", "required": []string{"from_env"}, "properties": object{"from_env": text}, "additionalProperties": false},
+		object{"type": "object", "required": []string{"from_file"}, "properties": object{"from_file": text}, "additionalProperties": false},
+		object{"type": "object", "required": []string{"from_stack"}, "properties": object{"from_stack": object{"type": "object", "required": []string{"stack", "output"}, "properties": object{"stack": text, "output": text}, "additionalProperties": false}}, "additionalProperties": false},
+	}}
+	values := object{"type": "object", "description": "Values of the template's inputs"}
+	if inputs != nil {
+		props := object{}
+		for _, in := range inputs {
+			props[in.Name] = tosca.ValueSchema(in)
+		}
+		values["properties"], values["additionalProperties"] = props, false
+	}
+	return object{
+		"$schema": "https://json-schema.org/draft/2020-12/schema",
+		"title":   "A stack file of Brick Row",
+		"type":    "object", "additionalProperties": false,
+		"required": []string{"stack", "template", "target"},
+		"$defs":    object{"source": source},
+		"properties": object{
+			"stack":      object{"type": "string", "pattern": stackName.String(), "description": "Name of the stack, unique in its target"},
+			"template":   object{"type": "string", "description": "The template or archive, relative to this file"},
+			"target":     object{"type": "string", "pattern": "^[^/]+/[^/]+$", "description": "Where it goes: account/region"},
+			"careful":    object{"type": "boolean", "default": false, "description": "Whether to be slower to confirm"},
+			"on_failure": object{"enum": []string{"undo", "hold"}, "default": "undo", "description": "What happens when a run fails"},
+			"tags":       object{"type": "object", "additionalProperties": text, "description": "Tags of every resource"},
+			"inputs":     values,
+		},
+	}
+}

@@ -340,7 +340,7 @@ func (r *resolver) node(c context, call *tosca.Expr, path []tosca.Value) tosca.V
 	if call.Name == "get_artifact" {
 		return r.artifact(res, call, path)
 	}
-	w := walk{r, c, call, path}
+	w := walk{resolver: r, at: c, call: call, path: path}
 	if res == nil || isName && name == "SELF" && c.rel != nil {
 		return w.relation(c.rel, 1)
 	}
@@ -363,6 +363,29 @@ type walk struct {
 	at   context
 	call *tosca.Expr
 	path []tosca.Value
+}
+
+// ends is what a path comes to, for those who want to write it down anew.
+type ends struct {
+	list []end
+	all  bool // along ALL: a list of them
+}
+
+// end is one thing that a path comes to, and what is left of the path.
+type end struct {
+	property  *Property
+	resource  string // of an attribute
+	attribute string
+	output    *tosca.Output
+	scope     *scope // of output
+	rest      []tosca.Value
+}
+
+func (w walk) reached(e end, i int) {
+	if w.ends != nil {
+		e.rest = w.path[i:]
+		w.ends.list = append(w.ends.list, e)
+	}
 }
 
 func (w walk) fail(i int, code, mend, format string, args ...any) tosca.Value {
@@ -417,6 +440,7 @@ func (w walk) resource(res *Resource, i int) tosca.Value {
 		}
 		return tosca.Unknown{Bad: true} // the check reports it
 	}
+	w.reached(end{property: p}, i+1)
 	return w.descend(w.value(p), i+1, what)
 }
 
@@ -427,8 +451,10 @@ func (w walk) descend(v tosca.Value, i int, what string) tosca.Value {
 // found answers for a resource that is selected.
 func (w walk) found(res *Resource, name string, i int, what string) tosca.Value {
 	if res.Found == nil {
+		w.reached(end{resource: res.Name, attribute: name}, i+1)
 		return tosca.Unknown{Of: []tosca.Attribute{{Resource: res.Name, Name: name}}}
 	}
+	w.reached(end{resource: res.Name, attribute: name}, i+1)
 	v, ok := res.Found.Properties[name]
 	if w.call.Name == "get_attribute" && !ok {
 		v, ok = res.Found.Attributes[name]
@@ -454,6 +480,9 @@ func (w walk) attribute(res *Resource, name string, i int) tosca.Value {
 			}
 			for _, o := range res.filled.service.Outputs {
 				if o.Name == m.To {
+					if w.reached(end{output: o, scope: res.filled}, i+1); w.ends != nil {
+						return tosca.Unknown{} // it is written down, and evaluated there
+					}
 					return w.output(res.filled, o)
 				}
 			}
@@ -466,11 +495,13 @@ func (w walk) attribute(res *Resource, name string, i int) tosca.Value {
 	if res.Type.Attribute(name) == nil {
 		for _, p := range res.ownAttributes {
 			if p.Name == name {
+				w.reached(end{property: p}, i+1)
 				return w.value(p)
 			}
 		}
 		return w.fail(i, "no-value", "give it a value under attributes", "the attribute '%s' of %s has no value", name, res.Name)
 	}
+	w.reached(end{resource: res.Name, attribute: name}, i+1)
 	if w.attrs != nil {
 		if v, known := w.attrs(res.Name, name); known {
 			return v
@@ -487,6 +518,7 @@ func (w walk) within(list []*Property, i int, what string) tosca.Value {
 	}
 	for _, p := range list {
 		if p.Name == word {
+			w.reached(end{property: p}, i+1)
 			return w.descend(w.value(p), i+1, fmt.Sprintf("%s of the %s", word, what))
 		}
 	}
@@ -513,6 +545,9 @@ func (w walk) relationships(res *Resource, i int) tosca.Value {
 		list = l.relations
 	}
 	if index == tosca.Value(tosca.String("ALL")) {
+		if w.ends != nil {
+			w.ends.all = true
+		}
 		out := make(tosca.List, len(list))
 		for k, rel := range list {
 			out[k] = w.relation(rel, i+1)

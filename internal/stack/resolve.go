@@ -117,6 +117,7 @@ type resolver struct {
 	attrs    Attributes  // nil until something is built
 	memo     map[*Property]tosca.Value
 	trail    []*Property
+	ends     *ends // what the next path comes to is put down here
 }
 
 func (r *resolver) fillInputs(s *tosca.ServiceTemplate, o Options) {
@@ -141,6 +142,10 @@ func (r *resolver) fillInputs(s *tosca.ServiceTemplate, o Options) {
 	for _, in := range s.Inputs {
 		g, ok := given[in.Name]
 		switch {
+		case ok && in.Required && in.Type != nil && in.Type.Base != tosca.BaseNil && g.Value.Kind == tosca.LiteralExpr && tosca.Equal(g.Value.Value, tosca.Null{}):
+			r.findings.Errorf(g.Origin.Pos, "missing-input", "fill it in", "the input '%s' (%s) has no value%s", in.Name, in.Type.Label(), describe(in))
+			inputs[in.Name] = tosca.Unknown{Bad: true}
+			continue
 		case ok:
 		case in.Fixed != nil:
 			g = Given{Name: in.Name, Value: in.Fixed, Origin: Origin{Kind: "default", Pos: in.Fixed.Pos}}
@@ -614,4 +619,89 @@ func (r *resolver) output(s *scope, o *tosca.Output) tosca.Value {
 	v := r.env(context{scope: s}).EvalAs(o.Value, o.Type, "output "+o.Name)
 	tosca.Validate(o.Validation, v, o.Type, o.Pos, "output "+o.Name, r.findings)
 	return v
+}
+
+// Sources is what a value comes from in the end: inputs of the template, and
+// nodes that are looked up in the cloud. Names stand in order, each once.
+type Sources struct{ Inputs, Lookups []string }
+
+// Sources finds out what a property comes from, along all it refers to.
+func (w *Wanted) Sources(p *Property) Sources {
+	f := w.finder()
+	f.property(p)
+	return f.done()
+}
+
+// CountSources finds out what the count of a resource's node comes from.
+func (w *Wanted) CountSources(resource string) Sources {
+	n, f := w.templates[resource], w.finder()
+	if i := strings.LastIndexByte(resource, '#'); n.NodeTemplate == nil && i >= 0 {
+		n = w.templates[resource[:i]]
+	}
+	if n.NodeTemplate != nil && n.Count != nil {
+		f.expr(context{scope: n.scope}, n.Count)
+	}
+	return f.done()
+}
+
+// finder follows expressions to where their values come from.
+type finder struct {
+	*resolver
+	seen map[*Property]bool
+	out  Sources
+}
+
+func (w *Wanted) finder() *finder {
+	r := *w.resolver
+	r.findings = new(tosca.Findings)
+	return &finder{resolver: &r, seen: map[*Property]bool{}}
+}
+
+func (f *finder) done() Sources {
+	slices.Sort(f.out.Inputs)
+	slices.Sort(f.out.Lookups)
+	return Sources{slices.Compact(f.out.Inputs), slices.Compact(f.out.Lookups)}
+}
+
+func (f *finder) property(p *Property) {
+	if p == nil || f.seen[p] {
+		return
+	}
+	f.seen[p] = true
+	f.property(p.from)
+	if p.Expr != nil {
+		f.expr(p.at, p.Expr)
+	}
+}
+
+func (f *finder) expr(c context, x *tosca.Expr) {
+	x.Walk(func(x *tosca.Expr) {
+		if x.Kind != tosca.CallExpr {
+			return
+		}
+		switch x.Name {
+		case "get_input":
+			name := tosca.Show(x.Args[0].Value)
+			if c.scope.outer == nil {
+				f.out.Inputs = append(f.out.Inputs, name)
+			} else {
+				f.property(c.scope.defaults[name])
+			}
+		case "get_property", "get_attribute":
+			var found ends
+			f.ends = &found
+			f.env(c).Eval(x)
+			f.ends = nil
+			for _, e := range found.list {
+				switch {
+				case e.property != nil:
+					f.property(e.property)
+				case e.output != nil:
+					f.expr(context{scope: e.scope}, e.output.Value)
+				case f.w.byName[e.resource] == nil:
+					f.out.Lookups = append(f.out.Lookups, e.resource)
+				}
+			}
+		}
+	})
 }

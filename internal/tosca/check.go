@@ -421,6 +421,13 @@ func (c *checker) requirements(n *NodeTemplate, t *NodeType) {
 			c.findings.Errorf(q.Pos, "too-many-requirements", "", "%s takes at most %d of '%s'", t.Name, d.High, q.Name)
 		}
 	}
+	if s := c.template.Substitution; s != nil { // what is filled brings some along
+		for _, m := range s.Requirements {
+			if m.To == n.Name {
+				count[m.Part.Name]++
+			}
+		}
+	}
 	for _, d := range t.Requirements {
 		if count[d.Name] < d.Low {
 			c.findings.Errorf(n.Pos, "missing-requirement", fmt.Sprintf("add - %s: with the name of a %s", d.Name, d.wanted()), "%s: the requirement '%s' of %s is missing", n.Name, d.Name, t.Name)
@@ -448,7 +455,8 @@ func (c *checker) target(q *Requirement, d *RequirementDef, t *NodeType) {
 		return
 	case target != nil:
 		found = target.Def
-		if d.Target != nil && !found.IsA(d.Target) {
+		filled := target.Has("substitute") && found.Resource == "" // what fills it is looked at when it is resolved
+		if d.Target != nil && !filled && !found.IsA(d.Target) {
 			c.findings.Errorf(q.TargetPos, "wrong-target", "", "'%s' wants %s; %s is %s", q.Name, article(d.Node), q.Target, article(target.Type))
 			return
 		}

@@ -26,6 +26,8 @@ type State struct {
 	Live map[string]*stack.Live
 	// BaseInputs are the inputs of the recorded revision.
 	BaseInputs []stack.Input
+	// BaseFound is what the look-ups of the recorded revision found.
+	BaseFound map[string]stack.Found
 	Takes      Takes
 }
 
@@ -262,7 +264,7 @@ func (c *comparer) newProperties(ch *Change, props map[string]tosca.Value) {
 	}
 	if ch.Wanted.Index >= 0 {
 		if n := ch.Wanted.Template(); n != nil && n.Count != nil {
-			if words := c.changedInputs(n.Count); len(words) > 0 {
+			if words := c.changedSources(c.Wanted.CountSources(ch.Name)); len(words) > 0 {
 				ch.Because = words
 				return
 			}
@@ -297,7 +299,7 @@ func (c *comparer) cause(ch *Change, p stack.PropertyChange) {
 		say("%s is no longer in the template", p.Path)
 		return
 	}
-	found := c.changedInputs(prop.Expr)
+	found := c.changedSources(c.Wanted.Sources(prop))
 	for _, s := range found {
 		say("%s", s)
 	}
@@ -343,6 +345,10 @@ func (c *comparer) linkCause(ch *Change, p stack.PropertyChange, say func(string
 			continue
 		}
 		for _, t := range l.Targets {
+			if moved := c.movedLookup(t); moved != "" {
+				say("%s", moved)
+				return
+			}
 			if up := c.change(t); up != nil && (up.Kind == Swap || up.Kind == New) {
 				say("%s %s gets a new id", mark(up.Kind), t)
 				c.upstream[ch.Name] = append(c.upstream[ch.Name], t)
@@ -356,30 +362,52 @@ func (c *comparer) linkCause(ch *Change, p stack.PropertyChange, say func(string
 	say("%s is no longer in the template", p.Path)
 }
 
-// changedInputs says which inputs in an expression differ from the recorded
+// changedSources says which inputs and look-ups differ from the recorded
 // revision's.
-func (c *comparer) changedInputs(x *tosca.Expr) []string {
+func (c *comparer) changedSources(from stack.Sources) []string {
+	if c.BaseRevision == 0 {
+		return nil
+	}
 	var out []string
-	x.Walk(func(x *tosca.Expr) {
-		if x.Kind != tosca.CallExpr || x.Name != "get_input" {
-			return
-		}
-		name := tosca.Show(x.Args[0].Value)
+	for _, name := range from.Inputs {
 		now, was := c.inputs[name], c.baseInputs[name]
-		if c.BaseRevision == 0 || now.Value == nil || was.Value != nil && tosca.Equal(now.Value, was.Value) {
-			return
+		if now.Value == nil || was.Value != nil && tosca.Equal(now.Value, was.Value) {
+			continue
 		}
 		before := "was not given"
-		switch {
-		case tosca.HasSecret(now.Value):
-			out = append(out, fmt.Sprintf("input %s, a secret, was changed (%s)", name, now.Origin))
-			return
-		case was.Value != nil:
+		if was.Value != nil {
 			before = "was " + tosca.Show(was.Value)
 		}
+		if tosca.HasSecret(now.Value) {
+			out = append(out, fmt.Sprintf("input %s, a secret, was changed (%s)", name, now.Origin))
+			continue
+		}
 		out = append(out, fmt.Sprintf("input %s is %s, %s (%s)", name, tosca.Show(now.Value), before, now.Origin))
-	})
+	}
+	for _, name := range from.Lookups {
+		if s := c.movedLookup(name); s != "" {
+			out = append(out, s)
+		}
+	}
 	return out
+}
+
+// movedLookup says that a look-up finds something else than it did; "" where
+// it does not.
+func (c *comparer) movedLookup(name string) string {
+	now, was := c.Wanted.Existing(name), c.BaseFound[name]
+	switch {
+	case now == nil || was.ID == "":
+		return ""
+	case now.ID != was.ID:
+		return fmt.Sprintf("the look-up %s finds %s, it found %s", name, now.ID, was.ID)
+	}
+	for _, k := range tosca.Map(now.Properties).Keys() {
+		if v := was.Properties[k]; v == nil || tosca.Show(v) != tosca.Show(now.Properties[k]) {
+			return fmt.Sprintf("%s of %s, which the look-up %s finds, was changed", k, now.ID, name)
+		}
+	}
+	return ""
 }
 
 var marks = map[Kind]string{New: "▲", Edit: "◧", Swap: "⇅", Drop: "▽", Same: "▪", Adopt: "◈", Release: "◇"}
@@ -410,7 +438,7 @@ func (c *comparer) drop(r *stack.Recorded) Change {
 	}
 	if n != nil && n.Count != nil {
 		words = []string{"the count of " + n.Name + " is lower: " + n.Count.Pos.Short()}
-		if inputs := c.changedInputs(n.Count); len(inputs) > 0 {
+		if inputs := c.changedSources(c.Wanted.CountSources(ch.Name)); len(inputs) > 0 {
 			words = inputs
 		}
 	}

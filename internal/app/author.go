@@ -1,0 +1,374 @@
+package app
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"go.yaml.in/yaml/v4"
+
+	"brickrow/examples"
+	"brickrow/internal/bundle"
+	"brickrow/internal/cloud"
+	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
+)
+
+// Format formats a template or a stack file. changed is false where it is in
+// its form already.
+func (a *App) Format(name string, text []byte) (out []byte, changed bool, findings tosca.Findings) {
+	if isTemplate(name, text) {
+		out, findings = tosca.Format(name, text)
+	} else {
+		out, findings = tosca.FormatPlain(name, text)
+	}
+	return out, !findings.HasErrors() && !bytes.Equal(out, text), findings
+}
+
+// WriteFormatted replaces a file by its formatted text, as a whole or not at
+// all.
+func WriteFormatted(name string, text []byte) error {
+	info, err := os.Stat(name)
+	if err != nil {
+		return err
+	}
+	tmp, err := os.CreateTemp(filepath.Dir(name), ".brickrow-fmt-*")
+	if err != nil {
+		return err
+	}
+	_, err = tmp.Write(text)
+	err = errors.Join(err, tmp.Chmod(info.Mode().Perm()), tmp.Close())
+	if err == nil {
+		err = os.Rename(tmp.Name(), name)
+	}
+	if err != nil {
+		return errors.Join(err, os.Remove(tmp.Name()))
+	}
+	return nil
+}
+
+// CheckTarget checks a draft against a target: its own, or the one in the
+// values, where a template alone can be checked too.
+func (a *App) CheckTarget(ctx context.Context, path string, v Values) (tosca.Findings, error) {
+	d, err := a.Load(ctx, path, v)
+	if err != nil {
+		return nil, err
+	}
+	if d.Stack == nil {
+		t, ok := stack.ParseTarget(v.Target)
+		if !ok {
+			return nil, refusal("%s is a template alone: say which target it is for, as --target=account/region", path)
+		}
+		d.Stack = &stack.File{Path: path, Stack: "checked", Target: t, TargetPos: tosca.Pos{File: "--target " + v.Target}}
+	}
+	p, err := a.WhatIf(ctx, d, true)
+	if err != nil {
+		return nil, err
+	}
+	return p.Findings, nil
+}
+
+// Pack packs the template of a folder and all that it reads into an archive.
+// entry names the template; it may be "" where there is only one.
+func (a *App) Pack(dir, entry, out string) (files int, findings tosca.Findings, err error) {
+	if info, err := os.Stat(dir); err != nil || !info.IsDir() {
+		return 0, nil, refusal("%s is not a folder", dir)
+	}
+	if entry == "" {
+		if entry, err = a.entryOf(dir); err != nil {
+			return 0, nil, err
+		}
+	}
+	b, err := bundle.Open(filepath.Join(dir, entry))
+	if err != nil {
+		return 0, nil, refusal("%v", err)
+	}
+	if _, findings = b.Read(); findings.HasErrors() {
+		return 0, findings, nil
+	}
+	var archive bytes.Buffer
+	if err := b.Pack(&archive, "Brick Row"); err != nil {
+		return 0, findings, refusal("%v", err)
+	}
+	tmp := out + ".part"
+	if err := os.WriteFile(tmp, archive.Bytes(), 0o644); err != nil {
+		return 0, findings, err
+	}
+	return len(b.Files()) + 1, findings, os.Rename(tmp, out)
+}
+
+// entryOf finds the one template of a folder that no other file imports.
+func (a *App) entryOf(dir string) (string, error) {
+	names, err := filepath.Glob(filepath.Join(dir, "*.y*ml"))
+	if err != nil {
+		return "", err
+	}
+	imported := map[string]bool{}
+	var found []string
+	for _, name := range names {
+		text, err := readFile(name)
+		if err != nil || !isTemplate(name, text) {
+			continue
+		}
+		f, _ := bundle.Folder(name, text).Read()
+		if f.Service != nil {
+			found = append(found, filepath.Base(name))
+		}
+		for _, g := range f.Imports {
+			imported[filepath.FromSlash(g.Path)] = true
+		}
+	}
+	found = slices.DeleteFunc(found, func(name string) bool { return imported[name] })
+	if len(found) == 1 {
+		return found[0], nil
+	}
+	if len(found) == 0 {
+		return "", refusal("there is no template in %s", dir)
+	}
+	return "", refusal("there are several templates in %s: name one with --entry: %s", dir, strings.Join(found, ", "))
+}
+
+// Starter is a small stack to begin with.
+type Starter struct {
+	Name        string   `json:"name"`
+	Description string   `json:"description"`
+	Inputs      []string `json:"inputs"` // those that must be filled in
+}
+
+// Starters lists the stacks to begin with.
+func Starters() ([]Starter, error) {
+	dirs, err := examples.Starters.ReadDir("starters")
+	if err != nil {
+		return nil, err
+	}
+	var out []Starter
+	for _, d := range dirs {
+		f, err := readStarter(d.Name())
+		if err != nil {
+			return nil, err
+		}
+		s := Starter{Name: d.Name(), Description: f.Description, Inputs: []string{}}
+		for _, in := range f.Service.Inputs {
+			if !in.Optional() {
+				s.Inputs = append(s.Inputs, in.Name)
+			}
+		}
+		out = append(out, s)
+	}
+	return out, nil
+}
+
+func readStarter(name string) (*tosca.File, error) {
+	dir := path.Join("starters", name)
+	text, err := examples.Starters.ReadFile(path.Join(dir, name+".yaml"))
+	if err != nil {
+		list, lerr := examples.Starters.ReadDir("starters")
+		if lerr != nil {
+			return nil, lerr
+		}
+		var names []string
+		for _, d := range list {
+			names = append(names, d.Name())
+		}
+		return nil, refusal("there is no starter '%s'; %s", name, cmpOr(tosca.Suggest(name, names), "'brickrow starters' lists them"))
+	}
+	files := map[string][]byte{}
+	err = fs.WalkDir(examples.Starters, dir, func(p string, e fs.DirEntry, err error) error {
+		if err == nil && !e.IsDir() {
+			files[strings.TrimPrefix(p, dir+"/")], err = examples.Starters.ReadFile(p)
+		}
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	f, findings := bundle.Stored(name+".yaml", "", text, files).Read()
+	if findings.HasErrors() {
+		return nil, fmt.Errorf("the starter %s: %w", name, &Refusal{Findings: findings})
+	}
+	return f, nil
+}
+
+func cmpOr(a, b string) string {
+	if a != "" {
+		return a
+	}
+	return b
+}
+
+// NewFrom writes a starter and a stack file for it into a folder. Files that
+// are there already are never overwritten.
+func NewFrom(starter, dir, target string) (written []string, err error) {
+	f, err := readStarter(starter)
+	if err != nil {
+		return nil, err
+	}
+	from := path.Join("starters", starter)
+	entries, err := examples.Starters.ReadDir(from)
+	if err != nil {
+		return nil, err
+	}
+	files := map[string][]byte{}
+	for _, e := range entries {
+		if files[e.Name()], err = examples.Starters.ReadFile(path.Join(from, e.Name())); err != nil {
+			return nil, err
+		}
+	}
+	files[starter+".stack.yaml"] = []byte(StackFileFor(f, starter, starter+".yaml", target))
+	var names []string
+	for name := range files {
+		names = append(names, name)
+		if _, err := os.Lstat(filepath.Join(dir, name)); err == nil {
+			return nil, refusal("%s is there already; choose an empty folder", filepath.Join(dir, name))
+		}
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, err
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		p := filepath.Join(dir, name)
+		if err := os.WriteFile(p, files[name], 0o644); err != nil {
+			return written, err
+		}
+		written = append(written, p)
+	}
+	return written, nil
+}
+
+// FillIn marks what is to be filled in, in a stack file that was written for
+// someone.
+const FillIn = "FILL IN"
+
+// StackFileFor writes a stack file for a template: what must be filled in is
+// marked, and each input says what it is.
+func StackFileFor(f *tosca.File, name, template, target string) string {
+	var b strings.Builder
+	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
+	line("# %s", f.Description)
+	line("# Lines marked %s need a value; the others can stay as they are.", FillIn)
+	line("stack: %s", name)
+	line("template: %s", template)
+	if target == "" {
+		line("target:   # %s: account/region; 'brickrow targets' lists them", FillIn)
+	} else {
+		line("target: %s", target)
+	}
+	if len(f.Service.Inputs) == 0 {
+		return b.String()
+	}
+	line("inputs:")
+	for _, in := range f.Service.Inputs {
+		line("  # %s", cmpOr(in.Description, in.Name))
+		about := in.Type.Label()
+		if in.Validation != nil {
+			about += ", " + tosca.Describe(in.Validation)
+		}
+		secret := in.Type.IsA("Secret")
+		switch {
+		case secret:
+			line("  %s: { from_env: %s }   # %s: %s; set the variable, or write { from_file: … }", in.Name, strings.ToUpper(in.Name), FillIn, about)
+		case !in.Optional():
+			line("  %s:   # %s: %s", in.Name, FillIn, about)
+		default:
+			value := ""
+			if v, ok := in.Constant(); ok {
+				value = " " + strings.TrimSpace(string(tosca.Emit(tosca.Inline(stack.Literal(v)))))
+			}
+			line("  # %s:%s   # %s", in.Name, value, about)
+		}
+	}
+	return b.String()
+}
+
+// TargetInfo is a target with who one is there.
+type TargetInfo struct {
+	Target  stack.Target  `json:"-"`
+	Name    string        `json:"target"`
+	Who     string        `json:"who"`
+	May     []string      `json:"may"`
+	Careful bool          `json:"careful"`
+	Limits  []cloud.Limit `json:"limits"`
+	Problem string        `json:"problem,omitempty"`
+}
+
+// Targets lists the accounts and regions, with who one is there.
+func (a *App) Targets(ctx context.Context) ([]TargetInfo, error) {
+	list, err := a.Cloud.Targets(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("ask the cloud for its targets: %w", err)
+	}
+	careful, err := a.carefulTargets()
+	if err != nil {
+		return nil, err
+	}
+	var out []TargetInfo
+	for _, t := range list {
+		i := TargetInfo{Target: t, Name: t.String(), Careful: slices.Contains(careful, t.String()), May: []string{}, Limits: []cloud.Limit{}}
+		if about, err := a.Cloud.About(ctx, t); err != nil {
+			i.Problem = cloud.Clean(err.Error())
+		} else {
+			i.Who, i.May, i.Limits = about.Who, about.Actions, append(i.Limits, about.Limits...)
+		}
+		out = append(out, i)
+	}
+	return out, nil
+}
+
+// targetsFile says which targets are careful: every stack in them is treated
+// as if its stack file said careful: true.
+const targetsFile = "targets.yaml"
+
+func (a *App) carefulTargets() ([]string, error) {
+	text, err := os.ReadFile(filepath.Join(a.Home, targetsFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	var in struct {
+		Careful []string `yaml:"careful"`
+	}
+	if err == nil {
+		err = yaml.Unmarshal(text, &in)
+	}
+	if err != nil {
+		return nil, refusal("the file %s cannot be read: %v", filepath.Join(a.Home, targetsFile), err)
+	}
+	return in.Careful, nil
+}
+
+// SetCareful says whether a target is careful.
+func (a *App) SetCareful(ctx context.Context, target string, careful bool) error {
+	t, ok := stack.ParseTarget(target)
+	targets, err := a.Cloud.Targets(ctx)
+	if err != nil {
+		return err
+	}
+	if !ok || !slices.Contains(targets, t) {
+		return refusal("there is no target %s; 'brickrow targets' lists them", target)
+	}
+	list, err := a.carefulTargets()
+	if err != nil {
+		return err
+	}
+	list = slices.DeleteFunc(list, func(s string) bool { return s == target })
+	if careful {
+		list = append(list, target)
+	}
+	slices.Sort(list)
+	text, err := yaml.Marshal(map[string][]string{"careful": list})
+	if err != nil {
+		return err
+	}
+	path := filepath.Join(a.Home, targetsFile)
+	if err := os.WriteFile(path+".part", text, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(path+".part", path)
+}

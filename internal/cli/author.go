@@ -1,0 +1,315 @@
+package cli
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"brickrow/internal/app"
+	"brickrow/internal/bundle"
+	"brickrow/internal/cloud"
+	"brickrow/internal/profile"
+	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
+)
+
+// own is what --target without a value stands for.
+const own = "own"
+
+func (p *Program) check() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{Use: "check FILE...", Short: "Check templates and stack files; with --target, against what is in the cloud", Args: cobra.MinimumNArgs(1)}
+	v := valueFlags(cmd)
+	cmd.Flags().BoolVar(&asJSON, "json", false, "findings as JSON")
+	target := cmd.Flags().Lookup("target")
+	target.NoOptDefVal = own
+	target.Usage = "check against the target too: that of the stack file, or --target=account/region for a template alone"
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		return p.with(func(a *app.App) error {
+			all := tosca.Findings{}
+			check := a.Check
+			if v.Target != "" {
+				check = a.CheckTarget
+			}
+			if v.Target == own {
+				v.Target = ""
+			}
+			for _, path := range args {
+				findings, err := check(cmd.Context(), path, *v)
+				if err != nil {
+					return err
+				}
+				all = append(all, findings...)
+			}
+			if asJSON {
+				if err := p.json(map[string]any{"findings": all}); err != nil {
+					return err
+				}
+			} else {
+				p.findings(all)
+				if len(all) == 0 {
+					fmt.Fprintln(p.Out, "nothing wrong found")
+				}
+			}
+			if all.HasErrors() {
+				return exit(ExitRefused)
+			}
+			return nil
+		})
+	}
+	return cmd
+}
+
+func (p *Program) format() *cobra.Command {
+	var checkOnly, print bool
+	cmd := &cobra.Command{Use: "fmt FILE...", Short: "Write templates and stack files in their one form; - reads from the input", Args: cobra.MinimumNArgs(1)}
+	cmd.Flags().BoolVar(&checkOnly, "check", false, "change nothing; exit with 1 and name the files that are not in their form")
+	cmd.Flags().BoolVar(&print, "print", false, "print the formatted text and change nothing")
+	cmd.RunE = func(_ *cobra.Command, args []string) error {
+		failed := false
+		for _, name := range args {
+			var text []byte
+			var err error
+			if name == "-" {
+				text, err = io.ReadAll(io.LimitReader(p.In, tosca.MaxBytes+1))
+			} else {
+				text, err = os.ReadFile(name)
+			}
+			if err != nil {
+				return err
+			}
+			out, changed, findings := (&app.App{}).Format(name, text)
+			p.findings(findings)
+			switch {
+			case findings.HasErrors():
+				failed = true
+			case print || name == "-":
+				if _, err := p.Out.Write(out); err != nil {
+					return err
+				}
+			case changed && checkOnly:
+				fmt.Fprintln(p.Out, name)
+				failed = true
+			case changed:
+				if err := app.WriteFormatted(name, out); err != nil {
+					return err
+				}
+				fmt.Fprintln(p.Out, name)
+			}
+		}
+		if failed {
+			return exit(ExitRefused)
+		}
+		return nil
+	}
+	return cmd
+}
+
+type jsonInput struct {
+	Name   string       `json:"name"`
+	Value  tosca.Value  `json:"value"`
+	Origin stack.Origin `json:"origin"`
+}
+
+func (p *Program) resolve() *cobra.Command {
+	var origins, asJSON bool
+	cmd := &cobra.Command{Use: "resolve FILE", Short: "Print a template with its inputs filled in and its counts expanded", Args: cobra.ExactArgs(1)}
+	v := valueFlags(cmd)
+	cmd.Flags().BoolVar(&origins, "origins", false, "print the value of each input, and where it comes from")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "with --origins: as JSON")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		return p.with(func(a *app.App) error {
+			v.Strict = true
+			d, err := a.Load(cmd.Context(), args[0], *v)
+			if err != nil {
+				return err
+			}
+			p.findings(d.Findings)
+			if origins {
+				if err := p.origins(d, asJSON); err != nil {
+					return err
+				}
+			}
+			if d.Findings.HasErrors() {
+				return exit(ExitRefused)
+			}
+			if origins {
+				return nil
+			}
+			text, err := d.Wanted.ResolvedTemplate()
+			if err != nil {
+				return err
+			}
+			_, err = p.Out.Write(text)
+			return err
+		})
+	}
+	return cmd
+}
+
+func (p *Program) origins(d *app.Draft, asJSON bool) error {
+	if asJSON {
+		out := []jsonInput{}
+		for _, in := range d.Wanted.Inputs {
+			out = append(out, jsonInput{in.Name, in.Value, in.Origin})
+		}
+		return p.json(map[string]any{"inputs": out})
+	}
+	wide := 0
+	for _, in := range d.Wanted.Inputs {
+		wide = max(wide, len(in.Name))
+	}
+	for _, in := range d.Wanted.Inputs {
+		fmt.Fprintf(p.Out, "%-*s  %s  (%s)\n", wide, in.Name, shown(in.Value), cloud.Clean(in.Origin.String()))
+	}
+	return nil
+}
+
+func (p *Program) schema() *cobra.Command {
+	cmd := &cobra.Command{Use: "schema template | stack [TEMPLATE]", Short: "Print the JSON Schema of templates, or of stack files, for editors",
+		Long: `Print a JSON Schema: of templates with the shipped types, or of stack files.
+With the path of a template, the schema of stack files knows its inputs.`, Args: cobra.RangeArgs(1, 2), ValidArgs: []string{"template", "stack"}}
+	cmd.RunE = func(_ *cobra.Command, args []string) error {
+		switch {
+		case args[0] == "template" && len(args) == 1:
+			return p.json(tosca.Schema(profile.Library()))
+		case args[0] == "stack" && len(args) == 1:
+			return p.json(stack.FileSchema(nil))
+		case args[0] == "stack":
+			b, err := bundle.Open(args[1])
+			if err != nil {
+				return err
+			}
+			f, findings := b.Read()
+			if p.findings(findings); findings.HasErrors() || f.Service == nil {
+				return exit(ExitRefused)
+			}
+			return p.json(stack.FileSchema(append([]*tosca.Property{}, f.Service.Inputs...)))
+		}
+		return usage{fmt.Errorf("there is a schema of 'template' and of 'stack', not of '%s'", strings.Join(args, " "))}
+	}
+	return cmd
+}
+
+func (p *Program) pack() *cobra.Command {
+	var out, entry string
+	cmd := &cobra.Command{Use: "pack DIR -o FILE.csar", Short: "Pack a template and all that it reads into an archive", Args: cobra.ExactArgs(1)}
+	cmd.Flags().StringVarP(&out, "output", "o", "", "the archive to write")
+	cmd.Flags().StringVar(&entry, "entry", "", "the template, where the folder has several")
+	_ = cmd.MarkFlagRequired("output") // it is there
+	cmd.RunE = func(_ *cobra.Command, args []string) error {
+		if !bundle.IsArchive(out) {
+			return usage{fmt.Errorf("%s: the name of an archive ends in .csar", out)}
+		}
+		n, findings, err := (&app.App{}).Pack(args[0], entry, out)
+		p.findings(findings)
+		if err != nil {
+			return err
+		}
+		if findings.HasErrors() {
+			return exit(ExitRefused)
+		}
+		fmt.Fprintf(p.Out, "%s: %d files\n", out, n)
+		return nil
+	}
+	return cmd
+}
+
+func (p *Program) starters() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{Use: "starters", Short: "List the small stacks to begin with", Args: cobra.NoArgs}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	cmd.RunE = func(*cobra.Command, []string) error {
+		list, err := app.Starters()
+		if err != nil {
+			return err
+		}
+		if asJSON {
+			return p.json(list)
+		}
+		for _, s := range list {
+			fmt.Fprintf(p.Out, "%-22s %s\n", s.Name, s.Description)
+		}
+		fmt.Fprintln(p.Out, "\n'brickrow new STARTER DIR' writes one into a folder")
+		return nil
+	}
+	return cmd
+}
+
+func (p *Program) newFrom() *cobra.Command {
+	var target string
+	cmd := &cobra.Command{Use: "new STARTER DIR", Short: "Begin a stack: write a starter and its stack file into a folder", Args: cobra.ExactArgs(2)}
+	cmd.Flags().StringVar(&target, "target", "", "account/region it goes to")
+	cmd.RunE = func(_ *cobra.Command, args []string) error {
+		if _, ok := stack.ParseTarget(target); target != "" && !ok {
+			return usage{fmt.Errorf("'%s' is not a target: write account/region", target)}
+		}
+		written, err := app.NewFrom(args[0], args[1], target)
+		if err != nil {
+			return err
+		}
+		for _, name := range written {
+			text, err := os.ReadFile(name)
+			if err != nil {
+				return err
+			}
+			note := ""
+			if n := bytes.Count(text, []byte(app.FillIn)) - 1; strings.HasSuffix(name, ".stack.yaml") && n > 0 {
+				note = fmt.Sprintf("   fill in the %d lines marked %s", n, app.FillIn)
+			}
+			fmt.Fprintf(p.Out, "%s%s\n", name, note)
+		}
+		return nil
+	}
+	return cmd
+}
+
+func (p *Program) targets() *cobra.Command {
+	var asJSON bool
+	var careful, notCareful string
+	cmd := &cobra.Command{Use: "targets", Short: "List the accounts and regions, and who one is there", Args: cobra.NoArgs}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	cmd.Flags().StringVar(&careful, "careful", "", "make this target a careful one: its stacks are slower to confirm")
+	cmd.Flags().StringVar(&notCareful, "not-careful", "", "make this target an ordinary one again")
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		return p.with(func(a *app.App) error {
+			for target, yes := range map[string]bool{careful: true, notCareful: false} {
+				if target != "" {
+					if err := a.SetCareful(cmd.Context(), target, yes); err != nil {
+						return err
+					}
+				}
+			}
+			list, err := a.Targets(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return p.json(list)
+			}
+			bad := false
+			for _, t := range list {
+				note := ""
+				if t.Careful {
+					note = "  careful"
+				}
+				if t.Problem != "" {
+					fmt.Fprintf(p.Out, "%-18s cannot be used: %s\n", t.Name, t.Problem)
+					bad = true
+					continue
+				}
+				fmt.Fprintf(p.Out, "%-18s as %s, may %s%s\n", t.Name, t.Who, strings.Join(t.May, " "), note)
+			}
+			if bad {
+				return errors.Join(exit(ExitRefused))
+			}
+			return nil
+		})
+	}
+	return cmd
+}

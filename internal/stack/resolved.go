@@ -1,0 +1,359 @@
+package stack
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"go.yaml.in/yaml/v4"
+
+	"brickrow/internal/tosca"
+)
+
+// ResolvedTemplate writes the resources down as a template of their own: inputs filled
+// in, counts expanded, nodes that are filled by others taken apart. What only
+// the cloud can know stays an expression. Secrets stay inputs, so that none is
+// written. Resolving the result gives the same resources again.
+func (w *Wanted) ResolvedTemplate() ([]byte, error) {
+	var findings tosca.Findings
+	r := *w.resolver
+	r.findings = &findings
+	e := &writer{resolver: &r, secrets: map[string]string{}}
+	nodes := mapping()
+	for _, res := range w.Selected {
+		n := mapping("type", text(res.Own.Base().Name), "directives", flow(sequence(text("select"))))
+		add(n, "node_filter", e.filter(context{scope: res.scope, self: res}, res.template.Filter))
+		add(nodes, res.Name, n)
+	}
+	for _, res := range w.Resources {
+		add(nodes, res.Name, e.resource(res))
+	}
+	outputs := mapping()
+	for _, o := range w.Outputs {
+		n := mapping()
+		if o.Description != "" {
+			add(n, "description", text(o.Description))
+		}
+		add(n, "value", e.expr(context{scope: w.root}, o.def.Value, o.Value))
+		add(outputs, o.Name, n)
+	}
+	inputs := mapping()
+	for _, name := range e.order {
+		add(inputs, name, flow(mapping("type", text("Secret"), "description", text(e.secrets[name]))))
+	}
+	service := mapping()
+	for _, part := range []struct {
+		name string
+		node *yaml.Node
+	}{{"inputs", inputs}, {"node_templates", nodes}, {"policies", e.policies()}, {"outputs", outputs}} {
+		if len(part.node.Content) > 0 {
+			add(service, part.name, part.node)
+		}
+	}
+	doc := mapping("tosca_definitions_version", text("tosca_2_0"))
+	if d := w.File.Description; d != "" {
+		add(doc, "description", text(d))
+	}
+	add(doc, "imports", sequence(flow(mapping("profile", text("brickrow.cloud:1")))))
+	add(doc, "service_template", service)
+	if findings.HasErrors() {
+		return nil, fmt.Errorf("write the resolved template: %s", findings[0])
+	}
+	return tosca.Emit(doc), nil
+}
+
+// writer turns values and expressions into YAML.
+type writer struct {
+	*resolver
+	secrets map[string]string // descriptions of the inputs that hold them
+	order   []string
+	inside  bool // a filter, in which SELF is what is looked at
+}
+
+func (e *writer) secret(name, description string) {
+	if _, known := e.secrets[name]; !known {
+		e.secrets[name] = description
+		e.order = append(e.order, name)
+	}
+}
+
+func (e *writer) resource(res *Resource) *yaml.Node {
+	n := mapping("type", text(res.Type.Name))
+	if d := res.template.Description; d != "" {
+		add(n, "description", text(d))
+	}
+	props := mapping()
+	for _, p := range res.Properties {
+		if !tosca.Equal(p.Value, tosca.Null{}) {
+			add(props, p.Name, e.property(p))
+		}
+	}
+	if len(props.Content) > 0 {
+		add(n, "properties", props)
+	}
+	links := sequence()
+	for _, l := range res.Links {
+		for _, t := range l.Targets {
+			links.Content = append(links.Content, mapping(l.Requirement, text(t)))
+		}
+	}
+	if len(links.Content) > 0 {
+		add(n, "requirements", links)
+	}
+	return n
+}
+
+func (e *writer) policies() *yaml.Node {
+	out := sequence()
+	for _, kind := range []string{"Keep", "Guard"} {
+		targets := sequence()
+		for _, res := range e.w.Resources {
+			if kind == "Keep" && res.Keep || kind == "Guard" && res.Guard {
+				targets.Content = append(targets.Content, text(res.Name))
+			}
+		}
+		if len(targets.Content) > 0 {
+			out.Content = append(out.Content, mapping(strings.ToLower(kind), mapping("type", text(kind), "targets", flow(targets))))
+		}
+	}
+	return out
+}
+
+// property writes the value of a property, as far as it is known.
+func (e *writer) property(p *Property) *yaml.Node {
+	for p.from != nil {
+		p = p.from
+	}
+	v := p.Value
+	if v == nil {
+		v = e.value(p)
+	}
+	switch {
+	case tosca.IsKnown(v) && !tosca.HasSecret(v):
+		return Literal(v)
+	case p.Expr == nil, p.Expr.Kind == tosca.LiteralExpr:
+		return e.hidden(p.owner()+"_"+p.Name, p.Def.Description)
+	}
+	return e.expr(p.at, p.Expr, v)
+}
+
+var unfit = regexp.MustCompile(`[^A-Za-z0-9_]+`)
+
+// hidden makes an input for a secret that is written in clear.
+func (e *writer) hidden(name, description string) *yaml.Node {
+	name = unfit.ReplaceAllString(name, "_")
+	e.secret(name, description)
+	return flow(mapping("$get_input", text(name)))
+}
+
+// expr writes what an expression comes to, v being its value: what is known as
+// a literal, the rest as an expression that names no input and no SELF.
+func (e *writer) expr(c context, x *tosca.Expr, v tosca.Value) *yaml.Node {
+	if tosca.IsKnown(v) && !tosca.HasSecret(v) && !e.inside {
+		return Literal(v)
+	}
+	eval := func(a *tosca.Expr) tosca.Value {
+		if e.inside && a.Kind != tosca.LiteralExpr {
+			return tosca.Unknown{}
+		}
+		return e.env(c).Eval(a)
+	}
+	switch x.Kind {
+	case tosca.ListExpr:
+		out := sequence()
+		for _, a := range x.Args {
+			out.Content = append(out.Content, e.expr(c, a, eval(a)))
+		}
+		return flow(out)
+	case tosca.MapExpr:
+		out := mapping()
+		for i, a := range x.Args {
+			add(out, escape(x.Keys[i].Name), e.expr(c, a, eval(a)))
+		}
+		return out
+	case tosca.LiteralExpr:
+		if tosca.HasSecret(v) {
+			return e.hidden("secret", "")
+		}
+		return Literal(x.Value)
+	}
+	switch x.Name {
+	case "get_input":
+		return e.input(c, x)
+	case "get_property", "get_attribute":
+		if e.inside && x.Args[0].Value == tosca.Value(tosca.String("SELF")) {
+			break
+		}
+		var found ends
+		e.ends = &found
+		e.env(c).Eval(x)
+		e.ends = nil
+		list := make([]*yaml.Node, 0, len(found.list))
+		for _, f := range found.list {
+			list = append(list, e.end(f))
+		}
+		switch {
+		case found.all:
+			return flow(sequence(list...))
+		case len(list) > 0:
+			return list[0]
+		}
+	case "value", "node_index":
+		if e.inside {
+			return text("$" + x.Name)
+		}
+	}
+	args := sequence()
+	for _, a := range x.Args {
+		args.Content = append(args.Content, e.expr(c, a, eval(a)))
+	}
+	return flow(mapping("$"+x.Name, flow(args)))
+}
+
+// input writes a call of get_input.
+func (e *writer) input(c context, x *tosca.Expr) *yaml.Node {
+	var path []tosca.Value
+	for _, a := range x.Args {
+		path = append(path, e.env(c).Eval(a))
+	}
+	name := tosca.Show(path[0])
+	if p := c.scope.defaults[name]; c.scope.outer != nil && p != nil {
+		return e.below(e.property(p), path[1:])
+	}
+	v, _ := e.resolver.input(c.scope, name)
+	if part, ok := tosca.At(v, path[1:]...); ok && tosca.IsKnown(part) && !tosca.HasSecret(part) {
+		return Literal(part)
+	}
+	if in := c.scope.service.Input(name); in != nil {
+		e.secret(name, in.Description)
+	}
+	return e.below(flow(mapping("$get_input", text(name))), path[1:])
+}
+
+// end writes what a path comes to.
+func (e *writer) end(f end) *yaml.Node {
+	switch {
+	case f.property != nil:
+		return e.below(e.property(f.property), f.rest)
+	case f.output != nil:
+		c := context{scope: f.scope}
+		return e.below(e.expr(c, f.output.Value, e.env(c).Eval(f.output.Value)), f.rest)
+	}
+	return e.below(flow(mapping("$get_attribute", flow(sequence(text(f.resource), text(f.attribute))))), f.rest)
+}
+
+// below goes on into what is written: into a map or a list, or with a longer
+// path of a call.
+func (e *writer) below(n *yaml.Node, path []tosca.Value) *yaml.Node {
+	for i, p := range path {
+		switch {
+		case n.Kind == yaml.MappingNode && len(n.Content) == 2 && strings.HasPrefix(n.Content[0].Value, "$get_"):
+			args := n.Content[1]
+			if args.Kind != yaml.SequenceNode {
+				args = flow(sequence(args))
+			}
+			args = flow(sequence(slices.Clone(args.Content)...))
+			for _, q := range path[i:] {
+				args.Content = append(args.Content, Literal(q))
+			}
+			return flow(mapping(n.Content[0].Value, args))
+		case n.Kind == yaml.MappingNode:
+			for k := 0; k+1 < len(n.Content); k += 2 {
+				if n.Content[k].Value == escape(tosca.Show(p)) {
+					n = n.Content[k+1]
+					break
+				}
+			}
+		case n.Kind == yaml.SequenceNode:
+			if k, ok := p.(tosca.Int); ok && k >= 0 && int(k) < len(n.Content) {
+				n = n.Content[k]
+			}
+		}
+	}
+	return n
+}
+
+// filter writes the condition of a node that is selected.
+func (e *writer) filter(c context, x *tosca.Expr) *yaml.Node {
+	if x == nil {
+		return text("true")
+	}
+	e.inside = true
+	defer func() { e.inside = false }()
+	return e.expr(c, x, tosca.Unknown{})
+}
+
+// Literal writes a value so that a template reads it back as it is.
+func Literal(v tosca.Value) *yaml.Node {
+	switch v := v.(type) {
+	case tosca.Bool:
+		return &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!bool", Value: strconv.FormatBool(bool(v))}
+	case tosca.Int:
+		return &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!int", Value: strconv.FormatInt(int64(v), 10)}
+	case tosca.Float:
+		s := strconv.FormatFloat(float64(v), 'g', -1, 64)
+		if !strings.ContainsAny(s, ".e") {
+			s += ".0"
+		}
+		return &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!float", Value: s}
+	case tosca.List:
+		out := sequence()
+		simple := true
+		for _, e := range v {
+			n := Literal(e)
+			simple = simple && n.Kind == yaml.ScalarNode
+			out.Content = append(out.Content, n)
+		}
+		if simple {
+			return flow(out)
+		}
+		return out
+	case tosca.Map:
+		out := mapping()
+		for _, k := range v.Keys() {
+			add(out, escape(k), Literal(v[k]))
+		}
+		return out
+	case nil, tosca.Null:
+		return &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!null", Value: "null"}
+	}
+	return text(escape(tosca.Show(v)))
+}
+
+// escape doubles the $ that a literal begins with.
+func escape(s string) string {
+	if strings.HasPrefix(s, "$") {
+		return "$" + s
+	}
+	return s
+}
+
+func text(s string) *yaml.Node {
+	n := &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: s}
+	if strings.Contains(s, "\n") {
+		n.Style = yaml.LiteralStyle
+	}
+	return n
+}
+
+func sequence(items ...*yaml.Node) *yaml.Node {
+	return &yaml.Node{Kind: yaml.SequenceNode, Tag: "!!seq", Content: items}
+}
+
+// mapping makes a map of names and nodes in turn.
+func mapping(pairs ...any) *yaml.Node {
+	m := &yaml.Node{Kind: yaml.MappingNode, Tag: "!!map"}
+	for i := 0; i+1 < len(pairs); i += 2 {
+		add(m, pairs[i].(string), pairs[i+1].(*yaml.Node))
+	}
+	return m
+}
+
+func add(m *yaml.Node, key string, n *yaml.Node) { m.Content = append(m.Content, text(key), n) }
+
+func flow(n *yaml.Node) *yaml.Node {
+	n.Style = yaml.FlowStyle
+	return n
+}
