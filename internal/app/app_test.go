@@ -20,8 +20,9 @@ import (
 // bench is an app on a folder of its own, with the demo's templates.
 type bench struct {
 	*App
-	t   *testing.T
-	dir string
+	t    *testing.T
+	dir  string
+	made int // by hand
 }
 
 func newBench(t *testing.T, speed float64) *bench {
@@ -37,7 +38,7 @@ func newBench(t *testing.T, speed float64) *bench {
 		t.Fatal(err)
 	}
 	dir = filepath.Join(dir, "kestrel-ridge")
-	b := &bench{a, t, dir}
+	b := &bench{App: a, t: t, dir: dir}
 	b.write("secrets/db_password", "frost-and-thaw-77\n")
 	b.write("secrets/oncall_token", "pager-secret-99\n")
 	return b

@@ -28,7 +28,7 @@ type State struct {
 	BaseInputs []stack.Input
 	// BaseFound is what the look-ups of the recorded revision found.
 	BaseFound map[string]stack.Found
-	Takes      Takes
+	Takes     Takes
 }
 
 // Limit is how many changes are under way at once.
