@@ -52,12 +52,14 @@ type Attributes func(resource, attribute string) (tosca.Value, bool)
 // The result is usable as far as the findings allow.
 func Resolve(f *tosca.File, o Options) (*Wanted, tosca.Findings) {
 	var findings tosca.Findings
-	w := &Wanted{File: f, byName: map[string]*Resource{}, templates: map[string]nodeAt{}}
-	r := &resolver{w: w, findings: &findings, memo: map[*Property]tosca.Value{}, options: o}
+	w := &Wanted{File: f}
+	r := &resolver{w: w, findings: &findings, options: o}
 	w.resolver = r
 	if f.Service == nil {
 		return w, findings
 	}
+	n := len(f.Service.Nodes)
+	w.byName, w.Resources, r.all = make(map[string]*Resource, n), make([]*Resource, 0, n), make([]*Resource, 0, n)
 	w.root = &scope{file: f, service: f.Service, inputs: map[string]tosca.Value{}, instances: make(map[string][]*Resource, len(f.Service.Nodes))}
 	r.fillInputs(f.Service, o)
 	r.expand(w.root)
@@ -113,10 +115,14 @@ type resolver struct {
 	w        *Wanted
 	options  Options
 	findings *tosca.Findings
-	all      []*Resource // those that are filled or selected too; outer ones before inner ones
-	attrs    Attributes  // nil until something is built
-	memo     map[*Property]tosca.Value
+	all      []*Resource               // those that are filled or selected too; outer ones before inner ones
+	attrs    Attributes                // nil until something is built
+	memo     map[*Property]tosca.Value // what was evaluated apart from the resolving itself; nil in that
 	trail    []*Property
+	last     context // the one that lastEnv is for
+	lastEnv  *tosca.Env
+	room     []Resource
+	props    []Property
 	ends     *ends // what the next path comes to is put down here
 }
 
@@ -198,6 +204,9 @@ type context struct {
 }
 
 func (r *resolver) env(c context) *tosca.Env {
+	if r.lastEnv != nil && r.last == c {
+		return r.lastEnv
+	}
 	env := &tosca.Env{
 		Input:    func(name string) (tosca.Value, bool) { return r.input(c.scope, name) },
 		Node:     func(call *tosca.Expr, path []tosca.Value) tosca.Value { return r.node(c, call, path) },
@@ -210,6 +219,7 @@ func (r *resolver) env(c context) *tosca.Env {
 	if c.rel != nil {
 		env.Index, env.Relation = c.rel.source.Index, &c.rel.index
 	}
+	r.last, r.lastEnv = c, env
 	return env
 }
 
@@ -259,14 +269,14 @@ func (r *resolver) expand(s *scope) {
 		if n.Def == nil {
 			continue
 		}
-		r.w.templates[s.prefix+n.Name] = nodeAt{n, s}
 		count, indexed := 1, n.Count != nil
 		if indexed {
 			count = r.count(s, n)
 		}
 		list := make([]*Resource, 0, count)
 		for i := range count {
-			res := &Resource{Name: s.prefix + n.Name, Node: s.prefix + n.Name, Index: -1, Type: n.Def.Base(), Own: n.Def, Pos: n.Pos, template: n, scope: s, selected: n.Has("select")}
+			res := r.resource()
+			*res = Resource{Name: s.prefix + n.Name, Node: s.prefix + n.Name, Index: -1, Type: n.Def.Base(), Own: n.Def, Pos: n.Pos, template: n, scope: s, selected: n.Has("select")}
 			if indexed {
 				res.Name, res.Index = res.Name+"#"+strconv.Itoa(i), i
 			}
@@ -294,9 +304,29 @@ func (r *resolver) expand(s *scope) {
 	}
 }
 
+// resource makes room for a resource, many at a time.
+func (r *resolver) resource() *Resource {
+	if len(r.room) == 0 {
+		r.room = make([]Resource, 32)
+	}
+	res := &r.room[0]
+	r.room = r.room[1:]
+	return res
+}
+
+// propertyRoom does the same for properties.
+func (r *resolver) propertyRoom() *Property {
+	if len(r.props) == 0 {
+		r.props = make([]Property, 64)
+	}
+	p := &r.props[0]
+	r.props = r.props[1:]
+	return p
+}
+
 // count is how many resources a node template makes.
 func (r *resolver) count(s *scope, n *tosca.NodeTemplate) int {
-	env := r.env(context{scope: s})
+	env := *r.env(context{scope: s})
 	env.Node = func(call *tosca.Expr, _ []tosca.Value) tosca.Value {
 		r.findings.Errorf(call.Pos, "unknown-count", "compute the count from inputs", "%s: the count depends on another node, and must be known before there are any", n.Name)
 		return tosca.Unknown{Bad: true}
@@ -356,10 +386,7 @@ func (r *resolver) substitute(res *Resource, n *tosca.NodeTemplate) {
 
 // holds evaluates a condition; what cannot be evaluated does not hold.
 func (r *resolver) holds(c context, x *tosca.Expr) bool {
-	var none tosca.Findings
-	q := *r
-	q.findings = &none
-	return q.env(c).Eval(x) == tosca.Value(tosca.Bool(true))
+	return r.apart(nil, new(tosca.Findings)).env(c).Eval(x) == tosca.Value(tosca.Bool(true))
 }
 
 // fill lists the properties of a resource, in the order of its type, and what
@@ -414,8 +441,14 @@ func (r *resolver) fill(res *Resource, n *tosca.NodeTemplate) {
 // assign makes a property of its definition and of what is given for it; nil
 // where it has no value.
 func (r *resolver) assign(res *Resource, d *tosca.Property, given []*tosca.Assignment, at context) *Property {
-	p := &Property{Name: d.Name, Def: d, Pos: res.Pos, at: at}
-	i := slices.IndexFunc(given, func(a *tosca.Assignment) bool { return a.Name == d.Name })
+	i := len(given) - 1
+	for ; i >= 0 && given[i].Name != d.Name; i-- {
+	}
+	if i < 0 && d.Fixed == nil && d.Default == nil && d.Metadata == nil && (d.Name != "tags" || len(r.options.Tags) == 0) {
+		return nil
+	}
+	p := r.propertyRoom()
+	*p = Property{Name: d.Name, Def: d, Pos: res.Pos, at: at}
 	tags := d.Name == "tags" && len(r.options.Tags) > 0
 	switch {
 	case d.Fixed != nil:
@@ -464,8 +497,17 @@ func withTags(x *tosca.Expr, tags map[string]string) *tosca.Expr {
 
 // value evaluates a property once; a property that needs itself is reported.
 func (r *resolver) value(p *Property) tosca.Value {
-	if v, ok := r.memo[p]; ok {
+	if r.memo == nil {
+		if p.known {
+			return p.Value
+		}
+	} else if v, ok := r.memo[p]; ok {
 		return v
+	}
+	if p.Expr != nil && p.Expr.Kind == tosca.LiteralExpr && p.Def.Type != nil && p.Def.Validation == nil {
+		if v, ok := p.Def.Type.Seen(p.Expr.Value); ok {
+			return r.keep(p, v)
+		}
 	}
 	if p.Expr == p.Def.Default && p.Expr != nil {
 		if v, ok := p.Def.Constant(); ok {
@@ -504,9 +546,10 @@ func (r *resolver) value(p *Property) tosca.Value {
 }
 
 func (r *resolver) keep(p *Property, v tosca.Value) tosca.Value {
-	r.memo[p] = v
-	if r.attrs == nil {
-		p.Value = v
+	if r.memo == nil {
+		p.Value, p.known = v, true
+	} else {
+		r.memo[p] = v
 	}
 	return v
 }
@@ -566,23 +609,56 @@ func (r *resolver) order() {
 		}
 		res.Needs = needs
 	}
-	order, cycles := r.w.Graph().Order()
+	if r.sorted() {
+		return
+	}
+	_, cycles := r.w.Graph().Order()
 	for _, c := range cycles {
 		res := r.w.byName[c[0]]
 		r.findings.Errorf(res.Pos, "cycle", "remove one of these references", "resources need each other in a circle: %s", strings.Join(c, " → "))
 	}
-	if len(cycles) == 0 {
-		for i, n := range order {
-			r.w.Resources[i] = r.w.byName[n]
-		}
-	}
 }
 
-// again is a resolver that evaluates with the attributes of what is built.
-func (w *Wanted) again(attrs Attributes, findings *tosca.Findings) *resolver {
-	r := *w.resolver
-	r.attrs, r.memo, r.trail, r.findings = attrs, map[*Property]tosca.Value{}, nil, findings
-	return &r
+// sorted puts each resource after what it needs, otherwise in the order of
+// names, as Graph.Order does; it is false where they need each other in a
+// circle.
+func (r *resolver) sorted() bool {
+	list := slices.Clone(r.w.Resources)
+	slices.SortFunc(list, func(a, b *Resource) int { return strings.Compare(a.Name, b.Name) })
+	out := r.w.Resources[:0:len(r.w.Resources)]
+	var visit func(res *Resource) bool
+	visit = func(res *Resource) bool {
+		switch res.visit {
+		case 2:
+			return true
+		case 1:
+			return false
+		}
+		res.visit = 1
+		for _, n := range res.Needs {
+			if m := r.w.byName[n]; m != nil && !visit(m) {
+				return false
+			}
+		}
+		res.visit = 2
+		out = append(out, res)
+		return true
+	}
+	for _, res := range list {
+		if !visit(res) {
+			copy(r.w.Resources, list)
+			return false
+		}
+	}
+	return true
+}
+
+// apart is a resolver that evaluates with the attributes of what is built, and
+// leaves what was resolved as it is.
+func (r *resolver) apart(attrs Attributes, findings *tosca.Findings) *resolver {
+	q := *r
+	q.attrs, q.memo, q.trail, q.findings, q.lastEnv = attrs, map[*Property]tosca.Value{}, nil, findings, nil
+	return &q
 }
 
 // Late evaluates the properties of a resource with the attributes of what is
@@ -597,7 +673,7 @@ func (w *Wanted) Late(res *Resource, attrs Attributes) (map[string]tosca.Value, 
 			continue
 		}
 		if r == nil {
-			r = w.again(attrs, &findings)
+			r = w.resolver.apart(attrs, &findings)
 		}
 		out[p.Name] = r.value(p)
 	}
@@ -607,7 +683,7 @@ func (w *Wanted) Late(res *Resource, attrs Attributes) (map[string]tosca.Value, 
 // Results evaluates the outputs with the attributes of what is built.
 func (w *Wanted) Results(attrs Attributes) (map[string]tosca.Value, tosca.Findings) {
 	var findings tosca.Findings
-	r := w.again(attrs, &findings)
+	r := w.resolver.apart(attrs, &findings)
 	out := make(map[string]tosca.Value, len(w.Outputs))
 	for _, o := range w.Outputs {
 		out[o.Name] = r.output(w.root, o.def)
@@ -634,10 +710,7 @@ func (w *Wanted) Sources(p *Property) Sources {
 
 // CountSources finds out what the count of a resource's node comes from.
 func (w *Wanted) CountSources(resource string) Sources {
-	n, f := w.templates[resource], w.finder()
-	if i := strings.LastIndexByte(resource, '#'); n.NodeTemplate == nil && i >= 0 {
-		n = w.templates[resource[:i]]
-	}
+	n, f := w.node(resource), w.finder()
 	if n.NodeTemplate != nil && n.Count != nil {
 		f.expr(context{scope: n.scope}, n.Count)
 	}
@@ -652,9 +725,7 @@ type finder struct {
 }
 
 func (w *Wanted) finder() *finder {
-	r := *w.resolver
-	r.findings = new(tosca.Findings)
-	return &finder{resolver: &r, seen: map[*Property]bool{}}
+	return &finder{resolver: w.resolver.apart(nil, new(tosca.Findings)), seen: map[*Property]bool{}}
 }
 
 func (f *finder) done() Sources {

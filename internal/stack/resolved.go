@@ -18,9 +18,7 @@ import (
 // written. Resolving the result gives the same resources again.
 func (w *Wanted) ResolvedTemplate() ([]byte, error) {
 	var findings tosca.Findings
-	r := *w.resolver
-	r.findings = &findings
-	e := &writer{resolver: &r, secrets: map[string]string{}}
+	e := &writer{resolver: w.resolver.apart(nil, &findings), secrets: map[string]string{}}
 	nodes := mapping()
 	for _, res := range w.Selected {
 		n := mapping("type", text(res.Own.Base().Name), "directives", flow(sequence(text("select"))))

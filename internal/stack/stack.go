@@ -68,6 +68,7 @@ type Property struct {
 	Expr  *tosca.Expr // nil where the value comes from a property of another template
 	Pos   tosca.Pos
 	at    context
+	known bool      // Value is set
 	from  *Property // of the node that the template fills
 }
 
@@ -110,6 +111,7 @@ type Resource struct {
 
 	template      *tosca.NodeTemplate
 	scope         *scope
+	visit         uint8 // while resources are sorted
 	selected      bool
 	filled        *scope      // the template that fills it
 	locals        []*Property // those that the template's own types add
@@ -180,7 +182,6 @@ type Wanted struct {
 	Selected  []*Resource // what exists already and is only looked up
 	Outputs   []Output
 	byName    map[string]*Resource
-	templates map[string]nodeAt // by the name of the node, with that of the node it fills
 	root      *scope
 	resolver  *resolver
 }
@@ -210,11 +211,26 @@ func (w *Wanted) Existing(name string) *Found {
 // Template finds the node template that made, or would make, a resource by
 // the resource's name; nil where there is none.
 func (w *Wanted) Template(resource string) *tosca.NodeTemplate {
-	n, ok := w.templates[resource]
-	if i := strings.LastIndexByte(resource, '#'); !ok && i >= 0 && !strings.Contains(resource[i:], "/") {
-		n = w.templates[resource[:i]]
+	return w.node(resource).NodeTemplate
+}
+
+// node finds the node template of a resource, and the scope it is in.
+func (w *Wanted) node(resource string) nodeAt {
+	s := w.root
+	for s != nil {
+		name := strings.TrimPrefix(resource, s.prefix)
+		for _, try := range []string{name, name[:max(0, strings.LastIndexByte(name, '#'))]} {
+			if n := s.service.Node(try); n != nil {
+				return nodeAt{n, s}
+			}
+		}
+		i := slices.IndexFunc(s.inner, func(in *scope) bool { return strings.HasPrefix(resource, in.prefix) })
+		if i < 0 {
+			break
+		}
+		s = s.inner[i]
 	}
-	return n.NodeTemplate
+	return nodeAt{}
 }
 
 // Resource finds a resource by name; nil where there is none.

@@ -18,6 +18,9 @@ func Check(f *File) Findings {
 	return c.findings
 }
 
+// simple is what names are mostly made of.
+const simple = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-"
+
 // nodeName is what a node may be called: a plain name, or the name of a resource
 // that a count or a template that fills a node would make.
 var nodeName = regexp.MustCompile(`^[^#/\s]+(#\d+)?(/[^#/\s]+(#\d+)?)*$`)
@@ -178,7 +181,7 @@ func (c *checker) input(in *Property) {
 }
 
 func (c *checker) node(n *NodeTemplate) {
-	if n.For == "" && !nodeName.MatchString(n.Name) || n.Name == "SELF" {
+	if n.For == "" && !(n.Name != "" && strings.Trim(n.Name, simple) == "") && !nodeName.MatchString(n.Name) || n.Name == "SELF" {
 		c.findings.Errorf(n.Pos, "bad-name", "use letters, digits, _ and -", "'%s' cannot be the name of a node", n.Name)
 	}
 	t := n.Def
@@ -235,7 +238,7 @@ func (c *checker) node(n *NodeTemplate) {
 		c.assigned(a.Attributes, d.Attributes, a.Pos, n.Name, "the capability "+a.Name, at, nil)
 	}
 	for _, d := range t.Capabilities { // those not mentioned may still need a value
-		if !slices.ContainsFunc(n.Capabilities, func(a *CapabilityAssignment) bool { return a.Name == d.Name }) {
+		if len(d.Properties) > 0 && !slices.ContainsFunc(n.Capabilities, func(a *CapabilityAssignment) bool { return a.Name == d.Name }) {
 			c.assigned(nil, d.Properties, n.Pos, n.Name, "the capability "+d.Name, at, nil)
 		}
 	}

@@ -4,11 +4,14 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"runtime"
 	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"brickrow/internal/bundle"
+	"brickrow/internal/precheck"
 	"brickrow/internal/profile"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
@@ -21,12 +24,19 @@ var (
 
 // findings reads, checks and resolves a template, as the program does.
 func findings(name, text string) tosca.Findings {
-	f, list := tosca.Read(name, []byte(text), tosca.Source{Profile: profile.Load})
-	list = append(list, tosca.Check(f)...)
-	_, more := stack.Resolve(f, stack.Options{Lenient: true})
-	list = append(list, more...)
-	list.Sort()
+	_, list := resolved(name, text)
 	return list
+}
+
+func resolved(name, text string) (*stack.Wanted, tosca.Findings) {
+	f, list := bundle.Folder(name, []byte(text)).Read()
+	w, more := stack.Resolve(f, stack.Options{Lenient: true})
+	list = append(list, more...)
+	if !list.HasErrors() {
+		list = append(list, precheck.Rules(w)...)
+	}
+	list.Sort()
+	return w, list
 }
 
 // TestTemplates holds every template of the folder against the codes that
@@ -42,27 +52,92 @@ func TestTemplates(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			want := map[int][]string{}
-			for i, line := range strings.Split(string(text), "\n") {
-				if m := wantPattern.FindStringSubmatch(line); m != nil {
-					for _, c := range codePattern.FindAllStringSubmatch(m[1], -1) {
-						want[i+1] = append(want[i+1], c[1])
-					}
-				}
-			}
-			got := map[int][]string{}
+			got := map[string]map[int][]string{path: {}}
 			for _, f := range findings(path, string(text)) {
-				got[f.Line] = append(got[f.Line], f.Code)
+				if got[f.File] == nil {
+					got[f.File] = map[int][]string{}
+				}
+				got[f.File][f.Line] = append(got[f.File][f.Line], f.Code)
 				if f.Column < 1 || f.Message == "" {
 					t.Errorf("%+v has no column or no message", f)
 				}
 			}
-			for line := 1; line <= strings.Count(string(text), "\n")+1; line++ {
-				slices.Sort(got[line])
-				slices.Sort(want[line])
-				if !slices.Equal(got[line], want[line]) {
-					t.Errorf("line %d: found %q, want %q", line, got[line], want[line])
+			for file, lines := range got {
+				text, err := os.ReadFile(file)
+				if err != nil {
+					t.Fatal(err)
 				}
+				want := wanted(string(text))
+				for line := 1; line <= strings.Count(string(text), "\n")+1; line++ {
+					slices.Sort(lines[line])
+					slices.Sort(want[line])
+					if !slices.Equal(lines[line], want[line]) {
+						t.Errorf("%s:%d: found %q, want %q", file, line, lines[line], want[line])
+					}
+				}
+			}
+		})
+	}
+}
+
+// wanted lists the codes that stand in the comments of a file, by line.
+func wanted(text string) map[int][]string {
+	want := map[int][]string{}
+	for i, line := range strings.Split(text, "\n") {
+		if m := wantPattern.FindStringSubmatch(line); m != nil {
+			for _, c := range codePattern.FindAllStringSubmatch(m[1], -1) {
+				want[i+1] = append(want[i+1], c[1])
+			}
+		}
+	}
+	return want
+}
+
+// TestResolutions holds what templates resolve to against golden files. With
+// UPDATE_GOLDEN=1 it writes them.
+func TestResolutions(t *testing.T) {
+	files, err := filepath.Glob("testdata/resolve/*.yaml")
+	if err != nil || len(files) < 10 {
+		t.Fatalf("%d templates: %v", len(files), err)
+	}
+	for _, path := range files {
+		t.Run(filepath.Base(path), func(t *testing.T) {
+			text, err := os.ReadFile(path)
+			if err != nil {
+				t.Fatal(err)
+			}
+			w, list := resolved(path, string(text))
+			if list.HasErrors() {
+				t.Fatal(list)
+			}
+			got, err := w.ResolvedTemplate()
+			if err != nil {
+				t.Fatal(err)
+			}
+			golden := strings.TrimSuffix(path, ".yaml") + ".golden"
+			if os.Getenv("UPDATE_GOLDEN") != "" {
+				if err := os.WriteFile(golden, got, 0o644); err != nil {
+					t.Fatal(err)
+				}
+			}
+			want, err := os.ReadFile(golden)
+			if err != nil || string(got) != string(want) {
+				t.Errorf("%v; it resolves to\n%s", err, got)
+			}
+			again, list := resolved("golden.yaml", string(got))
+			if list.HasErrors() {
+				t.Fatalf("what it resolves to is wrong: %v", list)
+			}
+			if twice, err := again.ResolvedTemplate(); err != nil || string(twice) != string(got) {
+				t.Errorf("it does not resolve to itself: %v\n%s", err, twice)
+			}
+			formatted, list := tosca.Format(path, text)
+			if list.HasErrors() {
+				t.Fatal(list)
+			}
+			w, _ = resolved(path, string(formatted))
+			if same, err := w.ResolvedTemplate(); err != nil || string(same) != string(got) {
+				t.Errorf("formatted, it resolves to something else: %v\n%s", err, same)
 			}
 		})
 	}
@@ -152,13 +227,17 @@ func FuzzRead(f *testing.F) {
 }
 
 // BenchmarkRead compares reading, checking and resolving with the bare parse
-// of the same text.
+// of the same text. Beside that it reports how the time grows from 1,000
+// resources, and what a resource takes in memory.
 func BenchmarkRead(b *testing.B) {
+	var thousand float64
 	for _, n := range []int{100, 1000, 10000} {
 		text := large(n)
 		b.Run(itoa(n), func(b *testing.B) {
 			var ours, bare time.Duration
+			rounds := 0
 			for b.Loop() {
+				rounds++
 				began := time.Now()
 				if list := findings("large.yaml", text); len(list) > 0 {
 					b.Fatal(list[0])
@@ -169,9 +248,30 @@ func BenchmarkRead(b *testing.B) {
 				tosca.ParseYAML("large.yaml", []byte(text), &none)
 				bare += time.Since(began)
 			}
+			each := float64(ours) / float64(rounds)
+			if n == 1000 {
+				thousand = each
+			}
 			b.ReportMetric(float64(ours)/float64(bare), "×parse")
+			if n == 10000 && thousand > 0 {
+				b.ReportMetric(each/thousand, "×1,000")
+			}
+			b.ReportMetric(held(text)/float64(n), "B/resource")
 		})
 	}
+}
+
+// held is how many bytes a resolved template holds.
+func held(text string) float64 {
+	var before, after runtime.MemStats
+	runtime.GC()
+	runtime.ReadMemStats(&before)
+	f, _ := tosca.Read("large.yaml", []byte(text), tosca.Source{Profile: profile.Load})
+	w, _ := stack.Resolve(f, stack.Options{})
+	runtime.GC()
+	runtime.ReadMemStats(&after)
+	runtime.KeepAlive(w)
+	return float64(after.HeapAlloc) - float64(before.HeapAlloc)
 }
 
 func itoa(n int) string {

@@ -684,14 +684,14 @@ func (r *reader) typeOf(kw section) *Type {
 		r.findings.Errorf(r.pos(kw.at("type")), "wrong-type", "only a list or a map has entries", "a %s has no schema for entries", name)
 		return t
 	}
-	made := *t
+	made := &Type{Pos: t.Pos, Name: t.Name, Base: t.Base, Parent: t.Parent, Description: t.Description, Validation: t.Validation, Key: t.Key, Entry: t.Entry, Metadata: t.Metadata}
 	if entry != nil {
 		made.Entry = r.schema(entry)
 	}
 	if key != nil {
 		made.Key = r.schema(key)
 	}
-	return &made
+	return made
 }
 
 // schema reads an entry_schema or a key_schema: a type's name or a map.

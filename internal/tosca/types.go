@@ -46,6 +46,51 @@ type Type struct {
 	Units       map[string]float64 // of a scalar: how many canonical units one is
 	Whole       bool               // of a scalar: amounts are integers
 	Metadata    map[string]string
+
+	seen seen
+}
+
+// seen remembers some plain values that suit a type, and what they became, so
+// that "30 s" written a thousand times is looked at once.
+type seen struct {
+	mu sync.RWMutex
+	m  map[Value]Value
+}
+
+const mostSeen = 512
+
+// Seen is what a plain value became that was found to suit the type before.
+func (t *Type) Seen(v Value) (Value, bool) {
+	switch v.(type) {
+	case String, Int, Bool, Scalar:
+		t.seen.mu.RLock()
+		defer t.seen.mu.RUnlock()
+		out, ok := t.seen.m[v]
+		return out, ok
+	}
+	return nil, false
+}
+
+func (t *Type) remember(v, out Value) {
+	switch v.(type) {
+	case String, Int, Bool, Scalar:
+	default:
+		return
+	}
+	if t.Base == BaseVersion || t.IsA("Secret") {
+		return
+	}
+	switch out.(type) {
+	case String, Int, Bool, Scalar:
+		t.seen.mu.Lock()
+		defer t.seen.mu.Unlock()
+		if t.seen.m == nil {
+			t.seen.m = map[Value]Value{}
+		}
+		if len(t.seen.m) < mostSeen {
+			t.seen.m[v] = out
+		}
+	}
 }
 
 // Property is the definition of a property, an input or an attribute.
@@ -359,16 +404,16 @@ func (t *Type) fit(v Value) (Value, *misfit) {
 	if t == nil {
 		return v, nil
 	}
-	wrong := &misfit{"wrong-type", fmt.Sprintf("expected %s, found %s", t.article(), KindName(v)), ""}
+	mend := ""
 	switch t.Base {
 	case BaseString:
 		switch v := v.(type) {
 		case String:
 			return v, nil
 		case Int, Float, Bool:
-			wrong.mend = fmt.Sprintf("put it in quotes: %q", Show(v))
+			mend = fmt.Sprintf("put it in quotes: %q", Show(v))
 			if t.IsA("Secret") {
-				wrong.mend = "put it in quotes"
+				mend = "put it in quotes"
 			}
 		case Scalar:
 			return String(v.Text), nil
@@ -394,7 +439,7 @@ func (t *Type) fit(v Value) (Value, *misfit) {
 			return v, nil
 		}
 		if s, ok := v.(String); ok && slices.Contains([]string{"yes", "no", "on", "off"}, strings.ToLower(string(s))) {
-			wrong.mend = "write true or false"
+			mend = "write true or false"
 		}
 	case BaseNil:
 		if _, ok := v.(Null); ok {
@@ -426,7 +471,7 @@ func (t *Type) fit(v Value) (Value, *misfit) {
 			return v, nil
 		}
 	case BaseScalar:
-		return t.fitScalar(v, wrong)
+		return t.fitScalar(v)
 	case BaseList:
 		if l, ok := v.(List); ok {
 			out := make(List, len(l))
@@ -439,7 +484,7 @@ func (t *Type) fit(v Value) (Value, *misfit) {
 			}
 			return out, nil
 		}
-		wrong.mend = "write it as a list: [ " + Show(v) + " ]"
+		mend = "write it as a list: [ " + Show(v) + " ]"
 	case BaseMap:
 		if mp, ok := v.(Map); ok {
 			out := make(Map, len(mp))
@@ -457,40 +502,53 @@ func (t *Type) fit(v Value) (Value, *misfit) {
 			return t.fitStructure(mp)
 		}
 	}
-	return v, wrong
+	return v, &misfit{"wrong-type", fmt.Sprintf("expected %s, found %s", t.article(), KindName(v)), mend}
 }
 
-func (t *Type) fitScalar(v Value, wrong *misfit) (Value, *misfit) {
-	wrong.mend = "write a number and a unit, such as " + t.exampleScalar()
+func (t *Type) fitScalar(v Value) (Value, *misfit) {
+	wrong := &misfit{code: "wrong-type"}
 	switch v := v.(type) {
 	case Scalar:
 		return v, nil
 	case Int, Float:
 		wrong.code, wrong.message = "missing-unit", fmt.Sprintf("%s has no unit", Show(v))
 	case String:
-		m := scalarPattern.FindStringSubmatch(strings.TrimSpace(string(v)))
-		if m == nil {
+		number, unit := splitScalar(string(v))
+		factor, ok := t.Units[unit]
+		f, err := strconv.ParseFloat(number, 64)
+		switch {
+		case number == "" || unit == "" || err != nil:
 			wrong.code, wrong.message = "bad-scalar", fmt.Sprintf("'%s' is not a number with a unit", string(v))
-			return v, wrong
-		}
-		factor, ok := t.Units[m[2]]
-		if !ok {
+		case !ok:
 			units := make([]string, 0, len(t.Units))
 			for u := range t.Units {
 				units = append(units, u)
 			}
 			slices.SortFunc(units, func(a, b string) int { return cmpFloat(t.Units[a], t.Units[b]) })
-			return v, &misfit{"unknown-unit", fmt.Sprintf("%s has no unit '%s'", t.Name, m[2]), "the units are " + strings.Join(units, ", ")}
-		}
-		f, err := strconv.ParseFloat(m[1], 64)
-		if whole := f * factor; err == nil && t.Whole && whole != float64(int64(whole)) {
+			return v, &misfit{"unknown-unit", fmt.Sprintf("%s has no unit '%s'", t.Name, unit), "the units are " + strings.Join(units, ", ")}
+		case t.Whole && f*factor != float64(int64(f*factor)):
 			return v, &misfit{"wrong-type", fmt.Sprintf("'%s' is not a whole number of %s", string(v), t.canonical()), ""}
-		}
-		if err == nil {
-			return Scalar{Text: m[1] + " " + m[2], Amount: f * factor}, nil
+		default:
+			return Scalar{Text: number + " " + unit, Amount: f * factor}, nil
 		}
 	}
+	if wrong.message == "" {
+		wrong.message = fmt.Sprintf("expected %s, found %s", t.article(), KindName(v))
+	}
+	wrong.mend = "write a number and a unit, such as " + t.exampleScalar()
 	return v, wrong
+}
+
+// splitScalar takes a number with a unit apart; both parts are empty where it
+// is none.
+func splitScalar(s string) (number, unit string) {
+	s = strings.TrimSpace(s)
+	i := strings.LastIndexFunc(s, func(r rune) bool { return r >= '0' && r <= '9' || r == '.' }) + 1
+	number, unit = s[:i], strings.TrimLeft(s[i:], " \t")
+	if !scalarPattern.MatchString(s) {
+		return "", ""
+	}
+	return number, unit
 }
 
 // canonical is the unit that others are counted in.
@@ -554,6 +612,11 @@ func (t *Type) article() string {
 // of its parts. Findings are reported at p; what is the thing in words. The
 // value of a Secret type comes out marked as secret.
 func (t *Type) Fit(v Value, p Pos, what string, findings *Findings) Value {
+	if t != nil {
+		if out, ok := t.Seen(v); ok {
+			return out
+		}
+	}
 	if isBad(v) {
 		return v
 	}
@@ -567,6 +630,9 @@ func (t *Type) Fit(v Value, p Pos, what string, findings *Findings) Value {
 	}
 	if !t.validate(out, p, what, findings) {
 		return Unknown{Bad: true}
+	}
+	if t != nil {
+		t.remember(v, out)
 	}
 	return out
 }
