@@ -15,6 +15,7 @@ type relation struct {
 	target      *Resource
 	index       int // among those of the same requirement
 	capability  string
+	typ         *tosca.EntityType // nil where nothing is said of it
 	properties  []*Property
 }
 
@@ -138,6 +139,8 @@ func (r *resolver) targets(res *Resource, q *tosca.Requirement, d *tosca.Require
 	list, known := res.scope.instances[q.Target]
 	byType := !known && (q.Target == "" || res.scope.file.Library.Nodes[q.Target] != nil)
 	switch {
+	case byType && d.Target != nil && q.Target != "" && !res.scope.file.Library.Nodes[q.Target].IsA(d.Target):
+		return nil // the check reports it
 	case byType:
 		list = r.suitable(res, q, d)
 	case !known:
@@ -238,6 +241,7 @@ func (r *resolver) relate(res, target *Resource, q *tosca.Requirement, d *tosca.
 	if typ == nil {
 		return rel
 	}
+	rel.typ = typ
 	at := context{scope: res.scope, rel: rel}
 	for _, group := range []struct {
 		defs  []*tosca.Property
@@ -376,6 +380,7 @@ type end struct {
 	property  *Property
 	resource  string // of an attribute
 	attribute string
+	call      string // the function that asked
 	output    *tosca.Output
 	scope     *scope // of output
 	rest      []tosca.Value
@@ -383,7 +388,7 @@ type end struct {
 
 func (w walk) reached(e end, i int) {
 	if w.ends != nil {
-		e.rest = w.path[i:]
+		e.rest, e.call = w.path[i:], w.call.Name
 		w.ends.list = append(w.ends.list, e)
 	}
 }
@@ -397,11 +402,10 @@ func (w walk) fail(i int, code, mend, format string, args ...any) tosca.Value {
 	return tosca.Unknown{Bad: true}
 }
 
-// word is the name at a place of the path; where there is none it is reported.
+// word is the name at a place of the path.
 func (w walk) word(i int) (string, bool) {
 	if i >= len(w.path) {
-		w.fail(len(w.path)-1, "wrong-arguments", "name a property", "the path ends before it comes to a property")
-		return "", false
+		return "", false // the check reports it
 	}
 	s, ok := w.path[i].(tosca.String)
 	if !ok {
@@ -422,7 +426,11 @@ func (w walk) resource(res *Resource, i int) tosca.Value {
 		if !ok {
 			return tosca.Unknown{Bad: true}
 		}
-		return w.within(res.capabilities[name], i+2, fmt.Sprintf("capability %s of %s", name, res.Name))
+		d := res.Own.Capability(name)
+		if d == nil {
+			return tosca.Unknown{Bad: true} // the check reports it
+		}
+		return w.within(res.capabilities[name], d.Properties, i+2, fmt.Sprintf("capability %s of %s", name, res.Name))
 	case "RELATIONSHIP":
 		return w.relationships(res, i+1)
 	}
@@ -511,7 +519,7 @@ func (w walk) attribute(res *Resource, name string, i int) tosca.Value {
 }
 
 // within answers for the properties of a capability or a relationship.
-func (w walk) within(list []*Property, i int, what string) tosca.Value {
+func (w walk) within(list []*Property, defs []*tosca.Property, i int, what string) tosca.Value {
 	word, ok := w.word(i)
 	if !ok {
 		return tosca.Unknown{Bad: true}
@@ -522,13 +530,16 @@ func (w walk) within(list []*Property, i int, what string) tosca.Value {
 			return w.descend(w.value(p), i+1, fmt.Sprintf("%s of the %s", word, what))
 		}
 	}
+	if !slices.ContainsFunc(defs, func(d *tosca.Property) bool { return d.Name == word }) {
+		return tosca.Unknown{Bad: true} // the check reports it
+	}
 	return w.fail(i, "no-value", "", "%s of the %s is not set", word, what)
 }
 
 // relationships goes on along a requirement, to one target or to all.
 func (w walk) relationships(res *Resource, i int) tosca.Value {
 	if i >= len(w.path) {
-		return w.fail(i-1, "wrong-arguments", "name a requirement", "the path ends after RELATIONSHIP")
+		return tosca.Unknown{Bad: true} // the check reports it
 	}
 	var index tosca.Value = tosca.Int(0)
 	name := w.path[i]
@@ -539,6 +550,9 @@ func (w walk) relationships(res *Resource, i int) tosca.Value {
 			i++
 			index = w.path[i]
 		}
+	}
+	if res.Own.Requirement(tosca.Show(name)) == nil {
+		return tosca.Unknown{Bad: true} // the check reports it
 	}
 	var list []*relation
 	if l := res.link(tosca.Show(name)); l != nil {
@@ -573,7 +587,15 @@ func (w walk) relation(rel *relation, i int) tosca.Value {
 	case "SOURCE":
 		return w.resource(rel.source, i+1)
 	case "CAPABILITY":
-		return w.within(rel.target.capabilities[rel.capability], i+1, fmt.Sprintf("capability %s of %s", rel.capability, rel.target.Name))
+		var defs []*tosca.Property
+		if d := rel.target.Own.Capability(rel.capability); d != nil {
+			defs = d.Properties
+		}
+		return w.within(rel.target.capabilities[rel.capability], defs, i+1, fmt.Sprintf("capability %s of %s", rel.capability, rel.target.Name))
 	}
-	return w.within(rel.properties, i, "relationship "+rel.requirement+" of "+rel.source.Name)
+	var defs []*tosca.Property
+	if rel.typ != nil {
+		defs = rel.typ.Properties
+	}
+	return w.within(rel.properties, defs, i, "relationship "+rel.requirement+" of "+rel.source.Name)
 }

@@ -531,6 +531,8 @@ func (r *resolver) value(p *Property) tosca.Value {
 		if p.Def.Type != nil && tosca.IsKnown(v) {
 			v = p.Def.Type.Fit(v, p.from.Pos, what, r.findings)
 		}
+	case p.Expr == nil && p.Def.Required: // the outer node lacks a property, which was reported
+		v = tosca.Unknown{Bad: true}
 	case p.Expr == nil:
 		v = tosca.Null{}
 	case p.Def.Type == nil:
@@ -615,6 +617,9 @@ func (r *resolver) order() {
 	_, cycles := r.w.Graph().Order()
 	for _, c := range cycles {
 		res := r.w.byName[c[0]]
+		if i := slices.IndexFunc(c, func(n string) bool { return r.w.byName[n].scope.outer == nil }); i >= 0 {
+			res = r.w.byName[c[i]] // where the template itself has a part in it
+		}
 		r.findings.Errorf(res.Pos, "cycle", "remove one of these references", "resources need each other in a circle: %s", strings.Join(c, " → "))
 	}
 }

@@ -239,7 +239,7 @@ func (e *writer) end(f end) *yaml.Node {
 		c := context{scope: f.scope}
 		return e.below(e.expr(c, f.output.Value, e.env(c).Eval(f.output.Value)), f.rest)
 	}
-	return e.below(flow(mapping("$get_attribute", flow(sequence(text(f.resource), text(f.attribute))))), f.rest)
+	return e.below(flow(mapping("$"+f.call, flow(sequence(text(f.resource), text(f.attribute))))), f.rest)
 }
 
 // below goes on into what is written: into a map or a list, or with a longer

@@ -159,7 +159,7 @@ func (c *checker) service(s *ServiceTemplate) {
 	if s.Substitution != nil {
 		c.substitution(s.Substitution)
 	}
-	if len(s.Nodes) == 0 {
+	if s.empty {
 		c.findings.Warnf(s.Pos, "no-nodes", "add node_templates", "the service template has no nodes: nothing would be built")
 	}
 }
@@ -372,7 +372,13 @@ func (c *checker) interfaces(list []*Interface, t *NodeType, n *NodeTemplate) {
 				c.findings.Errorf(o.Pos, "unknown-operation", suggest(o.Name, known), "the interface '%s' has no operation '%s'", i.Name, o.Name)
 				continue
 			}
-			c.assigned(o.Given, append(slices.Clip(def.Inputs), d.Inputs...), o.Pos, o.Name, "the operation "+o.Name, at, nil)
+			inputs := slices.Clip(def.Inputs)
+			for _, in := range d.Inputs { // an operation may give those of its interface anew
+				if slices.ContainsFunc(o.Given, func(a *Assignment) bool { return a.Name == in.Name }) && find(inputs, in.Name) == nil {
+					inputs = append(inputs, in)
+				}
+			}
+			c.assigned(o.Given, inputs, o.Pos, o.Name, "the operation "+o.Name, at, nil)
 			for _, a := range append(o.Dependencies, o.Primary) {
 				c.implementation(a, n)
 			}

@@ -69,6 +69,7 @@ type ServiceTemplate struct {
 	Outputs       []*Output
 	Policies      []*Policy
 	Substitution  *Substitution // nil where it fills no node
+	empty         bool          // it has no nodes, and says so
 	byName        map[string]*NodeTemplate
 }
 

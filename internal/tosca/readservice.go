@@ -16,6 +16,8 @@ func (r *reader) service(s field) *ServiceTemplate {
 		out.Inputs = append(out.Inputs, r.property(f, secInput))
 	}
 	nodes := r.entries(doc.at("node_templates"), "node_templates")
+	list := deref(doc.at("node_templates"))
+	out.empty = doc != nil && (list == nil || list.ShortTag() == "!!null" || list.Kind == yaml.MappingNode && len(list.Content) == 0)
 	out.byName = make(map[string]*NodeTemplate, len(nodes))
 	for _, f := range nodes {
 		if n := r.node(f, out); n != nil {
