@@ -3,6 +3,8 @@ package app
 import (
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -418,5 +420,68 @@ func TestArchivesAreOpenedWithCare(t *testing.T) {
 	}
 	if _, err := bundle.Open(filepath.Join(b.dir, "none.csar")); err == nil {
 		t.Error("an archive that is not there is read")
+	}
+}
+
+// TestInterruptedAndUnreadable looks at two findings that need more than a
+// template.
+func TestInterruptedAndUnreadable(t *testing.T) {
+	b := newBench(t, 100_000)
+	b.write("t.yaml", head+other+network)
+	b.write("t.stack.yaml", "stack: tested\ntemplate: t.yaml\ntarget: workshop/alder-1\n")
+	p := b.preview("t.stack.yaml")
+	ticket, err := b.Prepare(t.Context(), p, "undo")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := b.Store.Unlock(t.Context(), ticket.Run.StackID, ticket.Token); err != nil { // as if it had been killed
+		t.Fatal(err)
+	}
+	if codes := findingCodes(b.preview("t.stack.yaml")); codes != "interrupted" {
+		t.Errorf("found %s", codes)
+	}
+	if err := os.WriteFile(filepath.Join(b.Home, targetsFile), []byte("careful: { a"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if codes := b.codes(filepath.Join(b.dir, "t.stack.yaml"), Values{}); !strings.Contains(codes, "no-targets") {
+		t.Errorf("found %s", codes)
+	}
+}
+
+// TestStackFiles holds every stack file of the folder against the codes that
+// stand in comments beside the offending lines.
+func TestStackFiles(t *testing.T) {
+	b := newBench(t, 1000)
+	files, err := filepath.Glob("testdata/check/*.stack.yaml")
+	if err != nil || len(files) < 8 {
+		t.Fatalf("%d stack files: %v", len(files), err)
+	}
+	want := regexp.MustCompile(`# want (.*)$`)
+	code := regexp.MustCompile(`"([^"]*)"`)
+	for _, path := range files {
+		findings, err := b.Check(t.Context(), path, Values{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := map[int][]string{}
+		for _, f := range findings {
+			if f.File != path {
+				t.Errorf("%s: %s", path, f)
+			}
+			got[f.Line] = append(got[f.Line], f.Code)
+		}
+		for i, line := range strings.Split(readText(t, path), "\n") {
+			var codes []string
+			if m := want.FindStringSubmatch(line); m != nil {
+				for _, c := range code.FindAllStringSubmatch(m[1], -1) {
+					codes = append(codes, c[1])
+				}
+			}
+			slices.Sort(codes)
+			slices.Sort(got[i+1])
+			if !slices.Equal(codes, got[i+1]) {
+				t.Errorf("%s:%d: found %q, want %q", path, i+1, got[i+1], codes)
+			}
+		}
 	}
 }

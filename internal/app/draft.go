@@ -216,10 +216,12 @@ func (a *App) fromFile(ctx context.Context, d *Draft, list []stack.FileInput, ki
 			continue
 		}
 		if in.Source != nil {
-			v, err := a.fetch(ctx, *in.Source, filepath.Dir(path), d.Stack)
-			if err != nil {
-				d.Findings.Errorf(in.Pos, "no-value", "", "the input '%s' cannot be read: %v", in.Name, err)
-				continue
+			v, err := tosca.Value(tosca.Unknown{Bad: true}), error(nil)
+			if !in.Source.Broken {
+				if v, err = a.fetch(ctx, *in.Source, filepath.Dir(path), d.Stack); err != nil {
+					d.Findings.Errorf(in.Pos, "no-value", "", "the input '%s' cannot be read: %v", in.Name, err)
+					v = tosca.Unknown{Bad: true}
+				}
 			}
 			g.Value = &tosca.Expr{Pos: in.Pos, Value: v}
 			if s, ok := v.(tosca.String); ok {

@@ -38,6 +38,7 @@ type FileInput struct {
 type Source struct {
 	Env, File     string
 	Stack, Output string
+	Broken        bool // it was reported
 }
 
 // String is the source in words.
@@ -166,11 +167,12 @@ func source(path string, e tosca.Entry, findings *tosca.Findings) *Source {
 		}
 		if s.Stack == "" || s.Output == "" {
 			findings.Errorf(e.Pos, "missing-key", "write { from_stack: { stack: …, output: … } }", "from_stack names a stack and one of its outputs")
+			s.Broken = true
 		}
 		return s
 	}
 	findings.Errorf(e.Pos, "unknown-key", tosca.Suggest(key, []string{"from_env", "from_file", "from_stack"}), "there is no '%s'", key)
-	return &Source{Env: key}
+	return &Source{Broken: true}
 }
 
 // ParseFlag reads name=value of the command line. The value is text where the

@@ -11,8 +11,8 @@ import (
 
 // Limits of what a template may make.
 const (
-	MaxCount  = 10_000 // resources of one node template
-	maxFilled = 16     // nodes filled inside nodes that are filled
+	MaxCount     = 10_000 // resources of one node template
+	MaxResources = 50_000 // of the whole template
 )
 
 // Given is a value handed in for an input, before its type is known.
@@ -95,9 +95,8 @@ func Resolve(f *tosca.File, o Options) (*Wanted, tosca.Findings) {
 type scope struct {
 	file      *tosca.File
 	service   *tosca.ServiceTemplate
-	outer     *Resource // the node it fills; nil for the template itself
-	prefix    string    // of the names of its resources
-	depth     int
+	outer     *Resource              // the node it fills; nil for the template itself
+	prefix    string                 // of the names of its resources
 	inputs    map[string]tosca.Value // of the template itself
 	defaults  map[string]*Property   // inputs as properties, where it fills a node
 	instances map[string][]*Resource // by node template
@@ -273,6 +272,10 @@ func (r *resolver) expand(s *scope) {
 		if indexed {
 			count = r.count(s, n)
 		}
+		if len(r.all)+count > MaxResources {
+			r.findings.Errorf(n.Pos, "bad-count", "split it into several stacks", "%s: with it the template makes more than %d resources", n.Name, MaxResources)
+			count = 0
+		}
 		list := make([]*Resource, 0, count)
 		for i := range count {
 			res := r.resource()
@@ -371,12 +374,9 @@ func (r *resolver) substitute(res *Resource, n *tosca.NodeTemplate) {
 	case len(fits) > 1:
 		r.findings.Errorf(n.TypePos, "ambiguous-substitute", "give them a substitution_filter, or import one of them", "%s: %d templates fill a %s: %s", res.Name, len(fits), n.Type, fits[0].Name+", "+fits[1].Name)
 		return
-	case res.scope.depth >= maxFilled:
-		r.findings.Errorf(n.TypePos, "substitution-cycle", "", "%s: templates fill each other without an end", res.Name)
-		return
 	}
 	f := fits[0]
-	res.filled = &scope{file: f, service: f.Service, outer: res, prefix: res.Name + "/", depth: res.scope.depth + 1, defaults: map[string]*Property{}, instances: map[string][]*Resource{}}
+	res.filled = &scope{file: f, service: f.Service, outer: res, prefix: res.Name + "/", defaults: map[string]*Property{}, instances: map[string][]*Resource{}}
 	for _, in := range f.Service.Inputs {
 		res.filled.addInput(in)
 	}
