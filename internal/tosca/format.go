@@ -1,6 +1,7 @@
 package tosca
 
 import (
+	"bytes"
 	"cmp"
 	"errors"
 	"fmt"
@@ -41,22 +42,37 @@ func format(name string, text []byte, section string) ([]byte, Findings) {
 		return nil, findings
 	}
 	doc, err := parseDocument(text)
-	if err != nil {
-		findings.Errorf(Pos{name, 1, 1}, "not-yaml", "", "this is not YAML: %v", err)
-		return nil, findings
+	out := text
+	for try := 0; err == nil; try++ { // comments may move once before they stay
+		var again *yaml.Node
+		next := []byte{}
+		if again, err = parseDocument(out); err == nil {
+			next = emitDocument(again, out, section)
+		}
+		if bytes.Equal(next, out) {
+			break
+		}
+		if out = next; try > 4 {
+			err = errors.New("its comments find no place")
+		}
 	}
-	e := &emitter{source: strings.Split(string(text), "\n")}
-	e.document(doc, section)
-	out := []byte(e.out.String())
-	again, err := parseDocument(out)
 	if err == nil {
-		err = sameDocument(doc, again)
+		var again *yaml.Node
+		if again, err = parseDocument(out); err == nil {
+			err = sameDocument(doc, again)
+		}
 	}
 	if err != nil {
 		findings.Errorf(Pos{name, 1, 1}, "cannot-format", "format it by hand", "this file cannot be formatted without changing it: %v", err)
 		return nil, findings
 	}
 	return out, findings
+}
+
+func emitDocument(doc *yaml.Node, source []byte, section string) []byte {
+	e := &emitter{source: strings.Split(string(source), "\n")}
+	e.document(doc, section)
+	return []byte(e.out.String())
 }
 
 // doubled reports keys that stand twice anywhere.
@@ -72,6 +88,9 @@ func (r *reader) doubled(n *yaml.Node) {
 func parseDocument(text []byte) (*yaml.Node, error) {
 	var doc yaml.Node
 	err := yaml.Unmarshal(text, &doc)
+	if err == nil && (len(doc.Content) == 0 || doc.Content[0].Kind != yaml.MappingNode) {
+		err = errors.New("it is no map of keywords")
+	}
 	return &doc, err
 }
 
@@ -109,12 +128,7 @@ func (e *emitter) document(doc *yaml.Node, section string) {
 	}
 	root := doc.Content[0]
 	e.comment(root.HeadComment, 0)
-	switch root.Kind {
-	case yaml.MappingNode, yaml.SequenceNode:
-		e.block(root, 0, section)
-	default:
-		e.out.WriteString(e.scalar(root, 0) + "\n")
-	}
+	e.block(root, 0, section)
 	e.comment(root.FootComment, 0)
 	if doc.FootComment != "" {
 		e.out.WriteByte('\n')

@@ -129,7 +129,7 @@ service_template:
 // FuzzFormat formats anything: what comes out must mean the same, and stay as
 // it is.
 func FuzzFormat(f *testing.F) {
-	for _, seed := range []string{"a: b", "a: &x [ 1, \"2\", '3' ]\nb: *x\n", "# c\na: # d\n  - b # e\n  # f\n", "a: |+\n  x\n\n\nb: >-\n  y z\n", "? a\n: b\n", "a: !!str 5\n", "- - a\n  - b\n- c: d\n  e: f\n", "\"on\": no\n", "a: {b: {c: []}}\n", "a:\n\n  b: 1\n\n\n  c: 2\n"} {
+	for _, seed := range []string{"a: b", "a: &x [ 1, \"2\", '3' ]\nb: *x\n", "# c\na: # d\n  - b # e\n  # f\n", "a: |+\n  x\n\n\nb: >-\n  y z\n", "? a\n: b\n", "a: !!str 5\n", "x:\n- - a\n  - b\n- c: d\n  e: f\n", "\"on\": no\n", "a: {b: {c: []}}\n", "a:\n\n  b: 1\n\n\n  c: 2\n"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
