@@ -257,35 +257,51 @@ func StackFileFor(f *tosca.File, name, template, target string) string {
 	line("stack: %s", name)
 	line("template: %s", template)
 	if target == "" {
-		line("target:   # %s: account/region; 'brickrow targets' lists them", FillIn)
+		line("target: # %s: account/region; 'brickrow targets' lists them", FillIn)
 	} else {
 		line("target: %s", target)
 	}
 	if len(f.Service.Inputs) == 0 {
 		return b.String()
 	}
-	line("inputs:")
+	hash := "" // where nothing must be filled in, all of it is a comment
+	if !slices.ContainsFunc(f.Service.Inputs, func(in *tosca.Property) bool { return !in.Optional() }) {
+		hash = "# "
+	}
+	line("%sinputs:", hash)
 	for _, in := range f.Service.Inputs {
-		line("  # %s", cmpOr(in.Description, in.Name))
+		note := "  # "
+		if hash != "" {
+			note = "#   "
+		}
 		about := in.Type.Label()
 		if in.Validation != nil {
 			about += ", " + tosca.Describe(in.Validation)
 		}
-		secret := in.Type.IsA("Secret")
+		value, _ := in.Constant()
+		if hash == "" {
+			line("  # %s", cmpOr(in.Description, in.Name))
+		}
 		switch {
-		case secret:
-			line("  %s: { from_env: %s }   # %s: %s; set the variable, or write { from_file: … }", in.Name, strings.ToUpper(in.Name), FillIn, about)
+		case in.Type.IsA("Secret"):
+			line("  %s: { from_env: %s } # %s: %s; set the variable, or write { from_file: … }", in.Name, strings.ToUpper(in.Name), FillIn, about)
 		case !in.Optional():
-			line("  %s:   # %s: %s", in.Name, FillIn, about)
+			line("  %s: # %s: %s", in.Name, FillIn, about)
+		case hash != "":
+			line("%s%s:%s # %s (%s)", note, in.Name, inline(value), cmpOr(in.Description, in.Name), about)
 		default:
-			value := ""
-			if v, ok := in.Constant(); ok {
-				value = " " + strings.TrimSpace(string(tosca.Emit(tosca.Inline(stack.Literal(v)))))
-			}
-			line("  # %s:%s   # %s", in.Name, value, about)
+			line("%s%s:%s # %s", note, in.Name, inline(value), about)
 		}
 	}
 	return b.String()
+}
+
+// inline is a value on one line, behind a space; "" where there is none.
+func inline(v tosca.Value) string {
+	if v == nil {
+		return ""
+	}
+	return " " + strings.TrimSpace(string(tosca.Emit(tosca.Inline(stack.Literal(v)))))
 }
 
 // TargetInfo is a target with who one is there.

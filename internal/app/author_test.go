@@ -51,6 +51,11 @@ func TestStarters(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
+			for _, name := range []string{file, s.Name + ".yaml"} {
+				if _, changed, findings := b.Format(name, []byte(readText(t, filepath.Join(dir, name)))); changed || len(findings) > 0 {
+					t.Errorf("%s is not in its form: %v", name, findings)
+				}
+			}
 			marked := strings.Count(string(text), FillIn) - 1
 			if want := len(starters[s.Name].fill); marked != want {
 				t.Errorf("%d lines are marked, want %d:\n%s", marked, want, text)

@@ -226,7 +226,7 @@ func (p *Program) events() *cobra.Command {
 
 func (p *Program) yard() *cobra.Command {
 	cmd := &cobra.Command{Use: "yard", Short: "The stand-in cloud: serve it, look into it, let it fail"}
-	cmd.AddCommand(p.yardServe(), p.yardResources(), p.yardFault())
+	cmd.AddCommand(p.yardServe(), p.yardResources(), p.yardFault(), p.yardPermit())
 	return cmd
 }
 
@@ -290,6 +290,15 @@ func (p *Program) yardResources() *cobra.Command {
 		})
 	}
 	return cmd
+}
+
+func (p *Program) yardPermit() *cobra.Command {
+	return &cobra.Command{Use: "permit ACCOUNT ACTION...", Short: "Say what the credentials of an account may do: server:create, network:*, *:*", Args: cobra.MinimumNArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return p.with(func(a *app.App) error {
+				return a.Cloud.Operator(cmd.Context(), http.MethodPut, "permissions", yard.Permission{Account: args[0], Actions: args[1:]}, nil)
+			})
+		}}
 }
 
 func (p *Program) yardFault() *cobra.Command {

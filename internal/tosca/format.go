@@ -131,9 +131,24 @@ func (e *emitter) document(doc *yaml.Node, section string) {
 	e.block(root, 0, section)
 	e.comment(root.FootComment, 0)
 	if doc.FootComment != "" {
-		e.out.WriteByte('\n')
-		e.comment(doc.FootComment, 0)
+		level, blank := e.footPlace(doc.FootComment)
+		if blank {
+			e.out.WriteByte('\n')
+		}
+		e.comment(doc.FootComment, level)
 	}
+}
+
+// footPlace is how deep the comment at the end of a file stands in the source,
+// and whether a blank line comes before it.
+func (e *emitter) footPlace(text string) (level int, blank bool) {
+	first, _, _ := strings.Cut(text, "\n")
+	for i := len(e.source) - 1; i >= 0; i-- {
+		if strings.TrimSpace(e.source[i]) == strings.TrimSpace(first) {
+			return (len(e.source[i]) - len(strings.TrimLeft(e.source[i], " "))) / 2, i > 0 && strings.TrimSpace(e.source[i-1]) == ""
+		}
+	}
+	return 0, true
 }
 
 func indent(n int) string { return strings.Repeat("  ", n) }

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -24,18 +25,20 @@ import (
 
 // draftView shows the template, and the stack file, as text.
 type draftView struct {
-	draft    *app.Draft
-	tally    *app.Preview
-	took     time.Duration
-	path     string // what is loaded
-	showFile bool   // the stack file instead of the template
-	lines    map[string][][]token
-	line     int // the cursor, from 0
-	top      int
-	panel    int // 0 inputs, 1 help
-	text     rect
-	loading  bool
-	watched  []string
+	draft   *app.Draft
+	tally   *app.Preview
+	took    time.Duration
+	path    string   // what is loaded
+	files   []string // the template, the stack file, and what the template reads
+	cur     int      // the one on the screen
+	asked   asking   // of the target
+	lines   map[string][][]token
+	line    int // the cursor, from 0
+	top     int
+	panel   int // 0 inputs, 1 help
+	text    rect
+	loading bool
+	watched []string
 }
 
 // token is a piece of a highlighted line, before the theme is known.
@@ -54,6 +57,26 @@ type draftLoaded struct {
 
 type edited struct{ err error }
 
+// asking is how far the check against the target is.
+type asking int
+
+const (
+	notAsked asking = iota
+	askingNow
+	answered
+)
+
+// pause is how long the draft must rest before the target is asked.
+const pause = 300 * time.Millisecond
+
+type askTarget struct{ draft *app.Draft }
+
+type targetAnswered struct {
+	draft *app.Draft // the one on the screen when it was asked
+	tally *app.Preview
+	err   error
+}
+
 func (v *draftView) careful() bool {
 	return v.draft != nil && v.draft.Stack != nil && v.draft.Stack.Careful
 }
@@ -61,7 +84,7 @@ func (v *draftView) careful() bool {
 // open loads the subject's file.
 func (v *draftView) open(m *model) tea.Cmd {
 	if v.path != m.about.file {
-		v.draft, v.tally, v.line, v.top, v.showFile = nil, nil, 0, 0, false
+		v.draft, v.tally, v.line, v.top, v.cur = nil, nil, 0, 0, 0
 	}
 	v.path = m.about.file
 	return v.load(m)
@@ -99,15 +122,7 @@ func (v *draftView) loaded(m *model, msg draftLoaded) tea.Cmd {
 	}
 	v.draft, v.tally, v.took = msg.draft, msg.tally, msg.took
 	v.path = msg.draft.Path
-	v.lines = map[string][][]token{msg.draft.Template: highlight(msg.draft.Text)}
-	files := []string{msg.draft.Template}
-	if msg.draft.Stack != nil {
-		files = append(files, msg.draft.Path)
-		if text, err := os.ReadFile(msg.draft.Path); err == nil {
-			v.lines[msg.draft.Path] = highlight(string(text))
-		}
-	}
-	v.watch(m, files)
+	v.readFiles(m)
 	v.line = max(0, min(v.line, len(v.shown())-1))
 	if msg.opened {
 		m.at = viewDraft
@@ -119,7 +134,65 @@ func (v *draftView) loaded(m *model, msg draftLoaded) tea.Cmd {
 			return v.load(m)
 		}
 	}
-	return nil
+	draft := v.draft
+	return tea.Tick(pause, func(time.Time) tea.Msg { return askTarget{draft} })
+}
+
+// ask holds the draft against its target, unless it has changed meanwhile or
+// cannot be deployed anyway.
+func (v *draftView) ask(m *model, msg askTarget) tea.Cmd {
+	if msg.draft != v.draft || v.draft.Stack == nil || v.draft.Findings.HasErrors() || m.at != viewDraft {
+		return nil
+	}
+	v.asked = askingNow
+	path, values, draft := v.path, m.values(v.path), v.draft
+	return func() tea.Msg {
+		out := targetAnswered{draft: draft}
+		d, err := m.app.Load(m.ctx, path, values)
+		if err == nil {
+			out.tally, err = m.app.WhatIf(m.ctx, d, true)
+		}
+		out.err = err
+		return out
+	}
+}
+
+func (v *draftView) answered(m *model, msg targetAnswered) {
+	if msg.draft != v.draft {
+		return
+	}
+	v.asked = notAsked
+	if msg.err != nil {
+		m.say(true, "the target was not asked: %v", msg.err)
+		return
+	}
+	v.asked, v.tally, v.draft.Findings = answered, msg.tally, msg.tally.Findings
+}
+
+// readFiles reads what the draft consists of: the template, the stack file,
+// and the files that the template reads.
+func (v *draftView) readFiles(m *model) {
+	d := v.draft
+	was := v.file()
+	v.asked = notAsked
+	v.files, v.lines = []string{d.Template}, map[string][][]token{d.Template: highlight(d.Text)}
+	if d.Stack != nil {
+		v.files = append(v.files, d.Path)
+		if text, err := os.ReadFile(d.Path); err == nil {
+			v.lines[d.Path] = highlight(string(text))
+		}
+	}
+	if d.Bundle != nil {
+		others := d.Bundle.Files()
+		root := strings.TrimSuffix(d.Template, filepath.FromSlash(d.Bundle.Entry))
+		for _, path := range slices.Sorted(maps.Keys(others)) {
+			name := filepath.Join(root, filepath.FromSlash(path))
+			v.files = append(v.files, name)
+			v.lines[name] = highlight(string(others[path]))
+		}
+	}
+	v.cur = max(0, slices.Index(v.files, was))
+	v.watch(m, v.files)
 }
 
 // watch watches the folders of the files: editors replace files as they save.
@@ -204,13 +277,10 @@ func pieces(kind chroma.TokenType, text string) []token {
 }
 
 func (v *draftView) file() string {
-	if v.draft == nil {
-		return ""
+	if v.cur < len(v.files) {
+		return v.files[v.cur]
 	}
-	if v.showFile && v.draft.Stack != nil {
-		return v.draft.Path
-	}
-	return v.draft.Template
+	return ""
 }
 
 func (v *draftView) shown() [][]token { return v.lines[v.file()] }
@@ -244,11 +314,11 @@ func (v *draftView) key(m *model, k string) (tea.Cmd, bool) {
 	case "n":
 		v.nextFinding(m)
 	case "f":
-		if v.draft == nil || v.draft.Stack == nil {
-			m.say(false, "this is a template alone; there is no stack file")
+		if len(v.files) < 2 {
+			m.say(false, "this is a template alone; there is no other file")
 			return nil, true
 		}
-		v.showFile, v.line, v.top = !v.showFile, 0, 0
+		v.cur, v.line, v.top = (v.cur+1)%len(v.files), 0, 0
 	case "tab":
 		v.panel = 1 - v.panel
 	case "r":
@@ -282,11 +352,13 @@ func (v *draftView) nextFinding(m *model) {
 	v.goTo(next.Pos)
 }
 
-// goTo shows a place in one of the two files.
+// goTo shows a place in one of the files.
 func (v *draftView) goTo(p tosca.Pos) {
-	if v.draft != nil {
-		v.showFile = v.draft.Stack != nil && filepath.Base(p.File) == filepath.Base(v.draft.Path)
+	i := slices.Index(v.files, p.File)
+	if i < 0 {
+		i = slices.IndexFunc(v.files, func(f string) bool { return filepath.Base(f) == filepath.Base(p.File) })
 	}
+	v.cur = max(0, i)
 	v.line = max(0, p.Line-1)
 }
 
@@ -358,8 +430,8 @@ func (v *draftView) wheel(m *model, by int) { v.key(m, map[int]string{-1: "up", 
 
 func (v *draftView) keys(*model) []binding {
 	other := "the stack file"
-	if v.showFile {
-		other = "the template"
+	if len(v.files) > 1 {
+		other = filepath.Base(v.files[(v.cur+1)%len(v.files)])
 	}
 	return []binding{{"e", "edit it"}, {"i", "give an input"}, {"f", other}, {"tab", "inputs or help"}, {"n", "next finding"}, {"enter", "what-if"}, {"r", "read it again"}, {"↑ ↓ g G", "move"}}
 }
@@ -487,7 +559,14 @@ func (v *draftView) drawStrip(m *model, s *screen, r rect) {
 	}
 	if v.tally != nil && !v.draft.Findings.HasErrors() {
 		x = drawTally(m, s, x, y, r.x+r.w-x, v.tally.Tally)
-		s.text(x+1, y, r.x+r.w-x-2, t.faint(), fmt.Sprintf("by the record, in %.1f ms", float64(v.took.Microseconds())/1000))
+		words := fmt.Sprintf("by the record, in %.1f ms", float64(v.took.Microseconds())/1000)
+		switch v.asked {
+		case askingNow:
+			words = fmt.Sprintf("asking %s …", v.draft.Stack.Target)
+		case answered:
+			words = fmt.Sprintf("checked against %s", v.draft.Stack.Target)
+		}
+		s.text(x+1, y, r.x+r.w-x-2, t.faint(), words)
 	}
 }
 
@@ -553,7 +632,7 @@ func (v *draftView) drawInputs(m *model, s *screen, r rect) {
 // drawHelp says what the line of the cursor stands on.
 func (v *draftView) drawHelp(m *model, s *screen, r rect) {
 	t := m.t
-	if v.showFile || v.draft.File.Service == nil {
+	if v.cur > 0 || v.draft.File.Service == nil {
 		m.panelTitle(s, r, "help", "")
 		s.text(r.x, r.y+2, r.w, t.faint(), "stand on a node in the template: f shows it")
 		return

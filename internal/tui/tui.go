@@ -222,6 +222,10 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, m.stacks.loaded(m, msg)
 	case draftLoaded:
 		return m, m.draft.loaded(m, msg)
+	case askTarget:
+		return m, m.draft.ask(m, msg)
+	case targetAnswered:
+		m.draft.answered(m, msg)
 	case previewLoaded:
 		return m, m.whatif.loaded(m, msg)
 	case runLoaded:

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"brickrow/internal/cloud"
+	"brickrow/internal/tosca"
 )
 
 // maxBody bounds the body of a request, in bytes.
@@ -194,7 +195,13 @@ func (y *Yard) everything(ctx context.Context, r *request) (int, any, error) {
 		name := r.URL.Query().Get("stack")
 		rows, err := t.resources(ctx, `where (? = '' or stack = ?) order by account, region, stack, node, id`, name, name)
 		for _, row := range rows {
-			out = append(out, Listed{row.id, row.typ, row.account, row.region, row.stack, row.node, row.properties, row.attributes, row.tags})
+			attributes := row.attributes
+			for name := range attributes { // what lets one in is only for who asks for the resource itself
+				if d := y.lib.Nodes[row.typ].Attribute(name); d != nil && d.Type != nil && d.Type.IsA("Secret") {
+					attributes[name] = tosca.SecretText
+				}
+			}
+			out = append(out, Listed{row.id, row.typ, row.account, row.region, row.stack, row.node, row.properties, attributes, row.tags})
 		}
 		return err
 	})

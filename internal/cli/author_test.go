@@ -1,0 +1,106 @@
+package cli
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"brickrow/internal/app"
+)
+
+// TestWritingAStack goes from a starter to a deployed stack, by way of every
+// command that helps with writing.
+func TestWritingAStack(t *testing.T) {
+	s := newShell(t)
+	s.dir = filepath.Join(t.TempDir(), "mine")
+	out, _ := s.run(0, "starters")
+	s.wants(out, "cluster-with-workload", "single-server", "brickrow new")
+	if list := decode[[]app.Starter](t, first(s.run(0, "starters", "--json"))); len(list) != 8 {
+		t.Errorf("%d starters", len(list))
+	}
+	_, errs := s.run(1, "new", "cluster", s.dir)
+	s.wants(errs, "there is no starter 'cluster'")
+	s.run(2, "new", "cluster-with-workload", s.dir, "--target", "nowhere")
+	out, _ = s.run(0, "new", "cluster-with-workload", s.dir)
+	s.wants(out, "cluster-with-workload.stack.yaml   fill in the 1 lines")
+	_, errs = s.run(1, "new", "cluster-with-workload", s.dir)
+	s.wants(errs, "is there already")
+	file, template := s.file("cluster-with-workload.stack.yaml"), s.file("cluster-with-workload.yaml")
+	_, errs = s.run(1, "check", file)
+	s.wants(errs, "bad-target", "account/region")
+	text, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.write("cluster-with-workload.stack.yaml", strings.Replace(string(text), "target:", "target: workshop/birch-1", 1))
+
+	out, _ = s.run(0, "check", file, "--target")
+	s.wants(out, "nothing wrong found")
+	out, _ = s.run(0, "check", template, "--target=summit/cedar-2")
+	s.wants(out, "nothing wrong found")
+	_, errs = s.run(1, "check", template, "--target")
+	s.wants(errs, "--target=account/region")
+	s.run(0, "yard", "permit", "workshop", "network:*", "subnet:*")
+	_, errs = s.run(1, "check", file, "--target")
+	s.wants(errs, "not-permitted", "lack cluster:create")
+	out, _ = s.run(0, "targets")
+	s.wants(out, "summit/alder-1", "as summit keeper, may *:*", "may network:* subnet:*")
+	s.run(0, "yard", "permit", "workshop", "*:*")
+	s.run(1, "yard", "permit", "nobody", "*:*")
+
+	out, _ = s.run(0, "resolve", file, "--origins", "-i", "replicas=3")
+	s.wants(out, "nodes", "(default, cluster-with-workload.yaml:", "replicas   3  (-i replicas=3)")
+	s.wants(first(s.run(0, "resolve", file, "--origins", "--json")), `"kind": "default"`)
+	out, _ = s.run(0, "resolve", file, "-i", "nodes=4")
+	s.wants(out, "nodes: 4", "- cluster: ridge_cluster")
+	flat := s.write("flat.yaml", out)
+	s.run(0, "fmt", "--check", flat, template, file)
+	s.run(1, "resolve", s.write("needs.yaml", strings.Replace(out, "  node_templates:", "  inputs: { must: { type: string } }\n  node_templates:", 1)))
+
+	untidy := s.write("untidy.yaml", strings.Replace(out, "type: Network", "type:   'Network'", 1))
+	out, _ = s.run(1, "fmt", "--check", untidy)
+	s.wants(out, "untidy.yaml")
+	out, _ = s.run(0, "fmt", untidy)
+	s.wants(out, "untidy.yaml")
+	if have, err := os.ReadFile(untidy); err != nil || strings.Contains(string(have), "'Network'") {
+		t.Errorf("it was not formatted: %v", err)
+	}
+	_, errs = s.run(1, "fmt", s.write("broken.yaml", "a: [\n"))
+	s.wants(errs, "not-yaml")
+
+	s.wants(first(s.run(0, "schema", "template")), `"$schema"`, `"Network"`)
+	s.wants(first(s.run(0, "schema", "stack")), `"on_failure"`)
+	s.wants(first(s.run(0, "schema", "stack", template)), `"replicas"`, "How many containers run")
+	s.run(2, "schema", "other")
+
+	archive := s.file("mine.csar")
+	_, errs = s.run(1, "pack", s.dir, "-o", archive)
+	s.wants(errs, "several templates", "--entry")
+	out, _ = s.run(0, "pack", s.dir, "-o", archive, "--entry", "cluster-with-workload.yaml")
+	s.wants(out, "mine.csar: 1 files")
+	s.run(2, "pack", s.dir, "-o", "mine.txt")
+	s.run(0, "check", archive)
+	packed := s.write("packed.stack.yaml", "stack: cluster-with-workload\ntemplate: mine.csar\ntarget: workshop/birch-1\n")
+	s.run(0, "deploy", packed, "--yes")
+	out, _ = s.run(0, "whatif", file, "--expect-none")
+	s.wants(out, "no changes")
+	out, _ = s.run(0, "show", "cluster-with-workload", "--json")
+	s.wants(out, `"access": "(secret)"`)
+	s.wants(first(s.run(0, "yard", "resources", "--json")), `"access": "(secret)"`)
+	s.wants(first(s.run(0, "results", "cluster-with-workload")), "(secret)")
+	s.run(0, "delete", "cluster-with-workload", "--yes")
+}
+
+func first(out, _ string) string { return out }
+
+func TestCarefulTargets(t *testing.T) {
+	s := newShell(t)
+	out, _ := s.run(0, "targets", "--careful", "workshop/alder-1")
+	s.wants(out, "workshop/alder-1   as workshop keeper, may *:*  careful")
+	out, _ = s.run(0, "targets", "--not-careful", "workshop/alder-1", "--json")
+	if strings.Contains(out, `"careful": true`) {
+		t.Error(out)
+	}
+	s.run(1, "targets", "--careful", "workshop/nowhere")
+}
