@@ -165,7 +165,7 @@ func (r *resolver) targets(res *Resource, q *tosca.Requirement, d *tosca.Require
 			return nil
 		}
 		if int(n) > len(list) && !optional {
-			r.findings.Errorf(q.Count.Pos, "no-such-resource", "", "%s wants %d of %s, and there are %d", res.Name, n, what, len(list))
+			r.uncertain(res.scope, q.Target, q.Count.Pos, "no-such-resource", "", "%s wants %d of %s, and there are %d", res.Name, n, what, len(list))
 		}
 		want = int(n)
 		return list[:min(want, len(list))]
@@ -176,13 +176,13 @@ func (r *resolver) targets(res *Resource, q *tosca.Requirement, d *tosca.Require
 		if byType || q.Filter != nil {
 			mend, why = "look at its node_filter", "and no node suits"
 		}
-		r.findings.Errorf(q.TargetPos, "no-such-resource", mend, "%s needs %s, %s", res.Name, what, why)
+		r.uncertain(res.scope, q.Target, q.TargetPos, "no-such-resource", mend, "%s needs %s, %s", res.Name, what, why)
 	case len(list) > 1 && (d.High == 1 || byType):
 		mend := fmt.Sprintf("write [ %s, 0 ], or another index", what)
 		if byType {
 			mend = "name one: " + list[0].Name + " or " + list[1].Name
 		}
-		r.findings.Errorf(q.TargetPos, "ambiguous-target", mend, "there are %d of %s, and '%s' takes one", len(list), what, q.Name)
+		r.uncertain(res.scope, q.Target, q.TargetPos, "ambiguous-target", mend, "there are %d of %s, and '%s' takes one", len(list), what, q.Name)
 		return list[:1]
 	}
 	return list
@@ -290,6 +290,14 @@ func (r *resolver) concrete(t *Resource, q *tosca.Requirement, d *tosca.Requirem
 	return nil
 }
 
+// uncertain reports what follows from how many resources a node has, unless
+// its count could not be computed: it would mislead.
+func (r *resolver) uncertain(s *scope, node string, p tosca.Pos, code, mend, format string, args ...any) {
+	if !s.unsure[node] {
+		r.findings.Errorf(p, code, mend, format, args...)
+	}
+}
+
 // pick finds one of a node's resources by its index; it reports what is wrong
 // and yields nil.
 func (r *resolver) pick(c context, index tosca.Value, node string, p tosca.Pos) *Resource {
@@ -301,7 +309,7 @@ func (r *resolver) pick(c context, index tosca.Value, node string, p tosca.Pos) 
 	case !ok:
 		r.findings.Errorf(p, "wrong-type", "", "an index must be an integer, not %s", tosca.KindName(index))
 	case i < 0 || int(i) >= len(list):
-		r.findings.Errorf(p, "no-such-resource", fmt.Sprintf("there are %d of it, counted from 0", len(list)), "there is no [ %s, %d ]", node, i)
+		r.uncertain(c.scope, node, p, "no-such-resource", fmt.Sprintf("there are %d of it, counted from 0", len(list)), "there is no [ %s, %d ]", node, i)
 	default:
 		return list[i]
 	}
@@ -324,7 +332,7 @@ func (r *resolver) node(c context, call *tosca.Expr, path []tosca.Value) tosca.V
 		case !known:
 			return bad
 		case len(list) != 1:
-			r.findings.Errorf(call.Args[0].Pos, "ambiguous-target", fmt.Sprintf("write [ %s, 0 ], or another index", name), "there are %d of %s: say which one", len(list), name)
+			r.uncertain(c.scope, string(name), call.Args[0].Pos, "ambiguous-target", fmt.Sprintf("write [ %s, 0 ], or another index", name), "there are %d of %s: say which one", len(list), name)
 			return bad
 		}
 		res = list[0]
@@ -570,6 +578,11 @@ func (w walk) relationships(res *Resource, i int) tosca.Value {
 	}
 	n, ok := index.(tosca.Int)
 	if !ok || n < 0 || int(n) >= len(list) {
+		for _, q := range res.template.Requirements {
+			if res.scope.unsure[q.Target] {
+				return tosca.Unknown{Bad: true}
+			}
+		}
 		return w.fail(i, "no-such-resource", "", "%s has %d of the requirement '%s', and no number %s", res.Name, len(list), tosca.Show(name), tosca.Show(index))
 	}
 	return w.relation(list[n], i+1)

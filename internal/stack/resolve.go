@@ -101,6 +101,7 @@ type scope struct {
 	defaults  map[string]*Property   // inputs as properties, where it fills a node
 	instances map[string][]*Resource // by node template
 	inner     []*scope
+	unsure    map[string]bool // nodes whose count could not be computed
 }
 
 // nodeAt is a node template in its scope.
@@ -334,7 +335,19 @@ func (r *resolver) count(s *scope, n *tosca.NodeTemplate) int {
 		r.findings.Errorf(call.Pos, "unknown-count", "compute the count from inputs", "%s: the count depends on another node, and must be known before there are any", n.Name)
 		return tosca.Unknown{Bad: true}
 	}
+	before := len(*r.findings)
+	defer func() {
+		if len(*r.findings) > before {
+			if s.unsure == nil {
+				s.unsure = map[string]bool{}
+			}
+			s.unsure[n.Name] = true
+		}
+	}()
 	value := env.Eval(n.Count)
+	if u, ok := value.(tosca.Unknown); ok && u.Bad { // reported when it was read
+		before--
+	}
 	if f, ok := value.(tosca.Float); ok && f == tosca.Float(int64(f)) { // such as a quotient
 		value = tosca.Int(f)
 	}

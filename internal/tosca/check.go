@@ -217,7 +217,11 @@ func (c *checker) node(n *NodeTemplate) {
 	if n.Filter != nil && n.For == "" {
 		c.findings.Errorf(n.Filter.Pos, "filter-without-select", "add directives: [ select ]", "a node_filter stands only in a node that is selected")
 	}
-	c.assigned(n.Properties, t.Properties, n.Pos, n.Name, t.Name, at, func(name string) string {
+	defs := t.Properties
+	if n.lost { // what is missing may be in what was lost
+		defs = optional(defs)
+	}
+	c.assigned(n.Properties, defs, n.Pos, n.Name, t.Name, at, func(name string) string {
 		if t.Requirement(name) != nil {
 			return fmt.Sprintf("it is a requirement: write it under requirements as - %s: …", name)
 		}
@@ -301,6 +305,15 @@ func (c *checker) assigned(given []*Assignment, defs []*Property, p Pos, name, o
 		}
 		c.findings.Errorf(p, "missing-property", "add "+d.Name+": "+exampleOf(d), "%s: the property '%s' of %s is missing", name, d.Name, of)
 	}
+}
+
+// optional is definitions none of which must be given.
+func optional(defs []*Property) []*Property {
+	out := make([]*Property, len(defs))
+	for i, d := range defs {
+		out[i] = &Property{Pos: d.Pos, Name: d.Name, Type: d.Type, Status: d.Status, Description: d.Description}
+	}
+	return out
 }
 
 // attributes looks at the first values of attributes: only those that a
@@ -429,6 +442,9 @@ func (c *checker) requirements(n *NodeTemplate, t *NodeType) {
 		if d.High >= 0 && count[q.Name] == d.High+1 {
 			c.findings.Errorf(q.Pos, "too-many-requirements", "", "%s takes at most %d of '%s'", t.Name, d.High, q.Name)
 		}
+	}
+	if n.lost {
+		return
 	}
 	if s := c.template.Substitution; s != nil { // what is filled brings some along
 		for _, m := range s.Requirements {

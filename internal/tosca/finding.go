@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -85,12 +86,24 @@ func (l Findings) HasErrors() bool {
 	return slices.ContainsFunc(l, func(f Finding) bool { return f.Severity == Error })
 }
 
+// ordinal is what tells the resources of one node apart in a message.
+var ordinal = regexp.MustCompile(`#\d+`)
+
+// alike reports whether two findings say the same, if only of two resources of
+// one node.
+func alike(a, b Finding) bool {
+	if a.Pos != b.Pos || a.Code != b.Code || a.Severity != b.Severity {
+		return false
+	}
+	return a.Message == b.Message || ordinal.ReplaceAllString(a.Message, "") == ordinal.ReplaceAllString(b.Message, "")
+}
+
 // Sort orders the findings by place and drops those said twice.
 func (l *Findings) Sort() {
 	slices.SortStableFunc(*l, func(a, b Finding) int {
 		return cmp.Or(strings.Compare(a.File, b.File), a.Line-b.Line, a.Column-b.Column, strings.Compare(a.Code, b.Code), strings.Compare(a.Message, b.Message))
 	})
-	*l = slices.Compact(*l)
+	*l = slices.CompactFunc(*l, alike)
 }
 
 // suggest is the mend for a name that is not among those known: the nearest

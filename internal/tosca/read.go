@@ -90,6 +90,7 @@ type NodeTemplate struct {
 	Requirements            []*Requirement
 	Interfaces              []*Interface
 	Artifacts               []*Artifact
+	lost                    bool // some of it could not be read: what is missing may be in it
 	// For is the requirement that a node was made for, where a requirement
 	// selects its target by itself.
 	For string

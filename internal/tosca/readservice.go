@@ -117,21 +117,45 @@ func (r *reader) node(f field, s *ServiceTemplate) *NodeTemplate {
 	if c := kw.at("node_filter"); c != nil {
 		n.Filter = r.expr(c)
 	}
+	n.lost = r.misspelt(f.value, "properties", "requirements", "copy")
 	n.Properties, n.Attributes = r.assignments(kw.at("properties"), "properties"), r.assignments(kw.at("attributes"), "attributes")
 	for _, c := range r.entries(kw.at("capabilities"), "capabilities") {
 		parts := r.fields(c.value, secCapAssign)
 		n.Capabilities = append(n.Capabilities, &CapabilityAssignment{r.pos(c.key), c.key.Value, r.assignments(parts.at("properties"), "properties"), r.assignments(parts.at("attributes"), "attributes")})
 	}
+	before := len(r.findings)
 	for _, q := range r.list(kw.at("requirements"), "requirements", "write - name: target") {
 		if req := r.requirement(q, n, s); req != nil {
 			n.Requirements = append(n.Requirements, req)
 		}
 	}
+	n.lost = n.lost || len(r.findings) > before && len(n.Requirements) < items(kw.at("requirements"))
 	n.Interfaces = r.interfaces(kw.at("interfaces"))
 	for _, a := range r.entries(kw.at("artifacts"), "artifacts") {
 		n.Artifacts = append(n.Artifacts, r.artifact(a, a.key.Value))
 	}
 	return n
+}
+
+// misspelt reports whether a map has a key that is unknown and must be meant
+// for one of the words.
+func (r *reader) misspelt(n *yaml.Node, words ...string) bool {
+	n = deref(n)
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		key := n.Content[i].Value
+		if _, known := keywordsBySection[secNode][key]; !known && slices.Contains(words, nearest(key, words)) {
+			return true
+		}
+	}
+	return false
+}
+
+// items is how many items a list has, or 1 for what is no list.
+func items(n *yaml.Node) int {
+	if n = deref(n); n == nil {
+		return 0
+	}
+	return max(1, len(n.Content))
 }
 
 // interfaces reads assignments to interfaces.

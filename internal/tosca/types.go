@@ -385,7 +385,7 @@ type misfit struct{ code, message, mend string }
 
 var (
 	versionPattern = regexp.MustCompile(`^\d+(\.\d+){0,3}([.-][0-9A-Za-z]+)*$`)
-	scalarPattern  = regexp.MustCompile(`^([+-]?[0-9]+(?:\.[0-9]+)?(?:[eE][+-]?[0-9]+)?)\s*([A-Za-z%µ]+)$`)
+	scalarPattern  = regexp.MustCompile(`^([+-]?[0-9]+(?:\.[0-9]+)?(?:[eE][+-]?[0-9]+)?)\s*([A-Za-z%µ°][^\s]*)$`)
 )
 
 // fit turns v into a value of the type without looking at validations. It
@@ -440,6 +440,8 @@ func (t *Type) fit(v Value) (Value, *misfit) {
 		}
 		if s, ok := v.(String); ok && slices.Contains([]string{"yes", "no", "on", "off"}, strings.ToLower(string(s))) {
 			mend = "write true or false"
+		} else if ok && (s == "true" || s == "false") {
+			mend = "write it without quotes"
 		}
 	case BaseNil:
 		if _, ok := v.(Null); ok {
@@ -542,13 +544,11 @@ func (t *Type) fitScalar(v Value) (Value, *misfit) {
 // splitScalar takes a number with a unit apart; both parts are empty where it
 // is none.
 func splitScalar(s string) (number, unit string) {
-	s = strings.TrimSpace(s)
-	i := strings.LastIndexFunc(s, func(r rune) bool { return r >= '0' && r <= '9' || r == '.' }) + 1
-	number, unit = s[:i], strings.TrimLeft(s[i:], " \t")
-	if !scalarPattern.MatchString(s) {
+	m := scalarPattern.FindStringSubmatch(strings.TrimSpace(s))
+	if m == nil {
 		return "", ""
 	}
-	return number, unit
+	return m[1], m[2]
 }
 
 // canonical is the unit that others are counted in.
