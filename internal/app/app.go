@@ -15,12 +15,14 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/adrg/xdg"
 
 	"brickrow/internal/cloud"
 	"brickrow/internal/profile"
+	"brickrow/internal/stack"
 	"brickrow/internal/store"
 	"brickrow/internal/tosca"
 	"brickrow/internal/whatif"
@@ -43,6 +45,10 @@ type App struct {
 	Speed   float64
 	Takes   whatif.Takes
 	yard    *yard.Yard // nil with a cloud elsewhere
+
+	baseMu  sync.Mutex
+	base    *stack.Wanted // the last revision that was resolved to compare with
+	baseKey [2]int64      // its stack and number
 }
 
 // Home is the folder of the data.

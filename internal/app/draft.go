@@ -432,10 +432,30 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 				return err
 			}
 			s.BaseInputs, s.BaseFound = base.Inputs, base.Found
+			s.Base = a.resolvedBase(p.Stack.ID, base)
 		}
 	}
+	s.Careful = p.Careful()
 	p.ChangeSet = whatif.Compare(s)
 	return nil
+}
+
+// Careful reports whether the stack, or its target, is a careful one.
+func (p *Preview) Careful() bool {
+	return p.Draft != nil && p.Draft.Stack != nil && p.Draft.Stack.Careful || p.Stack != nil && p.Stack.Careful
+}
+
+// resolvedBase resolves a stored revision, the last one asked for only once:
+// revisions do not change.
+func (a *App) resolvedBase(stackID int64, rev *store.Revision) *stack.Wanted {
+	a.baseMu.Lock()
+	defer a.baseMu.Unlock()
+	key := [2]int64{stackID, int64(rev.Number)}
+	if a.base == nil || a.baseKey != key {
+		a.base, _ = resolveRevision(rev)
+		a.baseKey = key
+	}
+	return a.base
 }
 
 // live reads what the cloud has of a stack, by id.

@@ -104,3 +104,27 @@ func TestCarefulTargets(t *testing.T) {
 	}
 	s.run(1, "targets", "--careful", "workshop/nowhere")
 }
+
+func TestReviewsAndCarefulTargets(t *testing.T) {
+	s := newShell(t)
+	file := s.file("bulletin-test.stack.yaml")
+	out, _ := s.run(0, "whatif", file, "--markdown")
+	s.wants(out, "# bulletin-test in workshop/alder-1", "- **interruption** readings\\_db restarts", "### ▲ new `reader#2`", "because input readers is 3, was 2")
+	s.run(2, "whatif", file, "--markdown", "--json")
+	out, _ = s.run(0, "whatif", file, "--json")
+	s.wants(out, `"op": "replace"`, `"path": "/properties/size"`, `"kind": "input"`, `"line": 7`)
+
+	s.run(0, "targets", "--careful", "workshop/alder-1")
+	_, errs := s.run(1, "deploy", file, "--yes", "--no-whatif")
+	s.wants(errs, "is careful: its what-if is not skipped")
+	_, errs = s.run(1, "deploy", file, "--yes", "-i", "site=other")
+	s.wants(errs, "add --accept data")
+	s.run(2, "deploy", file, "--yes", "--accept", "all")
+	out, _ = s.run(0, "whatif", file)
+	s.wants(out, "! careful", "! interruption")
+	s.run(0, "targets", "--not-careful", "workshop/alder-1")
+	out, _ = s.run(0, "deploy", file, "--yes", "--no-whatif")
+	if s.wants(out, "bulletin-test in workshop/alder-1: 1 new, 2 edit"); strings.Contains(out, "because") {
+		t.Errorf("--no-whatif shows the what-if:\n%s", out)
+	}
+}

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/signal"
 	"strings"
@@ -57,10 +58,12 @@ func (p *Program) preview(ctx context.Context, a *app.App, path string, v app.Va
 }
 
 func (p *Program) whatif() *cobra.Command {
-	var asJSON, expectNone bool
+	var asJSON, asMarkdown, expectNone bool
 	cmd := &cobra.Command{Use: "whatif STACKFILE", Short: "Show what a deployment would do, and do nothing", Args: cobra.ExactArgs(1)}
 	v := valueFlags(cmd)
 	cmd.Flags().BoolVar(&asJSON, "json", false, "the change set as JSON")
+	cmd.Flags().BoolVar(&asMarkdown, "markdown", false, "the change set as Markdown, for a review")
+	cmd.MarkFlagsMutuallyExclusive("json", "markdown")
 	cmd.Flags().BoolVar(&expectNone, "expect-none", false, "exit with 3 when there are changes")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		return p.with(func(a *app.App) error {
@@ -68,9 +71,12 @@ func (p *Program) whatif() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if asJSON {
+			switch {
+			case asJSON:
 				err = p.json(pv.ChangeSet)
-			} else {
+			case asMarkdown:
+				_, err = io.WriteString(p.Out, pv.Markdown())
+			default:
 				p.changeSet(pv.ChangeSet)
 			}
 			if err == nil && expectNone && !pv.Empty() {
@@ -86,7 +92,7 @@ func (p *Program) whatif() *cobra.Command {
 func (p *Program) changeSet(cs *whatif.ChangeSet) {
 	fmt.Fprintf(p.Out, "%s in %s: %s, %d same", cs.Stack, cs.Target, cs.Tally, cs.Tally.Same)
 	if !cs.Empty() {
-		fmt.Fprintf(p.Out, "; about %s", Seconds(cs.Estimate))
+		fmt.Fprintf(p.Out, "; about %s", whatif.Length(cs.Estimate))
 	}
 	fmt.Fprintln(p.Out)
 	for _, ch := range cs.Changes {
@@ -123,34 +129,26 @@ func (p *Program) changeSet(cs *whatif.ChangeSet) {
 		if i == 0 {
 			fmt.Fprintln(p.Out)
 		}
-		fmt.Fprintf(p.Out, "! %-5s %s\n", r.Kind, cloud.Clean(r.Text))
+		fmt.Fprintf(p.Out, "! %-12s %s\n", r.Kind, cloud.Clean(r.Text))
+		if r.Mend != "" {
+			fmt.Fprintf(p.Out, "    %s\n", cloud.Clean(r.Mend))
+		}
 	}
 }
 
 func shown(v tosca.Value) string { return cloud.Clean(tosca.Show(v)) }
 
-// Seconds is a length of time for people: "1 min 50 s".
-func Seconds(s float64) string {
-	d := time.Duration(s * float64(time.Second))
-	switch {
-	case d < 10*time.Second:
-		return fmt.Sprintf("%.1f s", d.Seconds())
-	case d < time.Minute:
-		return fmt.Sprintf("%.0f s", d.Seconds())
-	case d < time.Hour:
-		return fmt.Sprintf("%d min %02d s", int(d.Minutes()), int(d.Seconds())%60)
-	}
-	return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
-}
-
 func (p *Program) deploy() *cobra.Command {
-	var yes, asJSON bool
+	var yes, asJSON, noWhatIf bool
 	var onFailure string
+	var accept []string
 	cmd := &cobra.Command{Use: "deploy STACKFILE", Short: "Deploy a stack, and undo everything when it fails", Args: cobra.ExactArgs(1)}
 	v := valueFlags(cmd)
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	cmd.Flags().StringVar(&onFailure, "on-failure", "", "undo or hold (default: what the stack file says)")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "events as JSON, one a line")
+	cmd.Flags().BoolVar(&noWhatIf, "no-whatif", false, "show the numbers alone; not where the stack or its target is careful")
+	cmd.Flags().StringArrayVar(&accept, "accept", nil, "with --yes on a careful target: a risk that is accepted; data is the only one that must be")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		if onFailure != "" && onFailure != "undo" && onFailure != "hold" {
 			return usage{fmt.Errorf("--on-failure is undo or hold, not '%s'", onFailure)}
@@ -160,7 +158,17 @@ func (p *Program) deploy() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if !asJSON {
+			if noWhatIf && pv.Careful() {
+				return fmt.Errorf("%s in %s is careful: its what-if is not skipped", pv.ChangeSet.Stack, pv.Target)
+			}
+			if err := accepted(pv, yes, accept); err != nil {
+				return err
+			}
+			switch {
+			case asJSON:
+			case noWhatIf:
+				fmt.Fprintf(p.Out, "%s in %s: %s\n", pv.ChangeSet.Stack, pv.Target, pv.Tally)
+			default:
 				p.changeSet(pv.ChangeSet)
 				fmt.Fprintln(p.Out)
 			}
@@ -211,12 +219,21 @@ func Question(pv *app.Preview) string {
 // NeedsName reports whether a confirmation wants the stack's name typed: where
 // data would go, or the target is careful.
 func NeedsName(pv *app.Preview) bool {
-	for _, r := range pv.Risks {
-		if r.Kind == "data" {
-			return true
+	return len(pv.DataLost()) > 0 || pv.Careful()
+}
+
+// accepted refuses to lose data on a careful target by --yes alone.
+func accepted(pv *app.Preview, yes bool, accept []string) error {
+	for _, a := range accept {
+		if a != string(whatif.RiskData) {
+			return usage{fmt.Errorf("--accept takes data, not '%s'", a)}
 		}
 	}
-	return pv.Draft != nil && pv.Draft.Stack.Careful || pv.Stack != nil && pv.Stack.Careful
+	lost := pv.DataLost()
+	if !yes || !pv.Careful() || len(lost) == 0 || len(accept) > 0 {
+		return nil
+	}
+	return fmt.Errorf("%s, and %s is careful: add --accept data to --yes", lost[0].Text, pv.Target)
 }
 
 // execute carries a run out here and prints its events. The first interrupt
@@ -292,7 +309,7 @@ func (p *Program) event(r *store.Run, e run.Event, asJSON bool) {
 		words += e.Reason
 	}
 	if words == "" && e.State != run.Skipped {
-		words = "after " + Seconds(e.Elapsed.Seconds())
+		words = "after " + whatif.Length(e.Elapsed.Seconds())
 	}
 	name := e.Resource
 	if name == "" {
@@ -302,7 +319,7 @@ func (p *Program) event(r *store.Run, e run.Event, asJSON bool) {
 }
 
 func (p *Program) end(ctx context.Context, a *app.App, r *store.Run) {
-	fmt.Fprintf(p.Out, "\nrun %d: %s after %s", r.Number, r.State, Seconds(r.Ended.Sub(r.Started).Seconds()))
+	fmt.Fprintf(p.Out, "\nrun %d: %s after %s", r.Number, r.State, whatif.Length(r.Ended.Sub(r.Started).Seconds()))
 	if r.Reason != "" {
 		fmt.Fprintf(p.Out, ": %s", r.Reason)
 	}

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"brickrow/internal/demo"
+	"brickrow/internal/whatif"
 )
 
 // shell calls the command line on a data folder of its own, without a
@@ -330,7 +331,7 @@ func TestDemoIsKeptAndMadeAgain(t *testing.T) {
 
 func TestSeconds(t *testing.T) {
 	for s, want := range map[float64]string{0: "0.0 s", 2.34: "2.3 s", 12: "12 s", 110: "1 min 50 s", 3700: "1 h 01 min"} {
-		if got := Seconds(s); got != want {
+		if got := whatif.Length(s); got != want {
 			t.Errorf("%v s is %q, want %q", s, got, want)
 		}
 	}

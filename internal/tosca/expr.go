@@ -49,6 +49,39 @@ func (x *Expr) Walk(f func(*Expr)) {
 	}
 }
 
+// Text is the expression as it could be written on one line.
+func (x *Expr) Text() string {
+	if x == nil {
+		return ""
+	}
+	parts := make([]string, len(x.Args))
+	for i, a := range x.Args {
+		parts[i] = a.Text()
+		if x.Kind == MapExpr {
+			parts[i] = x.Keys[i].Name + ": " + parts[i]
+		}
+	}
+	list := strings.Join(parts, ", ")
+	switch x.Kind {
+	case ListExpr:
+		return "[ " + list + " ]"
+	case MapExpr:
+		return "{ " + list + " }"
+	case CallExpr:
+		if len(x.Args) == 0 {
+			return "$" + x.Name
+		}
+		if len(x.Args) == 1 && x.Args[0].Kind == LiteralExpr {
+			return "{ $" + x.Name + ": " + list + " }"
+		}
+		return "{ $" + x.Name + ": [ " + list + " ] }"
+	}
+	if x.Raw == "" {
+		return Show(x.Value)
+	}
+	return x.Raw
+}
+
 // calls reports whether any part of x calls a function.
 func (x *Expr) calls() bool {
 	if x.Kind == CallExpr {

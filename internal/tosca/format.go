@@ -465,7 +465,7 @@ func readsAsText(s string) bool {
 // plainWithColon allows what is like brickrow.cloud:1 or bucket:read.
 func plainWithColon(s string) bool {
 	before, after, _ := strings.Cut(s, ":")
-	return after != "" && plain(before) && !strings.ContainsAny(after, " :") && !strings.ContainsAny(after, "\n\t\"'`#,[]{}&*!|>%@\\")
+	return after != "" && plain(before) && strings.Trim(after, simple+".") == ""
 }
 
 // quote puts a text in quotes: double ones, or single ones where that saves

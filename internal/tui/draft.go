@@ -621,7 +621,7 @@ func (v *draftView) drawInputs(m *model, s *screen, r rect) {
 		if ok {
 			origin = in.Origin.String()
 			if in.Origin.Via != "" && in.Origin.Kind != "flag" {
-				origin = in.Origin.Via + " · " + in.Origin.Pos.Short()
+				origin = fmt.Sprintf("%s · line %d", in.Origin.Via, in.Origin.Pos.Line)
 			}
 		}
 		s.text(x, y+1, r.x+r.w-x, t.faint(), origin)

@@ -9,7 +9,6 @@ import (
 
 	uv "github.com/charmbracelet/ultraviolet"
 
-	"brickrow/internal/cli"
 	"brickrow/internal/run"
 	"brickrow/internal/store"
 	"brickrow/internal/tosca"
@@ -40,7 +39,7 @@ func (v *runView) brick(t *theme, name string) brick {
 		}
 		b.fill = max(b.fill, 0.03)
 	case run.IsReady:
-		b.sub = "ready " + cli.Seconds(p.ended.Sub(p.began).Seconds())
+		b.sub = "ready " + whatif.Length(p.ended.Sub(p.began).Seconds())
 		if p.step != "" {
 			b.sub = p.step
 		} else if p.old.state == run.Removed {
@@ -49,7 +48,7 @@ func (v *runView) brick(t *theme, name string) brick {
 	case run.Skipped:
 		b.faint = true
 	case run.IsUndone, run.Removed:
-		b.sub += " " + cli.Seconds(p.ended.Sub(p.began).Seconds())
+		b.sub += " " + whatif.Length(p.ended.Sub(p.began).Seconds())
 	}
 	if p.failed && p.state == run.IsUndone {
 		b.mark, b.paint, b.sub = stateMarks[run.HasFailed], t.states[run.HasFailed], "failed, undone"
@@ -165,11 +164,11 @@ func (v *runView) drawTop(m *model, s *screen, r rect) {
 	if v.run.State.Ended() {
 		took = v.run.Ended.Sub(v.run.Started)
 	}
-	gone := cli.Seconds(took.Seconds())
+	gone := whatif.Length(took.Seconds())
 	switch v.run.State {
 	case store.RunWorking:
 		share, col = float64(over)/float64(max(1, all)), t.accent
-		words = append(words, span{t.strong(), fmt.Sprintf("%d of %d", over, all)}, span{t.faint(), "   " + gone + " gone, about "}, span{t.strong(), cli.Seconds(v.left()) + " left"})
+		words = append(words, span{t.strong(), fmt.Sprintf("%d of %d", over, all)}, span{t.faint(), "   " + gone + " gone, about "}, span{t.strong(), whatif.Length(v.left()) + " left"})
 		if held := v.heldUp(); held != "" {
 			words = append(words, span{t.faint(), "   held up by " + held})
 		}
@@ -186,7 +185,7 @@ func (v *runView) drawTop(m *model, s *screen, r rect) {
 		}
 		words = append(words, span{bold(t.on(t.states[run.IsReady].word)), fmt.Sprintf("■ %s after %s", word, gone)})
 		if v.before >= time.Second {
-			words = append(words, span{t.faint(), "   last time " + cli.Seconds(v.before.Seconds())})
+			words = append(words, span{t.faint(), "   last time " + whatif.Length(v.before.Seconds())})
 		}
 		if v.run.Reason != "" {
 			words = append(words, span{t.plain(), "   " + v.run.Reason})
@@ -327,7 +326,7 @@ func eventWords(e run.Event) string {
 	case run.Skipped, run.Kept:
 		return string(e.State)
 	}
-	return string(e.State) + " after " + cli.Seconds(e.Elapsed.Seconds())
+	return string(e.State) + " after " + whatif.Length(e.Elapsed.Seconds())
 }
 
 // timed lists the planned resources by when they began.
@@ -463,7 +462,7 @@ func (v *runView) drawScale(m *model, s *screen, x, y, long int, total, sofar fl
 	for sec := 0.0; sec <= total; sec += step {
 		words := fmt.Sprintf("%g s", float64(int(sec*10+0.5))/10)
 		if sec >= 60 {
-			words = cli.Seconds(sec)
+			words = whatif.Length(sec)
 		}
 		at := x + int(sec/total*float64(long))
 		if at+width(words) < x+long {
@@ -494,7 +493,7 @@ func (v *runView) drawExplain(m *model, s *screen, r rect) {
 	if e.Step != "" {
 		words = "failed while " + e.Step
 	}
-	s.text(x+2, r.y+1, r.w-x-3, bold(t.on(p.word)), words+" after "+cli.Seconds(e.Elapsed.Seconds()))
+	s.text(x+2, r.y+1, r.w-x-3, bold(t.on(p.word)), words+" after "+whatif.Length(e.Elapsed.Seconds()))
 	y := r.y + 2
 	row := func(name string, lines []string, st uv.Style) {
 		for i, l := range lines {

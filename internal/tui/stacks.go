@@ -18,6 +18,7 @@ import (
 	"brickrow/internal/stack"
 	"brickrow/internal/store"
 	"brickrow/internal/tosca"
+	"brickrow/internal/whatif"
 )
 
 // stackRow is one line of the list: a stack, or a stack file that was not
@@ -648,7 +649,7 @@ func (v *stacksView) drawLastRun(m *model, s *screen, r rect, row *stackRow) {
 	x := s.text(r.x, r.y, r.w, bold(t.hinted()), "last run")
 	took := ""
 	if !run.Ended.IsZero() {
-		took = " after " + cli.Seconds(run.Ended.Sub(run.Started).Seconds())
+		took = " after " + whatif.Length(run.Ended.Sub(run.Started).Seconds())
 	}
 	s.text(x+2, r.y, r.w-(x-r.x), t.plain(), fmt.Sprintf("%d, %s by %s: %s%s", run.Number, run.Kind, run.By, run.State, took))
 	s.text(r.x, r.y+1, r.w, t.faint(), fmt.Sprintf("%s, begun %s", run.Tally, run.Started.Local().Format("2006-01-02 15:04:05")))

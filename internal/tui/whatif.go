@@ -199,7 +199,9 @@ func (v *whatifView) nextRisk() {
 	}
 	v.risk = (v.risk + 1) % len(v.preview.Risks)
 	v.seen[v.risk] = true
-	v.wall.choose(v.preview.Risks[v.risk].Resource)
+	if name := v.preview.Risks[v.risk].Resource; name != "" {
+		v.wall.choose(name)
+	}
 }
 
 func (v *whatifView) unseen() int {
@@ -258,7 +260,7 @@ func (v *whatifView) deploy(m *model) tea.Cmd {
 		}
 	})
 	for _, risk := range p.Risks {
-		m.ask.details = append(m.ask.details, "! "+risk.Kind+"  "+risk.Text)
+		m.ask.details = append(m.ask.details, "! "+string(risk.Kind)+"  "+risk.Text)
 	}
 	m.ask.details = m.ask.details[:min(4, len(m.ask.details))]
 	return nil
@@ -410,7 +412,7 @@ func (v *whatifView) drawTop(m *model, s *screen, r rect) {
 	}
 	words := ""
 	if !p.Empty() {
-		words = "about " + cli.Seconds(p.Estimate)
+		words = "about " + whatif.Length(p.Estimate)
 	}
 	if n := len(p.Risks); n > 0 {
 		words += fmt.Sprintf(" · %d risk%s", n, plural(n))
@@ -460,7 +462,7 @@ func (v *whatifView) drawStrip(m *model, s *screen, r rect) {
 		if v.seen[i] {
 			label, mark = uv.Style{Fg: t.hint, Bg: t.bar}, " √ "
 		}
-		x := s.text(r.x+1, y, 12, label, fmt.Sprintf("%s%-5s", mark, risk.Kind))
+		x := s.text(r.x+1, y, 17, label, fmt.Sprintf("%s%-12s ", mark, risk.Kind))
 		st := t.plain()
 		if i == v.risk {
 			st = t.strong()

@@ -7,6 +7,7 @@ package whatif
 import (
 	"encoding/json"
 	"fmt"
+	"strings"
 
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
@@ -35,7 +36,8 @@ type Change struct {
 	Type       string
 	Kind       Kind
 	Properties []stack.PropertyChange
-	Because    []string // causes, in words
+	Causes     []Cause
+	Because    []string // the causes, in words
 	Then       []string // resources that change because of it
 	Needs      []string
 	// OneWay says that the edit could not be put back in place, such as a
@@ -49,10 +51,13 @@ type Change struct {
 
 // Risk is something to look at before deploying.
 type Risk struct {
-	Kind     string    `json:"kind"` // data, open
-	Resource string    `json:"resource"`
+	Kind     RiskKind  `json:"kind"`
+	Resource string    `json:"resource"` // "" where it is about the stack
 	Text     string    `json:"text"`
+	Mend     string    `json:"mend,omitempty"` // what one could do
 	Pos      tosca.Pos `json:"-"`
+	// Standing says that it was there before, and stays.
+	Standing bool `json:"standing,omitempty"`
 }
 
 // Tally counts changes by kind.
@@ -96,7 +101,8 @@ type ChangeSet struct {
 	BaseRevision int // 0 where the stack is empty
 	Tally        Tally
 	Changes      []Change // every resource, the ones that stay the same too; each after what it needs
-	Risks        []Risk
+	Risks        []Risk   // those that the change set brings; they are to be looked through
+	Standing     []Risk   // those that were there before
 	Estimate     float64  // seconds
 	Path         []string // the critical path of the build
 	Findings     tosca.Findings
@@ -145,7 +151,54 @@ type jsonChange struct {
 	Kind       Kind           `json:"kind"`
 	Properties []jsonProperty `json:"properties"`
 	Because    []string       `json:"because"`
+	Causes     []jsonCause    `json:"causes"`
 	Then       []string       `json:"then"`
+	Patch      []patchOp      `json:"patch"`
+}
+
+type jsonCause struct {
+	Kind     CauseKind `json:"kind"`
+	Text     string    `json:"text"`
+	Path     string    `json:"path,omitempty"`
+	Resource string    `json:"resource,omitempty"`
+	File     string    `json:"file,omitempty"`
+	Line     int       `json:"line,omitempty"`
+}
+
+// patchOp is one operation of a JSON Patch (RFC 6902) on the properties of a
+// resource.
+type patchOp struct {
+	Op    string      `json:"op"`
+	Path  string      `json:"path"`
+	Value tosca.Value `json:"value,omitempty"`
+}
+
+// patch turns changes of properties into a JSON Patch. Links stand under
+// /links, all else under /properties. What only the cloud can know is null.
+func patch(list []stack.PropertyChange) []patchOp {
+	out := []patchOp{}
+	for _, p := range list {
+		path := "/properties/"
+		if p.Link {
+			path = "/links/"
+		}
+		path += pointer(p.Path)
+		switch {
+		case p.After == nil:
+			out = append(out, patchOp{Op: "remove", Path: path})
+		case p.Before == nil:
+			out = append(out, patchOp{Op: "add", Path: path, Value: p.After})
+		default:
+			out = append(out, patchOp{Op: "replace", Path: path, Value: p.After})
+		}
+	}
+	return out
+}
+
+// pointer makes a JSON Pointer (RFC 6901) of a path such as allow[1].ports.
+func pointer(path string) string {
+	path = strings.NewReplacer("~", "~0", "/", "~1").Replace(path)
+	return strings.NewReplacer("[", "/", "]", "", ".", "/").Replace(path)
 }
 
 // MarshalJSON is the stable form of whatif --json. Resources that stay the
@@ -159,12 +212,15 @@ func (c *ChangeSet) MarshalJSON() ([]byte, error) {
 		Changes  []jsonChange `json:"changes"`
 		Risks    []Risk       `json:"risks"`
 		Estimate float64      `json:"estimate_seconds"`
-	}{c.Stack, c.Target.String(), c.BaseRevision, c.Tally, []jsonChange{}, append([]Risk{}, c.Risks...), c.Estimate}
+	}{c.Stack, c.Target.String(), c.BaseRevision, c.Tally, []jsonChange{}, append(append([]Risk{}, c.Risks...), c.Standing...), c.Estimate}
 	for _, ch := range c.Changes {
 		if ch.Kind == Same {
 			continue
 		}
-		j := jsonChange{ch.Name, ch.Type, ch.Kind, []jsonProperty{}, append([]string{}, ch.Because...), append([]string{}, ch.Then...)}
+		j := jsonChange{ch.Name, ch.Type, ch.Kind, []jsonProperty{}, append([]string{}, ch.Because...), []jsonCause{}, append([]string{}, ch.Then...), patch(ch.Properties)}
+		for _, k := range ch.Causes {
+			j.Causes = append(j.Causes, jsonCause{k.Kind, k.Text, k.Path, k.Resource, k.Pos.File, k.Pos.Line})
+		}
 		for _, p := range ch.Properties {
 			j.Properties = append(j.Properties, jsonProperty{p.Path, p.Before, p.After, p.Unknown, p.Effect})
 		}

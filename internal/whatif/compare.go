@@ -28,7 +28,11 @@ type State struct {
 	BaseInputs []stack.Input
 	// BaseFound is what the look-ups of the recorded revision found.
 	BaseFound map[string]stack.Found
-	Takes     Takes
+	// Base is the recorded revision, resolved; nil where it is not at hand.
+	Base *stack.Wanted
+	// Careful says that the target is a careful one, or the stack.
+	Careful bool
+	Takes   Takes
 }
 
 // Limit is how many changes are under way at once.
@@ -166,7 +170,7 @@ func (c *comparer) wanted(res *stack.Resource) Change {
 	if rec != nil && c.Live != nil {
 		if ch.Live = c.Live[rec.ID]; ch.Live == nil {
 			ch.Recorded = nil
-			ch.Because = append(ch.Because, fmt.Sprintf("%s is gone from the cloud", rec.ID))
+			ch.say(Cause{Kind: Gone, Text: fmt.Sprintf("%s is gone from the cloud", rec.ID)})
 			rec = nil
 		}
 	}
@@ -178,7 +182,7 @@ func (c *comparer) wanted(res *stack.Resource) Change {
 		c.newProperties(&ch, props)
 	case rec.Type != ch.Type:
 		ch.Kind = Swap
-		ch.Because = append(ch.Because, fmt.Sprintf("its type is %s, was %s (%s)", ch.Type, rec.Type, res.Pos.Short()))
+		ch.say(Cause{Kind: Template, Text: fmt.Sprintf("its type is %s, was %s (%s)", ch.Type, rec.Type, res.Pos.Short()), Pos: res.Template().TypePos})
 		c.newProperties(&ch, props)
 	default:
 		ch.Properties = append(stack.Diff(res, props, rec, ch.Live, c.id), policyChange(res, rec)...)
@@ -240,7 +244,7 @@ func (c *comparer) adopt(ch *Change, props map[string]tosca.Value) bool {
 			continue
 		}
 		ch.Kind, ch.Recorded, ch.Live, ch.Properties = Adopt, r, live, changes
-		ch.Because = []string{fmt.Sprintf("it was left in the cloud as %s and comes back under the stack", r.ID)}
+		ch.say(Cause{Kind: Kept, Text: fmt.Sprintf("it was left in the cloud as %s and comes back under the stack", r.ID)})
 		return true
 	}
 	return false
@@ -259,155 +263,16 @@ func (c *comparer) newProperties(ch *Change, props map[string]tosca.Value) {
 		unknown := slices.ContainsFunc(l.Targets, func(n string) bool { return c.id(n) == "" })
 		ch.Properties = append(ch.Properties, stack.PropertyChange{Path: l.Requirement, Property: l.Requirement, Link: true, After: tosca.String(strings.Join(l.Targets, ", ")), Unknown: unknown, Effect: stack.InPlace})
 	}
-	if len(ch.Because) > 0 {
+	if len(ch.Causes) > 0 {
 		return
 	}
-	if ch.Wanted.Index >= 0 {
-		if n := ch.Wanted.Template(); n != nil && n.Count != nil {
-			if words := c.changedSources(c.Wanted.CountSources(ch.Name)); len(words) > 0 {
-				ch.Because = words
-				return
-			}
-		}
-	}
-	ch.Because = []string{"it is in the template and not yet built: " + ch.Pos.Short()}
-}
-
-// cause finds out why a property changes, and says so in the change.
-func (c *comparer) cause(ch *Change, p stack.PropertyChange) {
-	say := func(format string, args ...any) {
-		if s := fmt.Sprintf(format, args...); !slices.Contains(ch.Because, s) {
-			ch.Because = append(ch.Because, s)
-		}
-	}
-	if p.ByHand {
-		say("%s was changed by hand in the cloud; deploying puts it back", p.Path)
-		if rec := ch.Recorded.Properties[p.Property]; !p.Link && rec != nil && !tosca.HasSecret(rec) && len(compareTo(ch, p.Property)) == 0 {
+	if n := ch.Wanted.Template(); n != nil && n.Count != nil {
+		if causes := c.changedSources(c.Wanted.CountSources(ch.Name)); len(causes) > 0 {
+			ch.say(causes...)
 			return
 		}
 	}
-	switch {
-	case p.Link:
-		c.linkCause(ch, p, say)
-		return
-	case p.Property == policies:
-		say("the policies of the template say so")
-		return
-	}
-	prop := ch.Wanted.Property(p.Property)
-	if prop == nil {
-		say("%s is no longer in the template", p.Path)
-		return
-	}
-	found := c.changedSources(c.Wanted.Sources(prop))
-	for _, s := range found {
-		say("%s", s)
-	}
-	for _, a := range tosca.Awaits(prop.Value) {
-		if up := c.change(a.Resource); up != nil && up.Kind != Same {
-			found = append(found, a.Resource)
-			say("%s of %s %s changes", a.Name, mark(up.Kind), a.Resource)
-			c.upstream[ch.Name] = append(c.upstream[ch.Name], a.Resource)
-		}
-	}
-	if len(found) > 0 || p.ByHand {
-		return
-	}
-	at := prop.Pos.Short()
-	if prop.Expr == prop.Def.Default {
-		at = "default of " + ch.Type
-	}
-	say("the template says so: %s, %s", p.Path, at)
-}
-
-// compareTo lists how the wanted value of a property differs from the record.
-func compareTo(ch *Change, property string) []stack.PropertyChange {
-	var out []stack.PropertyChange
-	for _, p := range stack.Diff(ch.Wanted, wantedValues(ch), ch.Recorded, nil, func(string) string { return "" }) {
-		if p.Property == property && !p.Link {
-			out = append(out, p)
-		}
-	}
-	return out
-}
-
-func wantedValues(ch *Change) map[string]tosca.Value {
-	m := map[string]tosca.Value{}
-	for _, p := range ch.Wanted.Properties {
-		m[p.Name] = p.Value
-	}
-	return m
-}
-
-func (c *comparer) linkCause(ch *Change, p stack.PropertyChange, say func(string, ...any)) {
-	for _, l := range ch.Wanted.Links {
-		if l.Requirement != p.Property {
-			continue
-		}
-		for _, t := range l.Targets {
-			if moved := c.movedLookup(t); moved != "" {
-				say("%s", moved)
-				return
-			}
-			if up := c.change(t); up != nil && (up.Kind == Swap || up.Kind == New) {
-				say("%s %s gets a new id", mark(up.Kind), t)
-				c.upstream[ch.Name] = append(c.upstream[ch.Name], t)
-			}
-		}
-		if len(c.upstream[ch.Name]) == 0 && !p.ByHand {
-			say("the template says so: %s, %s", p.Path, l.Pos.Short())
-		}
-		return
-	}
-	say("%s is no longer in the template", p.Path)
-}
-
-// changedSources says which inputs and look-ups differ from the recorded
-// revision's.
-func (c *comparer) changedSources(from stack.Sources) []string {
-	if c.BaseRevision == 0 {
-		return nil
-	}
-	var out []string
-	for _, name := range from.Inputs {
-		now, was := c.inputs[name], c.baseInputs[name]
-		if now.Value == nil || was.Value != nil && tosca.Equal(now.Value, was.Value) {
-			continue
-		}
-		before := "was not given"
-		if was.Value != nil {
-			before = "was " + tosca.Show(was.Value)
-		}
-		if tosca.HasSecret(now.Value) {
-			out = append(out, fmt.Sprintf("input %s, a secret, was changed (%s)", name, now.Origin))
-			continue
-		}
-		out = append(out, fmt.Sprintf("input %s is %s, %s (%s)", name, tosca.Show(now.Value), before, now.Origin))
-	}
-	for _, name := range from.Lookups {
-		if s := c.movedLookup(name); s != "" {
-			out = append(out, s)
-		}
-	}
-	return out
-}
-
-// movedLookup says that a look-up finds something else than it did; "" where
-// it does not.
-func (c *comparer) movedLookup(name string) string {
-	now, was := c.Wanted.Existing(name), c.BaseFound[name]
-	switch {
-	case now == nil || was.ID == "":
-		return ""
-	case now.ID != was.ID:
-		return fmt.Sprintf("the look-up %s finds %s, it found %s", name, now.ID, was.ID)
-	}
-	for _, k := range tosca.Map(now.Properties).Keys() {
-		if v := was.Properties[k]; v == nil || tosca.Show(v) != tosca.Show(now.Properties[k]) {
-			return fmt.Sprintf("%s of %s, which the look-up %s finds, was changed", k, now.ID, name)
-		}
-	}
-	return ""
+	ch.say(Cause{Kind: Template, Text: "it is in the template and not yet built: " + ch.Pos.Short(), Pos: ch.Pos})
 }
 
 var marks = map[Kind]string{New: "▲", Edit: "◧", Swap: "⇅", Drop: "▽", Same: "▪", Adopt: "◈", Release: "◇"}
@@ -432,25 +297,26 @@ func (c *comparer) dropped() []*stack.Recorded {
 func (c *comparer) drop(r *stack.Recorded) Change {
 	ch := Change{Name: r.Name, Type: r.Type, Kind: Drop, Pos: r.Pos, Needs: r.Needs, Recorded: r}
 	n := c.Wanted.Template(r.Name)
-	words := []string{"it is no longer in the template"}
-	if c.Deleting {
-		words = []string{"the stack is deleted"}
-	}
-	if n != nil && n.Count != nil {
-		words = []string{"the count of " + n.Name + " is lower: " + n.Count.Pos.Short()}
-		if inputs := c.changedSources(c.Wanted.CountSources(ch.Name)); len(inputs) > 0 {
-			words = inputs
+	switch {
+	case c.Deleting:
+		ch.say(Cause{Kind: Deletion, Text: "the stack is deleted"})
+	case n != nil && n.Count != nil:
+		if causes := c.changedSources(c.Wanted.CountSources(r.Name)); len(causes) > 0 {
+			ch.say(causes...)
+		} else {
+			ch.say(Cause{Kind: Template, Text: "the count of " + n.Name + " is lower: " + n.Count.Pos.Short(), Pos: n.Count.Pos})
 		}
+	default:
+		ch.say(Cause{Kind: Template, Text: "it is no longer in the template", Pos: r.Pos})
 	}
-	ch.Because = words
 	if c.Live != nil {
 		if ch.Live = c.Live[r.ID]; ch.Live == nil {
-			ch.Because = append(ch.Because, r.ID+" is gone from the cloud already")
+			ch.say(Cause{Kind: Gone, Text: r.ID + " is gone from the cloud already"})
 		}
 	}
 	if r.Keep {
 		ch.Kind = Release
-		ch.Because = append(ch.Because, "the policy Keep leaves it in the cloud")
+		ch.say(Cause{Kind: Kept, Text: "the policy Keep leaves it in the cloud"})
 	}
 	for name, v := range r.Properties {
 		if !tosca.Equal(v, tosca.Null{}) {
@@ -478,88 +344,6 @@ func (c *comparer) follow() {
 			ch.Then = down.Reach(ch.Name)
 		}
 	}
-}
-
-// risks raises what should be looked at.
-func (c *comparer) risks() {
-	lib := c.Wanted.File.Library
-	for i := range c.set.Changes {
-		ch := &c.set.Changes[i]
-		raise := func(kind, format string, args ...any) {
-			c.set.Risks = append(c.set.Risks, Risk{Kind: kind, Resource: ch.Name, Text: fmt.Sprintf(format, args...), Pos: ch.Pos})
-		}
-		t := lib.Nodes[ch.Type]
-		if ch.Recorded != nil {
-			t = lib.Nodes[ch.Recorded.Type]
-		}
-		if t != nil && t.Metadata["holds_data"] == "true" && ch.Recorded != nil {
-			kept := ch.Recorded.Keep || ch.Wanted != nil && ch.Wanted.Keep
-			switch {
-			case ch.Kind == Swap && kept:
-				raise("data", "%s is swapped; the old one stays in the cloud, what it holds does not move by itself", ch.Name)
-			case ch.Kind == Swap:
-				raise("data", "%s is swapped; what it holds does not move by itself and goes with the old one", ch.Name)
-			case ch.Kind == Drop:
-				raise("data", "%s is removed with all it holds; the policy Keep would leave it", ch.Name)
-			}
-		}
-		c.openRisks(ch, raise)
-	}
-}
-
-// openRisks raises what can be reached by everyone and could not before.
-func (c *comparer) openRisks(ch *Change, raise func(kind, format string, args ...any)) {
-	if ch.Wanted == nil || ch.Kind == Same {
-		return
-	}
-	switch ch.Type {
-	case "Rules":
-		before := map[string]bool{}
-		if ch.Recorded != nil {
-			was := ch.Recorded.Properties["allow"]
-			if ch.Live != nil {
-				was = ch.Live.Properties["allow"]
-			}
-			for _, p := range openPorts(was) {
-				before[p] = true
-			}
-		}
-		if allow := ch.Wanted.Property("allow"); allow != nil {
-			for _, p := range openPorts(allow.Value) {
-				if !before[p] {
-					raise("open", "%s lets everyone (0.0.0.0/0) reach %s", ch.Name, p)
-				}
-			}
-		}
-	case "Bucket":
-		now := ch.Wanted.Property("public_read")
-		was := tosca.Value(tosca.Bool(false))
-		if ch.Recorded != nil && ch.Recorded.Properties["public_read"] != nil {
-			was = ch.Recorded.Properties["public_read"]
-		}
-		if now != nil && tosca.Equal(now.Value, tosca.Bool(true)) && !tosca.Equal(was, tosca.Bool(true)) {
-			raise("open", "%s can be read by everyone", ch.Name)
-		}
-	}
-}
-
-func openPorts(allow tosca.Value) []string {
-	list, _ := allow.(tosca.List)
-	var out []string
-	for _, e := range list {
-		rule, _ := e.(tosca.Map)
-		if tosca.Show(rule["direction"]) != "out" && strings.HasSuffix(tosca.Show(rule["peer"]), "/0") {
-			ports := tosca.Show(rule["ports"])
-			word := "port "
-			if ports == "any" {
-				word = "port: "
-			} else if strings.Contains(ports, "-") {
-				word = "ports "
-			}
-			out = append(out, word+ports+" ("+tosca.Show(rule["protocol"])+")")
-		}
-	}
-	return out
 }
 
 // conflicts finds what the run could not do: guards, and names or ranges that

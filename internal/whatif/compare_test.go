@@ -3,6 +3,7 @@ package whatif_test
 import (
 	"encoding/json"
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -26,6 +27,9 @@ service_template:
     public: { type: boolean, default: false }
     token: { type: Secret, default: a-token }
     image: { type: string, default: fern-12 }
+    storage: { type: Size, default: 20 GiB }
+    action: { type: string, default: "queue:read" }
+    more: { type: integer, default: 0 }
     want: { type: integer, default: 1 }
     caches: { type: integer, default: 1 }
   node_templates:
@@ -45,7 +49,7 @@ service_template:
       requirements: [ { subnet: sub }, { rules: rules } ]
     db:
       type: Database
-      properties: { engine: relational, version: { $get_input: version }, size: { $get_input: size }, storage: 20 GiB, admin: keeper, password: { $concat: [ pass-, { $get_input: token } ] } }
+      properties: { engine: relational, version: { $get_input: version }, size: { $get_input: size }, storage: { $get_input: storage }, admin: keeper, password: { $concat: [ pass-, { $get_input: token } ] } }
       requirements: [ { subnet: sub } ]
     group:
       type: ServerGroup
@@ -59,6 +63,12 @@ service_template:
       count: { $get_input: caches }
       properties: { engine: simple, size: small }
       requirements: [ { subnet: sub } ]
+    letters: { type: Queue }
+    role: { type: Role, properties: { for: server } }
+    grant:
+      type: Grant
+      properties: { actions: [ { $get_input: action } ] }
+      requirements: [ { role: role }, { "on": letters }, { "on": { node: net, count: { $get_input: more } } } ]
   policies:
     - guard: { type: Guard, targets: [ queue ] }
 `
@@ -155,7 +165,7 @@ func summary(cs *whatif.ChangeSet) string {
 func TestNothingChanges(t *testing.T) {
 	s := built(t, template)
 	cs := whatif.Compare(s)
-	if !cs.Empty() || cs.Tally.Same != 11 || cs.Estimate != 0 || len(cs.Risks) != 0 || len(cs.Findings) != 0 {
+	if !cs.Empty() || cs.Tally.Same != 14 || cs.Estimate != 0 || len(cs.Risks) != 0 || len(cs.Findings) != 0 {
 		t.Errorf("a stack just built: %s, %+v, risks %v, findings %v", summary(cs), cs.Tally, cs.Risks, cs.Findings)
 	}
 }
@@ -217,7 +227,7 @@ func TestCauses(t *testing.T) {
 		}
 	}
 	text := strings.Replace(template, "size: small, image: { $get_input: image }", "size: large, image: { $get_input: image }", 1)
-	if ch := change(t, s, text).Change("reader#0"); !strings.Contains(strings.Join(ch.Because, ";"), "the template says so: size, t.yaml:29") {
+	if ch := change(t, s, text).Change("reader#0"); !strings.Contains(strings.Join(ch.Because, ";"), "the template says so: size, t.yaml:32") {
 		t.Errorf("a line of the template: %q", ch.Because)
 	}
 	gone := strings.Replace(template, "    queue: { type: Queue, properties: { ordered: false } }\n", "    news: { type: Topic }\n", 1)
@@ -250,22 +260,28 @@ func TestRisks(t *testing.T) {
 		{"a port opened", template, "peer=0.0.0.0/0", []string{"open rules"}},
 		{"a port not opened to all", template, "peer=0.0.0.0/1", nil},
 		{"a bucket opened", template, "public=true", []string{"open frames"}},
-		{"a database edited", template, "size=large", nil},
+		{"a database that restarts", template, "size=large", []string{"interruption db"}},
+		{"a database that grows", template, "storage=40 GiB", nil},
+		{"a server group edited", template, "want=2", nil},
+		{"a secret changed", template, "token=other", []string{"secret db"}},
+		{"a permission added", template, "action=queue:write", []string{"permission grant"}},
+		{"everything permitted", template, "action=queue:*", []string{"permission grant"}},
+		{"a permission on more", template, "more=1", []string{"permission grant"}},
 	} {
 		var got []string
 		for _, r := range change(t, built(t, test.text), test.text, test.flag).Risks {
-			got = append(got, r.Kind+" "+r.Resource)
+			got = append(got, string(r.Kind)+" "+r.Resource)
 		}
 		if !slices.Equal(got, test.want) {
 			t.Errorf("%s: risks %v, want %v", test.name, got, test.want)
 		}
 	}
 	open := built(t, template, "peer=0.0.0.0/0")
-	if cs := change(t, open, template, "peer=0.0.0.0/0", "size=large"); len(cs.Risks) != 0 {
+	if cs := change(t, open, template, "peer=0.0.0.0/0", "storage=30 GiB"); len(cs.Risks) != 0 {
 		t.Errorf("a port that was open before is raised again: %v", cs.Risks)
 	}
 	fresh := whatif.State{Wanted: resolve(t, template, "peer=0.0.0.0/0"), Takes: whatif.Nominal(profile.Library(), 1)}
-	if cs := whatif.Compare(fresh); len(cs.Risks) != 1 || cs.Tally.New != 11 {
+	if cs := whatif.Compare(fresh); len(cs.Risks) != 1 || cs.Tally.New != 14 {
 		t.Errorf("a first deployment: %v, %+v", cs.Risks, cs.Tally)
 	}
 }
@@ -295,7 +311,7 @@ func TestKeptAndDeleted(t *testing.T) {
 	s.Wanted, _ = stack.Resolve(&tosca.File{Library: profile.Library(), Service: &tosca.ServiceTemplate{}}, stack.Options{})
 	s.Deleting = true
 	cs := whatif.Compare(s)
-	if cs.Tally.Drop != 10 || cs.Change("frames").Kind != whatif.Release {
+	if cs.Tally.Drop != 13 || cs.Change("frames").Kind != whatif.Release {
 		t.Errorf("a deletion: %+v, frames %s", cs.Tally, cs.Change("frames").Kind)
 	}
 	if got := cs.Change("db").Because; !slices.Equal(got, []string{"the stack is deleted"}) {
@@ -366,7 +382,7 @@ func TestEstimate(t *testing.T) {
 }
 
 func TestJSON(t *testing.T) {
-	text, err := json.Marshal(change(t, built(t, template), template, "version=14", "token=other"))
+	text, err := json.Marshal(change(t, built(t, template), template, "version=14", "token=hush-hush"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -382,15 +398,15 @@ func TestJSON(t *testing.T) {
 	if err := json.Unmarshal(text, &out); err != nil {
 		t.Fatal(err)
 	}
-	if out.Stack != "test" || out.Target != "workshop/alder-1" || out.Base != 1 || out.Tally.Swap != 1 || len(out.Changes) != 3 || len(out.Risks) != 1 || out.Estimate == 0 {
+	if out.Stack != "test" || out.Target != "workshop/alder-1" || out.Base != 1 || out.Tally.Swap != 1 || len(out.Changes) != 3 || len(out.Risks) != 2 || out.Estimate == 0 {
 		t.Errorf("%s", text)
 	}
-	for _, key := range []string{"name", "type", "kind", "properties", "because", "then"} {
+	for _, key := range []string{"name", "type", "kind", "properties", "because", "causes", "then", "patch"} {
 		if _, ok := out.Changes[0][key]; !ok {
 			t.Errorf("a change has no %s", key)
 		}
 	}
-	for _, secret := range []string{"pass-", "a-token", "other"} {
+	for _, secret := range []string{"pass-", "a-token", "hush-hush"} {
 		if strings.Contains(string(text), secret) {
 			t.Errorf("the JSON shows %s", secret)
 		}
@@ -426,4 +442,107 @@ func BenchmarkCompare(b *testing.B) {
 		}
 	}
 	b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N)/1000, "µs/resource")
+}
+
+// TestCausesKnowTheLine compares with the resolved revision: a line that was
+// changed is told apart from an input, a default and a change by hand.
+func TestCausesKnowTheLine(t *testing.T) {
+	s := built(t, template)
+	s.Base = s.Wanted
+	for _, test := range []struct{ old, new, name, kind, want string }{
+		{"size: small, image: { $get_input: image }", "size: large, image: { $get_input: image }", "reader#0", "template", "the template says large for size, said small"},
+		{"cidr: 10.0.1.0/24 }", "cidr: 10.0.1.0/24, public: true }", "sub", "template", "the template says true for public, said false"},
+		{"queue: { type: Queue, properties: { ordered: false } }", "queue: { type: Queue, properties: { keep: 2 d } }", "queue", "template", "the template says 2 d for keep, said 4 d"},
+		{"size: default: small", "", "", "", ""},
+	} {
+		if test.name == "" {
+			continue
+		}
+		if !strings.Contains(template, test.old) {
+			t.Fatalf("no %s", test.old)
+		}
+		ch := change(t, s, strings.Replace(template, test.old, test.new, 1)).Change(test.name)
+		if !slices.ContainsFunc(ch.Causes, func(k whatif.Cause) bool {
+			return string(k.Kind) == test.kind && strings.HasPrefix(k.Text, test.want) && k.Pos.Line > 0 && k.Path != ""
+		}) {
+			t.Errorf("%s: causes %+v, want %s: %s", test.name, ch.Causes, test.kind, test.want)
+		}
+	}
+	both := change(t, s, strings.Replace(template, "version: { $get_input: version }, size: { $get_input: size }", "version: { $get_input: version }, size: large", 1)).Change("db")
+	if len(both.Causes) != 1 || both.Causes[0].Kind != whatif.Template {
+		t.Errorf("a line changed, and no input: %+v", both.Causes)
+	}
+	s.Live["id-queue"].Properties["label"] = tosca.String("mine")
+	s.Live["id-note"].Properties["label"] = tosca.String("by hand")
+	hand := change(t, s, strings.Replace(template, `label: { $join: [ { $get_attribute: [ group, addresses ] }, " " ] }`, "label: written", 1))
+	if got := strings.Join(hand.Change("queue").Because, ";"); !strings.Contains(got, "deploying puts it back") {
+		t.Errorf("changed by hand alone: %s", got)
+	}
+	if got := strings.Join(hand.Change("note").Because, ";"); !strings.Contains(got, "and here too; deploying takes what stands here") {
+		t.Errorf("changed on both sides: %s", got)
+	}
+}
+
+// TestEveryChangeOfAPropertyHasACause makes random edits and looks at each.
+func TestEveryChangeOfAPropertyHasACause(t *testing.T) {
+	s := built(t, template)
+	s.Base = s.Wanted
+	random := rand.New(rand.NewPCG(7, 7))
+	flags := []string{"cidr=10.0.0.0/15", "readers=0", "readers=4", "version=16", "version=14", "size=large", "peer=0.0.0.0/0", "frames=other-frames", "public=true", "token=new", "image=fern-13", "want=3", "caches=2", "storage=30 GiB", "action=queue:*", "more=1"}
+	for range 200 {
+		var some []string
+		for _, f := range flags {
+			if random.IntN(4) == 0 {
+				some = append(some, f)
+			}
+		}
+		cs := change(t, s, template, some...)
+		for _, ch := range cs.Changes {
+			for _, p := range ch.Properties {
+				if ch.Kind != whatif.Edit && ch.Kind != whatif.Swap || p.Path == "policies" {
+					continue
+				}
+				if !slices.ContainsFunc(ch.Causes, func(k whatif.Cause) bool { return k.Path == p.Path }) {
+					t.Fatalf("%v: %s.%s has no cause among %+v", some, ch.Name, p.Path, ch.Causes)
+				}
+			}
+			if ch.Kind == whatif.Same && (len(ch.Properties) > 0 || len(ch.Causes) > 0) {
+				t.Fatalf("%v: %s stays the same, with %v", some, ch.Name, ch.Causes)
+			}
+		}
+	}
+}
+
+func TestOpenedPerResource(t *testing.T) {
+	rules := func(extra string) string {
+		return strings.Replace(template, "      requirements: [ { subnet: sub }, { rules: rules } ]\n    db:", "      requirements: [ { subnet: sub }, { rules: rules } ]\n"+extra+"    db:", 1)
+	}
+	open := built(t, rules(""), "peer=0.0.0.0/0")
+	cs := change(t, open, rules("    gate: { type: Server, properties: { size: small, image: fern-12 }, requirements: [ { subnet: sub }, { rules: rules } ] }\n"), "peer=0.0.0.0/0")
+	if len(cs.Risks) != 1 || !strings.HasSuffix(cs.Risks[0].Text, "port 22 (tcp) of gate") {
+		t.Errorf("a server put behind open rules: %+v", cs.Risks)
+	}
+	cs = change(t, open, rules(""), "peer=0.0.0.0/0")
+	if len(cs.Risks) != 0 || len(cs.Standing) != 1 || !cs.Standing[0].Standing {
+		t.Errorf("what was open before: %+v %+v", cs.Risks, cs.Standing)
+	}
+	open.Careful = true
+	if cs = change(t, open, rules(""), "peer=0.0.0.0/0", "want=2"); len(cs.Risks) != 1 || cs.Risks[0].Kind != whatif.RiskCareful {
+		t.Errorf("a careful target: %+v", cs.Risks)
+	}
+}
+
+func TestMarkdown(t *testing.T) {
+	text := change(t, built(t, template), template, "version=14", "token=hush-hush", "readers=1").Markdown()
+	for _, want := range []string{"# test in workshop/alder-1", "2 edit, 1 swap, 1 drop", "- **data** db is swapped", "### ⇅ swap `db`", "| version | `15` | `14` | forces the swap |", "(secret)", "- because input version is 14", "- then 2 more: group, note", "set by the cloud", "### ▽ drop `reader#1`"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("there is no %q in\n%s", want, text)
+		}
+	}
+	if strings.Contains(text, "hush") {
+		t.Error("it shows a secret")
+	}
+	if empty := whatif.Compare(built(t, template)).Markdown(); !strings.Contains(empty, "Nothing would change") {
+		t.Error(empty)
+	}
 }

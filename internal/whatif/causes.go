@@ -1,0 +1,228 @@
+package whatif
+
+import (
+	"fmt"
+	"slices"
+
+	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
+)
+
+// CauseKind tells what a cause is.
+type CauseKind string
+
+// The kinds of cause.
+const (
+	ByInput  CauseKind = "input"    // an input has another value
+	Template CauseKind = "template" // a line of the template changed, came or went
+	Upstream CauseKind = "resource" // another resource changes
+	Lookup   CauseKind = "look-up"  // a look-up finds something else
+	ByHand   CauseKind = "hand"     // the cloud was changed by hand
+	TypeDef  CauseKind = "type"     // the type has another default
+	Gone     CauseKind = "gone"     // it is gone from the cloud
+	Kept     CauseKind = "keep"     // the policy Keep
+	Deletion CauseKind = "deletion" // the stack is deleted
+)
+
+// Cause is why something changes.
+type Cause struct {
+	Kind     CauseKind
+	Text     string
+	Path     string    // the property it is about; "" is the resource as a whole
+	Resource string    // the one it comes from; "" is none
+	Pos      tosca.Pos // in the template, the stack file; zero is none
+}
+
+// say adds causes, each once.
+func (ch *Change) say(causes ...Cause) {
+	for _, k := range causes {
+		if slices.ContainsFunc(ch.Causes, func(have Cause) bool { return have.Text == k.Text && have.Path == k.Path }) {
+			continue
+		}
+		ch.Causes = append(ch.Causes, k)
+		if !slices.Contains(ch.Because, k.Text) {
+			ch.Because = append(ch.Because, k.Text)
+		}
+	}
+}
+
+// cause finds out why a property changes, and says so in the change.
+func (c *comparer) cause(ch *Change, p stack.PropertyChange) {
+	before := len(ch.Causes)
+	say := func(k Cause) {
+		k.Path = p.Path
+		ch.say(k)
+	}
+	if p.ByHand {
+		c.handCause(ch, p, say)
+		if rec := ch.Recorded.Properties[p.Property]; !p.Link && rec != nil && !tosca.HasSecret(rec) && len(compareTo(ch, p.Property)) == 0 {
+			return
+		}
+	}
+	switch {
+	case p.Link:
+		c.linkCause(ch, p, say)
+		return
+	case p.Property == policies:
+		say(Cause{Kind: Template, Text: "the policies of the template say so", Pos: ch.Pos})
+		return
+	}
+	prop := ch.Wanted.Property(p.Property)
+	if prop == nil {
+		say(Cause{Kind: Template, Text: p.Path + " is no longer in the template", Pos: ch.Pos})
+		return
+	}
+	for _, k := range c.changedSources(c.Wanted.Sources(prop)) {
+		say(k)
+	}
+	for _, a := range tosca.Awaits(prop.Value) {
+		if up := c.change(a.Resource); up != nil && up.Kind != Same {
+			say(Cause{Kind: Upstream, Text: fmt.Sprintf("%s of %s %s changes", a.Name, mark(up.Kind), a.Resource), Resource: a.Resource, Pos: up.Pos})
+			c.upstream[ch.Name] = append(c.upstream[ch.Name], a.Resource)
+		}
+	}
+	if k, changed := c.lineCause(ch, prop, p.Path); changed {
+		say(k)
+	}
+	if len(ch.Causes) == before {
+		at := prop.Pos.Short()
+		if prop.Expr == prop.Def.Default {
+			at = "default of " + ch.Type
+		}
+		say(Cause{Kind: Template, Text: fmt.Sprintf("the template says so: %s, %s", p.Path, at), Pos: prop.Pos})
+	}
+}
+
+// handCause says what was changed by hand, and what deploying makes of it.
+func (c *comparer) handCause(ch *Change, p stack.PropertyChange, say func(Cause)) {
+	text := fmt.Sprintf("%s was changed by hand in the cloud; deploying puts it back", p.Path)
+	if !p.Link && p.Property != policies && len(compareTo(ch, p.Property)) > 0 {
+		text = fmt.Sprintf("%s was changed by hand in the cloud, and here too; deploying takes what stands here", p.Path)
+	}
+	say(Cause{Kind: ByHand, Text: text})
+}
+
+// lineCause says that the line of a property reads otherwise than in the
+// recorded revision.
+func (c *comparer) lineCause(ch *Change, prop *stack.Property, path string) (Cause, bool) {
+	if c.Base == nil {
+		return Cause{}, false
+	}
+	res := c.Base.Resource(ch.Name)
+	if res == nil {
+		return Cause{}, false
+	}
+	was := res.Property(prop.Name)
+	secret := tosca.HasSecret(prop.Value) || was != nil && tosca.HasSecret(was.Value)
+	quoted := func(x *tosca.Expr) string {
+		if secret {
+			return tosca.SecretText
+		}
+		return x.Text()
+	}
+	now := prop.Expr.Text()
+	isDefault := prop.Expr == prop.Def.Default
+	wasDefault := was != nil && was.Expr == was.Def.Default
+	switch {
+	case was == nil && isDefault, wasDefault && isDefault && was.Expr.Text() != now:
+		return Cause{Kind: TypeDef, Text: fmt.Sprintf("the default of %s for %s is %s now", ch.Wanted.Own.Name, prop.Name, quoted(prop.Expr)), Pos: prop.Def.Pos}, true
+	case was == nil:
+		return Cause{Kind: Template, Text: fmt.Sprintf("%s is new in the template (%s)", prop.Name, prop.Pos.Short()), Pos: prop.Pos}, true
+	case isDefault && !wasDefault:
+		return Cause{Kind: Template, Text: fmt.Sprintf("%s is no longer in the template; the default of %s holds", prop.Name, ch.Wanted.Own.Name), Pos: ch.Pos}, true
+	case was.Expr.Text() != now:
+		return Cause{Kind: Template, Text: fmt.Sprintf("the template says %s for %s, said %s (%s)", quoted(prop.Expr), prop.Name, quoted(was.Expr), prop.Pos.Short()), Pos: prop.Pos}, true
+	}
+	return Cause{}, false
+}
+
+// compareTo lists how the wanted value of a property differs from the record.
+func compareTo(ch *Change, property string) []stack.PropertyChange {
+	var out []stack.PropertyChange
+	for _, p := range stack.Diff(ch.Wanted, wantedValues(ch), ch.Recorded, nil, func(string) string { return "" }) {
+		if p.Property == property && !p.Link {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+func wantedValues(ch *Change) map[string]tosca.Value {
+	m := map[string]tosca.Value{}
+	for _, p := range ch.Wanted.Properties {
+		m[p.Name] = p.Value
+	}
+	return m
+}
+
+func (c *comparer) linkCause(ch *Change, p stack.PropertyChange, say func(Cause)) {
+	for _, l := range ch.Wanted.Links {
+		if l.Requirement != p.Property {
+			continue
+		}
+		for _, t := range l.Targets {
+			if moved := c.movedLookup(t); moved != "" {
+				say(Cause{Kind: Lookup, Text: moved, Resource: t, Pos: l.Pos})
+				return
+			}
+			if up := c.change(t); up != nil && (up.Kind == Swap || up.Kind == New) {
+				say(Cause{Kind: Upstream, Text: fmt.Sprintf("%s %s gets a new id", mark(up.Kind), t), Resource: t, Pos: up.Pos})
+				c.upstream[ch.Name] = append(c.upstream[ch.Name], t)
+			}
+		}
+		if len(c.upstream[ch.Name]) == 0 && !p.ByHand {
+			say(Cause{Kind: Template, Text: fmt.Sprintf("the template says so: %s, %s", p.Path, l.Pos.Short()), Pos: l.Pos})
+		}
+		return
+	}
+	say(Cause{Kind: Template, Text: p.Path + " is no longer in the template", Pos: ch.Pos})
+}
+
+// changedSources says which inputs and look-ups differ from the recorded
+// revision's.
+func (c *comparer) changedSources(from stack.Sources) []Cause {
+	if c.BaseRevision == 0 {
+		return nil
+	}
+	var out []Cause
+	for _, name := range from.Inputs {
+		now, was := c.inputs[name], c.baseInputs[name]
+		if now.Value == nil || was.Value != nil && tosca.Equal(now.Value, was.Value) {
+			continue
+		}
+		k := Cause{Kind: ByInput, Pos: now.Origin.Pos}
+		switch {
+		case tosca.HasSecret(now.Value):
+			k.Text = fmt.Sprintf("input %s, a secret, was changed (%s)", name, now.Origin)
+		case was.Value != nil:
+			k.Text = fmt.Sprintf("input %s is %s, was %s (%s)", name, tosca.Show(now.Value), tosca.Show(was.Value), now.Origin)
+		default:
+			k.Text = fmt.Sprintf("input %s is %s, was not given (%s)", name, tosca.Show(now.Value), now.Origin)
+		}
+		out = append(out, k)
+	}
+	for _, name := range from.Lookups {
+		if s := c.movedLookup(name); s != "" {
+			out = append(out, Cause{Kind: Lookup, Text: s, Resource: name})
+		}
+	}
+	return out
+}
+
+// movedLookup says that a look-up finds something else than it did; "" where
+// it does not.
+func (c *comparer) movedLookup(name string) string {
+	now, was := c.Wanted.Existing(name), c.BaseFound[name]
+	switch {
+	case now == nil || was.ID == "":
+		return ""
+	case now.ID != was.ID:
+		return fmt.Sprintf("the look-up %s finds %s, it found %s", name, now.ID, was.ID)
+	}
+	for _, k := range tosca.Map(now.Properties).Keys() {
+		if v := was.Properties[k]; v == nil || tosca.Show(v) != tosca.Show(now.Properties[k]) {
+			return fmt.Sprintf("%s of %s, which the look-up %s finds, was changed", k, now.ID, name)
+		}
+	}
+	return ""
+}

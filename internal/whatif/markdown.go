@@ -1,0 +1,143 @@
+package whatif
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"brickrow/internal/tosca"
+)
+
+// Markdown is the change set for a review: everything that a reviewer needs to
+// decide, and no secret.
+func (c *ChangeSet) Markdown() string {
+	var b strings.Builder
+	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
+	line("# %s in %s", c.Stack, c.Target)
+	line("")
+	line("%s; %d the same. Compared with revision %d. About %s.", c.Tally, c.Tally.Same, c.BaseRevision, Length(c.Estimate))
+	line("")
+	if len(c.Findings) > 0 {
+		line("## Findings")
+		line("")
+		for _, f := range c.Findings {
+			line("- **%s** %s (%s)", f.Severity, plainText(f.Message), f.Short())
+		}
+		line("")
+	}
+	for _, part := range []struct {
+		title string
+		list  []Risk
+	}{{"Risks", c.Risks}, {"As before", c.Standing}} {
+		if len(part.list) == 0 {
+			continue
+		}
+		line("## %s", part.title)
+		line("")
+		for _, r := range part.list {
+			text := fmt.Sprintf("- **%s** %s", r.Kind, plainText(r.Text))
+			if r.Pos.Line > 0 {
+				text += " (" + r.Pos.Short() + ")"
+			}
+			if r.Mend != "" {
+				text += ". To avoid it: " + plainText(r.Mend)
+			}
+			line("%s", text)
+		}
+		line("")
+	}
+	if c.Empty() {
+		line("Nothing would change.")
+		return b.String()
+	}
+	line("## Changes")
+	for _, ch := range c.Changes {
+		if ch.Kind == Same {
+			continue
+		}
+		line("")
+		line("### %s %s %s", ch.Kind.Mark(), ch.Kind, code(ch.Name))
+		line("")
+		line("%s, %s", ch.Type, ch.Pos.Short())
+		line("")
+		if len(ch.Properties) > 0 {
+			line("| property | now | then | |")
+			line("|---|---|---|---|")
+			for _, p := range ch.Properties {
+				after, note := "", ""
+				switch {
+				case p.Unknown:
+					after = "set by the cloud"
+				case ch.Kind == Drop || ch.Kind == Release:
+					after = "–"
+				case p.After == nil:
+					after = "not set"
+				default:
+					after = code(tosca.Show(p.After))
+				}
+				if p.Effect == "swap" {
+					note = "forces the swap"
+				}
+				if p.ByHand {
+					note = strings.TrimPrefix(note+", changed by hand", ", ")
+				}
+				before := "–"
+				if p.Before != nil {
+					before = code(tosca.Show(p.Before))
+				}
+				line("| %s | %s | %s | %s |", plainText(p.Path), before, after, note)
+			}
+			line("")
+		}
+		for _, k := range ch.Because {
+			line("- because %s", plainText(k))
+		}
+		if len(ch.Then) > 0 {
+			line("- then %d more: %s", len(ch.Then), plainText(strings.Join(ch.Then, ", ")))
+		}
+	}
+	return b.String()
+}
+
+// code is a value in a cell of a table, as it stands.
+func code(s string) string {
+	s = strings.NewReplacer("\n", "⏎", "\t", " ", "|", "\\|").Replace(visible(s))
+	fence := "`"
+	for strings.Contains(s, fence) {
+		fence += "`"
+	}
+	if len(fence) > 1 || strings.TrimSpace(s) == "" {
+		s = " " + s + " "
+	}
+	return fence + s + fence
+}
+
+// plainText is text that stands for nothing else in Markdown.
+func plainText(s string) string {
+	return strings.NewReplacer("\n", " ", "|", "\\|", "<", "&lt;", "*", "\\*", "_", "\\_", "`", "\\`", "[", "\\[").Replace(visible(s))
+}
+
+// visible shows control characters instead of obeying them.
+func visible(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r < ' ' && r != '\n' && r != '\t' || r == 0x7f || r >= 0x80 && r < 0xa0 {
+			return '·'
+		}
+		return r
+	}, s)
+}
+
+// Length is a length of time for people: "1 min 50 s". The argument is in
+// seconds.
+func Length(s float64) string {
+	d := time.Duration(s * float64(time.Second))
+	switch {
+	case d < 10*time.Second:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < time.Minute:
+		return fmt.Sprintf("%.0f s", d.Seconds())
+	case d < time.Hour:
+		return fmt.Sprintf("%d min %02d s", int(d.Minutes()), int(d.Seconds())%60)
+	}
+	return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
+}
