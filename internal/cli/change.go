@@ -95,6 +95,12 @@ func (p *Program) changeSet(cs *whatif.ChangeSet) {
 		fmt.Fprintf(p.Out, "; about %s", whatif.Length(cs.Estimate))
 	}
 	fmt.Fprintln(p.Out)
+	for _, l := range cs.Lookups {
+		fmt.Fprintf(p.Out, "  found %s: %s\n", l.Name, cloud.Clean(l.ID))
+		if l.Moved != "" {
+			fmt.Fprintf(p.Out, "    %s\n", cloud.Clean(l.Moved))
+		}
+	}
 	for _, ch := range cs.Changes {
 		if ch.Kind == whatif.Same {
 			continue

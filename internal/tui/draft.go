@@ -18,6 +18,7 @@ import (
 	uv "github.com/charmbracelet/ultraviolet"
 
 	"brickrow/internal/app"
+	"brickrow/internal/cloud"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 	"brickrow/internal/whatif"
@@ -510,6 +511,7 @@ func (v *draftView) drawText(m *model, s *screen, r rect) {
 		x, end := r.x+9, r.x+r.w-1
 		for _, p := range lines[n] {
 			if x >= end {
+				s.text(end-1, y, 1, uv.Style{Fg: t.dim, Bg: ground}, "…")
 				break
 			}
 			x = s.text(x, y, end-x, uv.Style{Fg: tokenColor(t, p), Bg: ground}, p.text)
@@ -626,6 +628,24 @@ func (v *draftView) drawInputs(m *model, s *screen, r rect) {
 		}
 		s.text(x, y+1, r.x+r.w-x, t.faint(), origin)
 		y += 2
+	}
+	v.drawLookups(m, s, rect{r.x, y + 1, r.w, r.y + r.h - y - 1})
+}
+
+// drawLookups lists what nodes that are selected stand for, once the target
+// was asked.
+func (v *draftView) drawLookups(m *model, s *screen, r rect) {
+	if v.asked != answered || len(v.tally.Lookups) == 0 || r.h < 3 {
+		return
+	}
+	m.panelTitle(s, r, "found in the cloud", "by nodes that are selected")
+	for i, l := range v.tally.Lookups {
+		if i+2 >= r.h {
+			return
+		}
+		x := s.text(r.x, r.y+2+i, r.w/2, m.t.on(m.t.key), l.Name)
+		x = s.text(x+2, r.y+2+i, r.x+r.w-x-2, m.t.strong(), cloud.Clean(l.ID))
+		s.text(x+2, r.y+2+i, r.x+r.w-x-2, m.t.faint(), cloud.Clean(l.Moved))
 	}
 }
 

@@ -103,9 +103,18 @@ type ChangeSet struct {
 	Changes      []Change // every resource, the ones that stay the same too; each after what it needs
 	Risks        []Risk   // those that the change set brings; they are to be looked through
 	Standing     []Risk   // those that were there before
+	Lookups      []LookedUp
 	Estimate     float64  // seconds
 	Path         []string // the critical path of the build
 	Findings     tosca.Findings
+}
+
+// LookedUp is what a node that is selected stands for.
+type LookedUp struct {
+	Name  string `json:"name"`
+	Type  string `json:"type"`
+	ID    string `json:"id"`
+	Moved string `json:"moved,omitempty"` // that it found something else before, in words
 }
 
 // Empty reports whether nothing would change.
@@ -212,7 +221,8 @@ func (c *ChangeSet) MarshalJSON() ([]byte, error) {
 		Changes  []jsonChange `json:"changes"`
 		Risks    []Risk       `json:"risks"`
 		Estimate float64      `json:"estimate_seconds"`
-	}{c.Stack, c.Target.String(), c.BaseRevision, c.Tally, []jsonChange{}, append(append([]Risk{}, c.Risks...), c.Standing...), c.Estimate}
+		Lookups  []LookedUp   `json:"lookups"`
+	}{c.Stack, c.Target.String(), c.BaseRevision, c.Tally, []jsonChange{}, append(append([]Risk{}, c.Risks...), c.Standing...), c.Estimate, append([]LookedUp{}, c.Lookups...)}
 	for _, ch := range c.Changes {
 		if ch.Kind == Same {
 			continue

@@ -77,6 +77,11 @@ func Compare(s State) *ChangeSet {
 	for _, in := range s.BaseInputs {
 		c.baseInputs[in.Name] = in
 	}
+	for _, res := range s.Wanted.Selected {
+		if res.Found != nil {
+			c.set.Lookups = append(c.set.Lookups, LookedUp{res.Name, res.Found.Type, res.Found.ID, c.movedLookup(res.Name)})
+		}
+	}
 	for _, res := range s.Wanted.Resources {
 		c.add(c.wanted(res))
 	}

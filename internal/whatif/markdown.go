@@ -46,6 +46,16 @@ func (c *ChangeSet) Markdown() string {
 		}
 		line("")
 	}
+	for i, l := range c.Lookups {
+		if i == 0 {
+			line("## Looked up")
+			line("")
+		}
+		line("- %s is %s %s", code(l.Name), l.Type, code(l.ID))
+		if i == len(c.Lookups)-1 {
+			line("")
+		}
+	}
 	if c.Empty() {
 		line("Nothing would change.")
 		return b.String()
