@@ -20,7 +20,7 @@ demo:
 	$(GO) run ./cmd/brickrow demo
 
 bench:
-	$(GO) test -run '^$$' -bench . -benchtime 5x ./internal/...
+	$(GO) test -run '^$$' -bench . -benchtime 15x ./internal/...
 
 fuzz:
 	$(GO) test -run '^$$' -fuzz FuzzRead -fuzztime 60s ./internal/tosca

@@ -122,7 +122,7 @@ func (a *App) fill(ctx context.Context, d *Draft, b *bundle.Bundle, v Values) {
 	if b != nil {
 		d.Bundle, d.Template, d.Text = b, b.Name, string(b.Text)
 		var findings tosca.Findings
-		d.File, findings = b.Read()
+		d.File, findings = tosca.Read(b.Name, b.Text, b.Source())
 		d.Findings = append(d.Findings, findings...)
 	}
 	d.options = stack.Options{Given: a.given(ctx, d, v), Lenient: d.Stack == nil && len(v.Flags) == 0 && v.File == "" && !v.Strict}
@@ -160,7 +160,7 @@ func (d *Draft) place(v Values) {
 // resolve fills in the template; again, where more is known.
 func (d *Draft) resolve() {
 	var findings tosca.Findings
-	d.Wanted, findings = stack.Resolve(d.File, d.options)
+	d.Wanted, findings = stack.CheckAndResolve(d.File, d.options)
 	d.Findings = append(slices.Clone(d.base), findings...)
 	if !d.Findings.HasErrors() {
 		d.Findings = append(d.Findings, precheck.Rules(d.Wanted)...)

@@ -90,6 +90,17 @@ func Resolve(f *tosca.File, o Options) (*Wanted, tosca.Findings) {
 	return w, findings
 }
 
+// CheckAndResolve checks a template and resolves it, both at once. The findings
+// are those of both, sorted.
+func CheckAndResolve(f *tosca.File, o Options) (*Wanted, tosca.Findings) {
+	checked := make(chan tosca.Findings, 1)
+	go func() { checked <- tosca.Check(f) }()
+	w, findings := Resolve(f, o)
+	findings = append(<-checked, findings...)
+	findings.Sort()
+	return w, findings
+}
+
 // scope is one service template that is filled in: the template itself, or one
 // that fills a node of another.
 type scope struct {

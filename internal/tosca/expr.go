@@ -101,7 +101,7 @@ func (r *reader) expr(n *yaml.Node) *Expr {
 	defer r.leave()
 	switch n.Kind {
 	case yaml.SequenceNode:
-		x := &Expr{Pos: at, Kind: ListExpr, Args: make([]*Expr, len(n.Content))}
+		x := r.newExpr(Expr{Pos: at, Kind: ListExpr, Args: r.argRoom(len(n.Content))})
 		for i, c := range n.Content {
 			x.Args[i] = r.expr(c)
 		}
@@ -110,7 +110,7 @@ func (r *reader) expr(n *yaml.Node) *Expr {
 		if len(n.Content) == 2 && r.isCall(n.Content[0].Value) {
 			return r.call(n.Content[0], n.Content[1])
 		}
-		x := &Expr{Pos: at, Kind: MapExpr}
+		x := r.newExpr(Expr{Pos: at, Kind: MapExpr})
 		for _, f := range r.pairs(n) {
 			if r.isCall(f.key.Value) {
 				r.findings.Errorf(r.pos(f.key), "function-not-alone", "write the call as a value of its own, or the literal key as '$"+f.key.Value+"'",
@@ -125,7 +125,13 @@ func (r *reader) expr(n *yaml.Node) *Expr {
 	if n.ShortTag() == "!!str" && r.isCall(n.Value) {
 		return r.call(n, nil)
 	}
-	return &Expr{Pos: at, Value: r.literal(n), Raw: r.unescape(n.Value)}
+	return r.newExpr(Expr{Pos: at, Value: r.literal(n), Raw: r.unescape(n.Value)})
+}
+
+func (r *reader) newExpr(x Expr) *Expr {
+	e := r.exprs.next()
+	*e = x
+	return e
 }
 
 func (r *reader) isCall(s string) bool {
@@ -163,8 +169,7 @@ func (r *reader) literal(n *yaml.Node) Value {
 
 // call reads the call of a function; arg is nil for the bare $name.
 func (r *reader) call(name, arg *yaml.Node) *Expr {
-	x := &Expr{Pos: r.pos(name), Kind: CallExpr, Name: name.Value[1:]}
-	bad := &Expr{Pos: x.Pos, Value: Unknown{Bad: true}}
+	x := r.newExpr(Expr{Pos: r.pos(name), Kind: CallExpr, Name: name.Value[1:]})
 	f, known := functions[x.Name]
 	switch {
 	case !known && r.lib != nil && r.lib.Functions[x.Name] != nil:
@@ -178,21 +183,24 @@ func (r *reader) call(name, arg *yaml.Node) *Expr {
 	if arg != nil {
 		if target, ok := r.enter(arg); ok {
 			if target.Kind == yaml.SequenceNode {
-				for _, c := range target.Content {
-					x.Args = append(x.Args, r.expr(c))
+				x.Args = r.argRoom(len(target.Content))
+				for i, c := range target.Content {
+					x.Args[i] = r.expr(c)
 				}
 			} else {
-				x.Args = []*Expr{r.expr(arg)}
+				x.Args = r.argRoom(1)
+				x.Args[0] = r.expr(arg)
 			}
 			r.leave()
 		}
 	}
+	bad := func() *Expr { return &Expr{Pos: x.Pos, Value: Unknown{Bad: true}} }
 	if !known {
-		return bad
+		return bad()
 	}
 	if len(x.Args) < f.min || (f.max >= 0 && len(x.Args) > f.max) {
 		r.findings.Errorf(x.Pos, "wrong-arguments", "write it as "+f.usage, "$%s takes %s, not %d", x.Name, f.arity(), len(x.Args))
-		return bad
+		return bad()
 	}
 	return x
 }

@@ -291,16 +291,43 @@ type shared struct {
 // reader reads one file.
 type reader struct {
 	*shared
-	file    string // as findings show it
-	path    string // among the files of the template
-	main    bool
-	shipped bool // the profile that ships with the program
-	plain   bool // $ means nothing
-	out     *File
-	lib     *Library
-	budget  int // nodes that may still be visited: aliases cannot blow up
-	depth   int
-	stopped bool
+	file      string // as findings show it
+	path      string // among the files of the template
+	main      bool
+	shipped   bool // the profile that ships with the program
+	plain     bool // $ means nothing
+	out       *File
+	lib       *Library
+	pairsRoom []field
+	exprs     arena[Expr]
+	args      []*Expr
+	nodes     arena[NodeTemplate]
+	assigned  arena[Assignment]
+	budget    int // nodes that may still be visited: aliases cannot blow up
+	depth     int
+	stopped   bool
+}
+
+// arena makes room for many small things at a time.
+type arena[T any] struct{ room []T }
+
+func (a *arena[T]) next() *T {
+	if len(a.room) == 0 {
+		a.room = make([]T, 64)
+	}
+	t := &a.room[0]
+	a.room = a.room[1:]
+	return t
+}
+
+// argRoom makes room for the parts of an expression.
+func (r *reader) argRoom(n int) []*Expr {
+	if len(r.args) < n {
+		r.args = make([]*Expr, max(n, 256))
+	}
+	out := r.args[:n:n]
+	r.args = r.args[n:]
+	return out
 }
 
 func (r *reader) readFile(text []byte) *File {
@@ -470,7 +497,12 @@ const few = 12
 
 // pairs lists the entries of a mapping, each key once.
 func (r *reader) pairs(n *yaml.Node) []field {
-	out := make([]field, 0, len(n.Content)/2)
+	if need := len(n.Content) / 2; cap(r.pairsRoom)-len(r.pairsRoom) < need {
+		r.pairsRoom = make([]field, 0, max(need, 512))
+	}
+	at := len(r.pairsRoom)
+	out := r.pairsRoom[at : at : at+len(n.Content)/2]
+	r.pairsRoom = r.pairsRoom[:at+len(n.Content)/2]
 	var seen map[string]int
 	if len(n.Content) > 2*few {
 		seen = make(map[string]int, len(n.Content)/2)

@@ -71,7 +71,9 @@ func (s *ServiceTemplate) add(n *NodeTemplate) {
 }
 
 func (r *reader) assignment(f field) *Assignment {
-	return &Assignment{Pos: r.pos(f.key), Name: f.key.Value, Value: r.expr(f.value)}
+	a := r.assigned.next()
+	*a = Assignment{Pos: r.pos(f.key), Name: f.key.Value, Value: r.expr(f.value)}
+	return a
 }
 
 func (r *reader) assignments(n *yaml.Node, what string) []*Assignment {
@@ -102,7 +104,8 @@ func (r *reader) node(f field, s *ServiceTemplate) *NodeTemplate {
 	if kw == nil {
 		return nil
 	}
-	n := &NodeTemplate{Pos: r.pos(f.key), Name: f.key.Value, Description: r.text(kw.at("description")), Metadata: r.metadata(kw.at("metadata")), Directives: r.directives(kw.at("directives"))}
+	n := r.nodes.next()
+	*n = NodeTemplate{Pos: r.pos(f.key), Name: f.key.Value, Description: r.text(kw.at("description")), Metadata: r.metadata(kw.at("metadata")), Directives: r.directives(kw.at("directives"))}
 	if c := kw.at("copy"); c != nil {
 		n.Copy = &Key{r.pos(deref(c)), r.text(c)}
 	}

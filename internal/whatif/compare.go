@@ -102,6 +102,7 @@ type comparer struct {
 	index              map[string]int      // of a change in the set
 	upstream           map[string][]string // resources whose change causes this one
 	inputs, baseInputs map[string]stack.Input
+	dependents         stack.Graph // of all resources; nil until it is asked for
 }
 
 func (c *comparer) add(ch Change) {

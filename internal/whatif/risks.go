@@ -96,12 +96,20 @@ func (c *comparer) interruptionRisk(ch *Change) {
 			what = append(what, p.Property)
 		}
 	}
-	users := c.set.Graph().Dependents()[ch.Name]
+	users := c.users(ch.Name)
 	if len(what) == 0 || len(users) == 0 {
 		return
 	}
 	c.raise(Risk{Kind: RiskInterruption, Resource: ch.Name, Pos: ch.Pos, Mend: "deploy it when nobody needs it",
 		Text: fmt.Sprintf("%s restarts when its %s changes, and is away meanwhile for %s", ch.Name, strings.Join(what, " and "), few(users))})
+}
+
+// users lists what rests on a resource.
+func (c *comparer) users(name string) []string {
+	if c.dependents == nil {
+		c.dependents = c.set.Graph().Dependents()
+	}
+	return slices.Clone(c.dependents[name])
 }
 
 // few is a list of names that is not too long.
@@ -222,7 +230,7 @@ func (c *comparer) secretRisks(ch *Change) {
 		if p.Before == nil || p.After == nil || !tosca.HasSecret(p.After) && !tosca.HasSecret(p.Before) {
 			continue
 		}
-		users := c.set.Graph().Dependents()[ch.Name]
+		users := c.users(ch.Name)
 		text := fmt.Sprintf("%s of %s is another secret", p.Path, ch.Name)
 		if len(users) > 0 {
 			text += "; " + few(users) + " may need to learn it"
