@@ -116,6 +116,23 @@ func (c *checker) types() {
 	}
 }
 
+// namesOfAll lists the names of definitions or templates.
+func namesOfAll[T interface{ named() string }](list []T) []string {
+	out := make([]string, len(list))
+	for i, t := range list {
+		out[i] = t.named()
+	}
+	return out
+}
+
+func (d *CapabilityDef) named() string        { return d.Name }
+func (d *RequirementDef) named() string       { return d.Name }
+func (a *Artifact) named() string             { return a.Name }
+func (i *Interface) named() string            { return i.Name }
+func (o *Operation) named() string            { return o.Name }
+func (o *Output) named() string               { return o.Name }
+func (t *RelationshipTemplate) named() string { return t.Name }
+
 // nodeTypesExist reports names that are neither node types nor group types.
 func (c *checker) nodeTypesExist(names []Key, file string) {
 	for _, k := range names {
@@ -231,10 +248,7 @@ func (c *checker) node(n *NodeTemplate) {
 	for _, a := range n.Capabilities {
 		d := t.Capability(a.Name)
 		if d == nil {
-			var known []string
-			for _, d := range t.Capabilities {
-				known = append(known, d.Name)
-			}
+			known := namesOfAll(t.Capabilities)
 			c.findings.Errorf(a.Pos, "unknown-capability", suggest(a.Name, known), "%s has no capability '%s'", t.Name, a.Name)
 			continue
 		}
@@ -366,10 +380,7 @@ func (c *checker) interfaces(list []*Interface, t *NodeType, n *NodeTemplate) {
 	for _, i := range list {
 		d := t.Interface(i.Name)
 		if d == nil {
-			var known []string
-			for _, d := range t.Interfaces {
-				known = append(known, d.Name)
-			}
+			known := namesOfAll(t.Interfaces)
 			c.findings.Errorf(i.Pos, "unknown-interface", suggest(i.Name, known), "%s has no interface '%s'", t.Name, i.Name)
 			continue
 		}
@@ -378,10 +389,7 @@ func (c *checker) interfaces(list []*Interface, t *NodeType, n *NodeTemplate) {
 		for _, o := range i.Operations {
 			def := d.Operation(o.Name)
 			if def == nil {
-				var known []string
-				for _, d := range d.Operations {
-					known = append(known, d.Name)
-				}
+				known := namesOfAll(d.Operations)
 				c.findings.Errorf(o.Pos, "unknown-operation", suggest(o.Name, known), "the interface '%s' has no operation '%s'", i.Name, o.Name)
 				continue
 			}
@@ -417,10 +425,7 @@ func (c *checker) implementation(a *Artifact, n *NodeTemplate) {
 
 func (c *checker) requirements(n *NodeTemplate, t *NodeType) {
 	count := map[string]int{}
-	known := make([]string, len(t.Requirements))
-	for i, d := range t.Requirements {
-		known[i] = d.Name
-	}
+	known := namesOfAll(t.Requirements)
 	for _, q := range n.Requirements {
 		count[q.Name]++
 		at := place{n, t, nil}
@@ -507,10 +512,7 @@ func (c *checker) target(q *Requirement, d *RequirementDef, t *NodeType) {
 	if q.Capability != nil && found.Capability(q.Capability.Name) == nil && !slices.ContainsFunc(found.Capabilities, func(k *CapabilityDef) bool {
 		return k.Type != nil && k.Type.IsA(c.lib.Capabilities[q.Capability.Name])
 	}) {
-		var known []string
-		for _, k := range found.Capabilities {
-			known = append(known, k.Name)
-		}
+		known := namesOfAll(found.Capabilities)
 		c.findings.Errorf(q.Capability.Pos, "unknown-capability", suggest(q.Capability.Name, known), "%s has no capability '%s'", found.Name, q.Capability.Name)
 	}
 	capability := d.TargetCapability
@@ -534,10 +536,7 @@ func (c *checker) link(q *Requirement, d *RequirementDef, n *NodeTemplate) {
 	case q.Named != nil:
 		t := c.template.Relationship(q.Named.Name)
 		if t == nil && c.lib.Relationships[q.Named.Name] == nil {
-			var known []string
-			for _, t := range c.template.Relationships {
-				known = append(known, t.Name)
-			}
+			known := namesOfAll(c.template.Relationships)
 			c.findings.Errorf(q.Named.Pos, "unknown-relationship", suggest(q.Named.Name, append(known, typeNames(c.lib.Relationships)...)), "there is no relationship template or type '%s'", q.Named.Name)
 			return
 		}
@@ -659,10 +658,7 @@ func (c *checker) substitution(s *Substitution) {
 			continue
 		}
 		if !slices.ContainsFunc(c.template.Outputs, func(o *Output) bool { return o.Name == m.To }) {
-			var known []string
-			for _, o := range c.template.Outputs {
-				known = append(known, o.Name)
-			}
+			known := namesOfAll(c.template.Outputs)
 			c.findings.Errorf(m.ToPos, "unknown-output", suggest(m.To, known), "there is no output '%s'", m.To)
 		}
 	}
@@ -757,10 +753,7 @@ func (c *checker) artifactOf(x *Expr, at place) {
 		return
 	}
 	if name, isText := x.Args[1].Value.(String); isText && n.Artifact(string(name)) == nil {
-		var known []string
-		for _, a := range n.Artifacts {
-			known = append(known, a.Name)
-		}
+		known := namesOfAll(n.Artifacts)
 		c.findings.Errorf(x.Args[1].Pos, "unknown-artifact", suggest(string(name), known), "%s has no artifact '%s'", n.Name, string(name))
 	}
 }
@@ -806,10 +799,7 @@ func (c *checker) path(x *Expr, at place) {
 			}
 			d := t.Capability(name)
 			if d == nil {
-				var list []string
-				for _, d := range t.Capabilities {
-					list = append(list, d.Name)
-				}
+				list := namesOfAll(t.Capabilities)
 				c.findings.Errorf(x.Args[i].Pos, "unknown-capability", suggest(name, list), "%s has no capability '%s'", t.Name, name)
 				return
 			}
@@ -826,10 +816,7 @@ func (c *checker) path(x *Expr, at place) {
 			}
 			d := t.Requirement(name)
 			if d == nil {
-				var list []string
-				for _, d := range t.Requirements {
-					list = append(list, d.Name)
-				}
+				list := namesOfAll(t.Requirements)
 				c.findings.Errorf(x.Args[i].Pos, "unknown-requirement", suggest(name, list), "%s has no requirement '%s'", t.Name, name)
 				return
 			}

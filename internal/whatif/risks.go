@@ -251,7 +251,6 @@ func (c *comparer) publicRisk(ch *Change) {
 // the resources behind them: those that become reachable apart from those that
 // were before.
 func (c *comparer) openRisks() {
-	type door struct{ rules, port string }
 	users := map[string][]string{} // of rules, as wanted
 	for i := range c.set.Changes {
 		if ch := &c.set.Changes[i]; ch.Wanted != nil && ch.Type != "Rules" {
