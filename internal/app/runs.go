@@ -29,6 +29,16 @@ type Ticket struct {
 	Token string // of the lock
 }
 
+// Rehearse says what would happen if carrying a preview out failed at a
+// resource. No call is made.
+func (a *App) Rehearse(p *Preview, resource string) (*run.Rehearsal, error) {
+	r, err := run.Rehearse(run.NewPlan(p.ChangeSet, p.Old, a.Takes), resource, 0)
+	if err != nil {
+		return nil, &Refusal{Message: err.Error()}
+	}
+	return r, nil
+}
+
 // ErrNothingToDo says that a preview has no changes.
 var ErrNothingToDo = errors.New("nothing to do: what is deployed is what is wanted")
 

@@ -128,3 +128,23 @@ func TestReviewsAndCarefulTargets(t *testing.T) {
 		t.Errorf("--no-whatif shows the what-if:\n%s", out)
 	}
 }
+
+func TestComparingAndRehearsing(t *testing.T) {
+	s := newShell(t)
+	test, live := s.file("bulletin-test.stack.yaml"), s.file("bulletin-live.stack.yaml")
+	out, _ := s.run(0, "whatif", live, "--from", test)
+	s.wants(out, "bulletin-live in summit/birch-1", "compared with", "this cannot be deployed", "storage: 20 GiB → 200 GiB", "input db_storage is 200 GiB, was 20 GiB", "the stack file gives other tags")
+	out, _ = s.run(0, "whatif", test, "--from", test)
+	s.wants(out, "no changes, 23 same")
+	out, _ = s.run(0, "whatif", test, "--from", "1", "--json")
+	s.wants(out, `"against": "revision 1"`, `"path": "/properties/want"`)
+	_, errs := s.run(1, "whatif", test, "--from", "99")
+	s.wants(errs, "has no revision 99")
+	s.run(1, "whatif", test, "--from", "nowhere.stack.yaml")
+
+	out, _ = s.run(0, "whatif", test, "--fail-at", "reader#2")
+	s.wants(out, "If reader#2 failed, after", "done by then", "delete reader#2", "put back readings_db", "all would be as before")
+	s.wants(first(s.run(0, "whatif", test, "--fail-at", "reader#2", "--json")), `"returns": true`, `"undo"`)
+	_, errs = s.run(1, "whatif", test, "--fail-at", "frames")
+	s.wants(errs, "nothing would be done to frames")
+}

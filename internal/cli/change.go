@@ -40,13 +40,19 @@ func (p *Program) findings(list tosca.Findings) {
 	}
 }
 
-// preview loads a stack file and makes its what-if.
-func (p *Program) preview(ctx context.Context, a *app.App, path string, v app.Values) (*app.Preview, error) {
+// preview loads a stack file and makes its what-if: against what is deployed,
+// or against something else.
+func (p *Program) preview(ctx context.Context, a *app.App, path string, v app.Values, from string) (*app.Preview, error) {
 	d, err := a.Load(ctx, path, v)
 	if err != nil {
 		return nil, err
 	}
-	pv, err := a.WhatIf(ctx, d, true)
+	var pv *app.Preview
+	if from != "" {
+		pv, err = a.WhatIfFrom(ctx, d, from)
+	} else {
+		pv, err = a.WhatIf(ctx, d, true)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -62,13 +68,26 @@ func (p *Program) whatif() *cobra.Command {
 	cmd := &cobra.Command{Use: "whatif STACKFILE", Short: "Show what a deployment would do, and do nothing", Args: cobra.ExactArgs(1)}
 	v := valueFlags(cmd)
 	cmd.Flags().BoolVar(&asJSON, "json", false, "the change set as JSON")
+	var failAt, from string
+	cmd.Flags().StringVar(&from, "from", "", "compare with this revision of the stack, or with another stack file, instead of what is deployed")
+	cmd.Flags().StringVar(&failAt, "fail-at", "", "rehearse: what would happen if it failed at this resource")
 	cmd.Flags().BoolVar(&asMarkdown, "markdown", false, "the change set as Markdown, for a review")
 	cmd.MarkFlagsMutuallyExclusive("json", "markdown")
 	cmd.Flags().BoolVar(&expectNone, "expect-none", false, "exit with 3 when there are changes")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		return p.with(func(a *app.App) error {
-			pv, err := p.preview(cmd.Context(), a, args[0], *v)
+			pv, err := p.preview(cmd.Context(), a, args[0], *v, from)
 			if err != nil {
+				return err
+			}
+			if failAt != "" {
+				r, err := a.Rehearse(pv, failAt)
+				if err == nil && asJSON {
+					return p.json(r)
+				}
+				if err == nil {
+					fmt.Fprintln(p.Out, strings.Join(RehearsalLines(r), "\n"))
+				}
 				return err
 			}
 			switch {
@@ -88,6 +107,34 @@ func (p *Program) whatif() *cobra.Command {
 	return cmd
 }
 
+// RehearsalLines puts a rehearsal into words.
+func RehearsalLines(r *run.Rehearsal) []string {
+	resources := func(list []run.Played) string {
+		names := make([]string, len(list))
+		for i, p := range list {
+			names[i] = p.Resource
+		}
+		return strings.Join(names, ", ")
+	}
+	out := []string{fmt.Sprintf("If %s failed, after %s:", r.Resource, whatif.Length(r.At))}
+	for _, part := range [][2]string{{"done by then", resources(r.Done)}, {"still under way", resources(r.Ended)}, {"never begun", strings.Join(r.Never, ", ")}} {
+		if part[1] != "" {
+			out = append(out, fmt.Sprintf("  %-16s %s", part[0], part[1]))
+		}
+	}
+	if !r.Returns {
+		return append(out, "Nothing could be undone any more: the run goes on forwards only (resume).", "  left over        "+strings.Join(r.Left, ", "))
+	}
+	if len(r.Undo) == 0 {
+		return append(out, "There would be nothing to undo.")
+	}
+	out = append(out, fmt.Sprintf("Undoing it, %s later all would be as before:", whatif.Length(r.Undone-r.At)))
+	for _, p := range r.Undo {
+		out = append(out, fmt.Sprintf("  %8s  %s %s", whatif.Length(p.Start), p.Action, p.Resource))
+	}
+	return out
+}
+
 // changeSet prints a change set as text for 80 columns.
 func (p *Program) changeSet(cs *whatif.ChangeSet) {
 	fmt.Fprintf(p.Out, "%s in %s: %s, %d same", cs.Stack, cs.Target, cs.Tally, cs.Tally.Same)
@@ -95,6 +142,9 @@ func (p *Program) changeSet(cs *whatif.ChangeSet) {
 		fmt.Fprintf(p.Out, "; about %s", whatif.Length(cs.Estimate))
 	}
 	fmt.Fprintln(p.Out)
+	if cs.Against != "" {
+		fmt.Fprintf(p.Out, "  compared with %s; this cannot be deployed\n", cs.Against)
+	}
 	for _, l := range cs.Lookups {
 		fmt.Fprintf(p.Out, "  found %s: %s\n", l.Name, cloud.Clean(l.ID))
 		if l.Moved != "" {
@@ -160,7 +210,7 @@ func (p *Program) deploy() *cobra.Command {
 			return usage{fmt.Errorf("--on-failure is undo or hold, not '%s'", onFailure)}
 		}
 		return p.with(func(a *app.App) error {
-			pv, err := p.preview(cmd.Context(), a, args[0], *v)
+			pv, err := p.preview(cmd.Context(), a, args[0], *v, "")
 			if err != nil {
 				return err
 			}

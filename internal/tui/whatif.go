@@ -12,6 +12,7 @@ import (
 
 	"brickrow/internal/app"
 	"brickrow/internal/cli"
+	"brickrow/internal/run"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 	"brickrow/internal/whatif"
@@ -26,11 +27,12 @@ type whatifView struct {
 	stale   bool
 	err     error
 	wall    wall
-	seen    map[int]bool // risks looked through
-	risk    int          // the one marked; -1 is none
-	only    bool         // only what changes
-	onFail  string       // undo or hold
-	scroll  int          // of the details
+	seen    map[int]bool   // risks looked through
+	risk    int            // the one marked; -1 is none
+	only    bool           // only what changes
+	onFail  string         // undo or hold
+	scroll  int            // of the details
+	play    *run.Rehearsal // of a failure at its resource; nil is none
 }
 
 type previewLoaded struct {
@@ -94,6 +96,7 @@ func (v *whatifView) start(m *model, make func() (*app.Preview, error)) tea.Cmd 
 }
 
 func (v *whatifView) loaded(m *model, msg previewLoaded) tea.Cmd {
+	v.play = nil
 	v.loading, v.stale, v.err = false, false, msg.err
 	if msg.err != nil {
 		v.preview = nil
@@ -161,6 +164,8 @@ func (v *whatifView) key(m *model, k string) (tea.Cmd, bool) {
 		return v.deploy(m), true
 	case "b":
 		return v.letFail(m), true
+	case "x":
+		v.rehearse(m)
 	case "o":
 		v.onFail = map[string]string{"undo": "hold", "hold": "undo"}[v.onFail]
 		m.say(false, "on failure: %s", failureWords[v.onFail])
@@ -266,6 +271,24 @@ func (v *whatifView) deploy(m *model) tea.Cmd {
 	return nil
 }
 
+// rehearse shows what would happen if the selected resource failed, or hides
+// it again.
+func (v *whatifView) rehearse(m *model) {
+	if v.preview == nil {
+		return
+	}
+	if v.play != nil && v.play.Resource == v.wall.sel {
+		v.play = nil
+		return
+	}
+	r, err := m.app.Rehearse(v.preview, v.wall.sel)
+	if err != nil {
+		m.say(false, "%v", err)
+		return
+	}
+	v.play, v.scroll = r, 0
+}
+
 // letFail makes the stand-in cloud fail at the selected resource, to try out
 // what then happens.
 func (v *whatifView) letFail(m *model) tea.Cmd {
@@ -310,7 +333,7 @@ func (v *whatifView) keys(m *model) []binding {
 			keys = append(keys, binding{"tab", "look through risks"})
 		}
 	}
-	keys = append(keys, binding{"n", "next change"}, binding{"c", "only changes"}, binding{"t", "template line"}, binding{"r", "ask again"}, binding{"← ↓ ↑ →", "walk the wall"}, binding{"pgdn", "more of the details"})
+	keys = append(keys, binding{"n", "next change"}, binding{"c", "only changes"}, binding{"t", "template line"}, binding{"x", "if it failed here"}, binding{"r", "ask again"}, binding{"← ↓ ↑ →", "walk the wall"}, binding{"pgdn", "more of the details"})
 	if v.preview != nil && v.preview.Kind != "delete" {
 		keys = append(keys, binding{"o", "on failure: undo or hold"})
 	}
@@ -501,6 +524,25 @@ func (v *whatifView) details(m *model, ch *whatif.Change, w int) []detail {
 	t := m.t
 	var out []detail
 	add := func(pieces ...span) { out = append(out, pieces) }
+	if v.play != nil && v.play.Resource == ch.Name {
+		for i, l := range cli.RehearsalLines(v.play) {
+			st := t.plain()
+			if i == 0 || !strings.HasPrefix(l, " ") {
+				st = bold(t.hinted())
+				if i > 0 {
+					add()
+				}
+			}
+			for k, part := range wrap(strings.TrimLeft(l, " "), w-2-len(l)+len(strings.TrimLeft(l, " "))) {
+				indent := strings.Repeat(" ", len(l)-len(strings.TrimLeft(l, " ")))
+				if k > 0 {
+					indent += "  "
+				}
+				add(span{st, indent + part})
+			}
+		}
+		return out
+	}
 	if ch.Kind == whatif.Same {
 		add(span{t.faint(), "It stays as it is; no call is made."})
 		if ch.Recorded != nil {

@@ -120,6 +120,9 @@ func (c *comparer) lineCause(ch *Change, prop *stack.Property, path string) (Cau
 		}
 		return x.Text()
 	}
+	if prop.Name == "tags" && given(ch.Wanted, "tags") == given(res, "tags") {
+		return Cause{Kind: ByInput, Text: "the stack file gives other tags"}, true
+	}
 	now := prop.Expr.Text()
 	isDefault := prop.Expr == prop.Def.Default
 	wasDefault := was != nil && was.Expr == was.Def.Default
@@ -134,6 +137,16 @@ func (c *comparer) lineCause(ch *Change, prop *stack.Property, path string) (Cau
 		return Cause{Kind: Template, Text: fmt.Sprintf("the template says %s for %s, said %s (%s)", quoted(prop.Expr), prop.Name, quoted(was.Expr), prop.Pos.Short()), Pos: prop.Pos}, true
 	}
 	return Cause{}, false
+}
+
+// given is what a node itself says of a property.
+func given(res *stack.Resource, property string) string {
+	for _, a := range res.Template().Properties {
+		if a.Name == property {
+			return a.Value.Text()
+		}
+	}
+	return ""
 }
 
 // compareTo lists how the wanted value of a property differs from the record.

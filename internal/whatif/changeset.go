@@ -98,7 +98,8 @@ func (t Tally) String() string {
 type ChangeSet struct {
 	Stack        string
 	Target       stack.Target
-	BaseRevision int // 0 where the stack is empty
+	BaseRevision int    // 0 where the stack is empty
+	Against      string // what it was compared with, where that is not what is deployed
 	Tally        Tally
 	Changes      []Change // every resource, the ones that stay the same too; each after what it needs
 	Risks        []Risk   // those that the change set brings; they are to be looked through
@@ -217,12 +218,13 @@ func (c *ChangeSet) MarshalJSON() ([]byte, error) {
 		Stack    string       `json:"stack"`
 		Target   string       `json:"target"`
 		Base     int          `json:"base_revision"`
+		Against  string       `json:"against,omitempty"`
 		Tally    Tally        `json:"tally"`
 		Changes  []jsonChange `json:"changes"`
 		Risks    []Risk       `json:"risks"`
 		Estimate float64      `json:"estimate_seconds"`
 		Lookups  []LookedUp   `json:"lookups"`
-	}{c.Stack, c.Target.String(), c.BaseRevision, c.Tally, []jsonChange{}, append(append([]Risk{}, c.Risks...), c.Standing...), c.Estimate, append([]LookedUp{}, c.Lookups...)}
+	}{c.Stack, c.Target.String(), c.BaseRevision, c.Against, c.Tally, []jsonChange{}, append(append([]Risk{}, c.Risks...), c.Standing...), c.Estimate, append([]LookedUp{}, c.Lookups...)}
 	for _, ch := range c.Changes {
 		if ch.Kind == Same {
 			continue

@@ -15,7 +15,11 @@ func (c *ChangeSet) Markdown() string {
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
 	line("# %s in %s", c.Stack, c.Target)
 	line("")
-	line("%s; %d the same. Compared with revision %d. About %s.", c.Tally, c.Tally.Same, c.BaseRevision, Length(c.Estimate))
+	against := fmt.Sprintf("revision %d", c.BaseRevision)
+	if c.Against != "" {
+		against = plainText(c.Against)
+	}
+	line("%s; %d the same. Compared with %s. About %s.", c.Tally, c.Tally.Same, against, Length(c.Estimate))
 	line("")
 	if len(c.Findings) > 0 {
 		line("## Findings")

@@ -1,0 +1,104 @@
+package app
+
+import (
+	"context"
+	"strconv"
+
+	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
+	"brickrow/internal/whatif"
+)
+
+// WhatIfFrom compares a draft with something else than what is deployed: with
+// a revision of its stack, or with another stack file. The cloud is not asked,
+// and the result cannot be deployed.
+func (a *App) WhatIfFrom(ctx context.Context, d *Draft, from string) (*Preview, error) {
+	if d.Stack == nil {
+		return nil, refusal("%s is a template alone; a what-if needs a stack file, which says where it goes", d.Path)
+	}
+	p := &Preview{Draft: d, Kind: "compare"}
+	if d.Findings.HasErrors() {
+		p.ChangeSet = &whatif.ChangeSet{Stack: d.Stack.Stack, Target: d.Stack.Target, Findings: d.Findings}
+		return p, nil
+	}
+	var base *stack.Wanted
+	against := from
+	if number, err := strconv.Atoi(from); err == nil {
+		st, err := a.Store.At(ctx, d.Stack.Stack, d.Stack.Target)
+		if err != nil {
+			return nil, refusal("%s was never deployed to %s: it has no revision %d", d.Stack.Stack, d.Stack.Target, number)
+		}
+		rev, err := a.Store.Revision(ctx, st.ID, number)
+		if err != nil {
+			return nil, refusal("%s has no revision %d", st.Name, number)
+		}
+		against = "revision " + from
+		base, _ = resolveRevision(rev)
+	} else {
+		other, err := a.Load(ctx, from, Values{})
+		if err != nil {
+			return nil, err
+		}
+		if other.Findings.HasErrors() {
+			return nil, &Refusal{Findings: other.Findings}
+		}
+		base = other.Wanted
+	}
+	p.ChangeSet = whatif.Compare(whatif.State{Stack: d.Stack.Stack, Target: d.Stack.Target, Wanted: d.Wanted, Recorded: asIfBuilt(base), Base: base,
+		BaseRevision: 1, BaseInputs: base.Inputs, BaseFound: base.Lookups(), Takes: a.Takes})
+	p.ChangeSet.BaseRevision, p.ChangeSet.Against = 0, against
+	p.Findings = append(append(tosca.Findings{}, d.Findings...), p.Findings...)
+	return p, nil
+}
+
+// asIfBuilt is what would be recorded of a template if it had been deployed.
+// What only the cloud can know is a name for itself, so that it is the same on
+// both sides.
+func asIfBuilt(w *stack.Wanted) []*stack.Recorded {
+	attribute := func(res *stack.Resource, d *tosca.Property) tosca.Value {
+		name := tosca.String(d.Name + " of " + res.Name)
+		switch {
+		case d.Type == nil:
+			return name
+		case d.Type.Base == tosca.BaseInteger:
+			return tosca.Int(0)
+		case d.Type.Base == tosca.BaseList:
+			return tosca.List{name}
+		}
+		return d.Type.Read(name)
+	}
+	attrs := func(resource, name string) (tosca.Value, bool) {
+		res := w.Resource(resource)
+		if res == nil {
+			return nil, false
+		}
+		d := res.Type.Attribute(name)
+		if d == nil {
+			return nil, false
+		}
+		return attribute(res, d), true
+	}
+	var out []*stack.Recorded
+	for _, res := range w.Resources {
+		props, _ := w.Late(res, attrs)
+		r := &stack.Recorded{Name: res.Name, Type: res.Type.Name, ID: "as if " + res.Name, Properties: props, Links: map[string][]stack.LinkTo{}, Attributes: map[string]tosca.Value{},
+			Fingerprints: map[string]string{}, Needs: res.Needs, Pos: res.Pos, Keep: res.Keep, Guard: res.Guard}
+		for _, d := range res.Type.Attributes {
+			r.Attributes[d.Name] = attribute(res, d)
+		}
+		for _, l := range res.Links {
+			for _, n := range l.Targets {
+				r.Links[l.Requirement] = append(r.Links[l.Requirement], stack.LinkTo{Name: n, ID: idAsIf(w, n)})
+			}
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+func idAsIf(w *stack.Wanted, name string) string {
+	if f := w.Existing(name); f != nil {
+		return f.ID
+	}
+	return "as if " + name
+}
