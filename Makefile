@@ -9,7 +9,7 @@ test: tools
 	@test -z "$$(gofmt -l cmd internal examples)" || { gofmt -l cmd internal examples; echo "run gofmt"; exit 1; }
 	$(GO) vet ./...
 	$(GO) run $(STATICCHECK) ./...
-	$(GO) test -race $(CORE)
+	$(GO) test -race -timeout 20m $(CORE)
 	$(GO) test ./cmd/... ./internal/cli ./internal/tui
 
 # tmux drives the real interface in the tests; the race detector needs gcc.

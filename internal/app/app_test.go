@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -153,6 +154,7 @@ const test = "bulletin-test.stack.yaml"
 var everyChange = []string{"readers=4", "forecasters=3", "image=fern-13", "db_size=large", "db_version=16", "db_storage=60 GiB", "alarm_url=https://elsewhere.example/alarm", "oncall_token=another-token"}
 
 func TestWholeJob(t *testing.T) {
+	t.Parallel()
 	b := newBench(t, 5000)
 	b.deploy(store.RunDone, "ridge-base.stack.yaml")
 	b.deploy(store.RunDone, test)
@@ -189,12 +191,25 @@ func TestWholeJob(t *testing.T) {
 }
 
 func TestFaultAtAnyResourceIsUndone(t *testing.T) {
+	const parts = 4 // each has a cloud of its own, so that they run beside each other
+	for part := range parts {
+		t.Run(fmt.Sprint(part), func(t *testing.T) {
+			t.Parallel()
+			faultAtAny(t, func(i int) bool { return i%parts == part })
+		})
+	}
+}
+
+func faultAtAny(t *testing.T, mine func(i int) bool) {
 	b := newBench(t, 20000)
 	b.deploy(store.RunDone, "ridge-base.stack.yaml")
 	empty := b.listing("")
 	p := b.preview(test)
-	for _, ch := range p.Changes {
+	for i, ch := range p.Changes {
 		for _, at := range []string{"", "call"} {
+			if !mine(i) {
+				continue
+			}
 			b.fault(yard.Fault{Name: ch.Name, Type: ch.Type, Times: 1, At: at})
 			r := b.deploy(store.RunUndone, test)
 			if !strings.Contains(r.Reason, "caught fire") || !strings.Contains(r.Reason, ch.Name) {
@@ -206,8 +221,8 @@ func TestFaultAtAnyResourceIsUndone(t *testing.T) {
 	}
 	b.deploy(store.RunDone, test)
 	full := b.listing("")
-	for _, ch := range b.preview(test, everyChange...).Changes {
-		if ch.Kind == "same" {
+	for i, ch := range b.preview(test, everyChange...).Changes {
+		if ch.Kind == "same" || !mine(i) {
 			continue
 		}
 		b.fault(yard.Fault{Name: ch.Name, Times: 1})
@@ -223,6 +238,7 @@ func TestFaultAtAnyResourceIsUndone(t *testing.T) {
 // TestKilledRunIsResumed ends the process of a run, in effect, at many points:
 // the context is taken away, and another app goes on.
 func TestKilledRunIsResumed(t *testing.T) {
+	t.Parallel()
 	for _, undo := range []bool{false, true} {
 		for _, after := range []time.Duration{2, 10, 25, 45, 70, 100} {
 			b := newBench(t, 400)
@@ -314,6 +330,7 @@ func TestPassingTroubleIsOvercome(t *testing.T) {
 }
 
 func TestKeptComesBack(t *testing.T) {
+	t.Parallel()
 	b := newBench(t, 5000)
 	b.deploy(store.RunDone, "ridge-base.stack.yaml")
 	b.deploy(store.RunDone, test)
@@ -441,6 +458,7 @@ service_template:
 }
 
 func TestHoldKeepsWhatIsBuilt(t *testing.T) {
+	t.Parallel()
 	b := newBench(t, 5000)
 	b.deploy(store.RunDone, "ridge-base.stack.yaml")
 	b.fault(yard.Fault{Name: "readings_db", Times: 1})

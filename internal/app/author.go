@@ -306,13 +306,14 @@ func inline(v tosca.Value) string {
 
 // TargetInfo is a target with who one is there.
 type TargetInfo struct {
-	Target  stack.Target  `json:"-"`
-	Name    string        `json:"target"`
-	Who     string        `json:"who"`
-	May     []string      `json:"may"`
-	Careful bool          `json:"careful"`
-	Limits  []cloud.Limit `json:"limits"`
-	Problem string        `json:"problem,omitempty"`
+	Target   stack.Target  `json:"-"`
+	Name     string        `json:"target"`
+	Who      string        `json:"who"`
+	May      []string      `json:"may"`
+	Careful  bool          `json:"careful"`
+	Approval bool          `json:"approval"` // a second person has to approve
+	Limits   []cloud.Limit `json:"limits"`
+	Problem  string        `json:"problem,omitempty"`
 }
 
 // Targets lists the accounts and regions, with who one is there.
@@ -321,13 +322,13 @@ func (a *App) Targets(ctx context.Context) ([]TargetInfo, error) {
 	if err != nil {
 		return nil, fmt.Errorf("ask the cloud for its targets: %w", err)
 	}
-	careful, err := a.carefulTargets()
+	in, err := a.settings()
 	if err != nil {
 		return nil, err
 	}
 	var out []TargetInfo
 	for _, t := range list {
-		i := TargetInfo{Target: t, Name: t.String(), Careful: slices.Contains(careful, t.String()), May: []string{}, Limits: []cloud.Limit{}}
+		i := TargetInfo{Target: t, Name: t.String(), Careful: slices.Contains(in.Careful, t.String()), Approval: slices.Contains(in.Approval, t.String()), May: []string{}, Limits: []cloud.Limit{}}
 		if about, err := a.Cloud.About(ctx, t); err != nil {
 			i.Problem = cloud.Clean(err.Error())
 		} else {
@@ -339,28 +340,38 @@ func (a *App) Targets(ctx context.Context) ([]TargetInfo, error) {
 }
 
 // targetsFile says which targets are careful: every stack in them is treated
-// as if its stack file said careful: true.
+// as if its stack file said careful: true. And it says where a deployment needs
+// the approval of a second person.
 const targetsFile = "targets.yaml"
 
-func (a *App) carefulTargets() ([]string, error) {
+type targetSettings struct {
+	Careful  []string `yaml:"careful"`
+	Approval []string `yaml:"approval"`
+}
+
+func (a *App) settings() (targetSettings, error) {
+	var in targetSettings
 	text, err := os.ReadFile(filepath.Join(a.Home, targetsFile))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
-	var in struct {
-		Careful []string `yaml:"careful"`
+		return in, nil
 	}
 	if err == nil {
 		err = yaml.Unmarshal(text, &in)
 	}
 	if err != nil {
-		return nil, refusal("the file %s cannot be read: %v", filepath.Join(a.Home, targetsFile), err)
+		return in, refusal("the file %s cannot be read: %v", filepath.Join(a.Home, targetsFile), err)
 	}
-	return in.Careful, nil
+	return in, nil
 }
 
-// SetCareful says whether a target is careful.
-func (a *App) SetCareful(ctx context.Context, target string, careful bool) error {
+func (a *App) approvalNeeded(t stack.Target) (bool, error) {
+	in, err := a.settings()
+	return slices.Contains(in.Approval, t.String()), err
+}
+
+// Set says whether a target is careful, or needs approval: what is careful or
+// approval.
+func (a *App) Set(ctx context.Context, what, target string, on bool) error {
 	t, ok := stack.ParseTarget(target)
 	targets, err := a.Cloud.Targets(ctx)
 	if err != nil {
@@ -369,16 +380,17 @@ func (a *App) SetCareful(ctx context.Context, target string, careful bool) error
 	if !ok || !slices.Contains(targets, t) {
 		return refusal("there is no target %s; 'brickrow targets' lists them", target)
 	}
-	list, err := a.carefulTargets()
+	in, err := a.settings()
 	if err != nil {
 		return err
 	}
-	list = slices.DeleteFunc(list, func(s string) bool { return s == target })
-	if careful {
-		list = append(list, target)
+	list := map[string]*[]string{"careful": &in.Careful, "approval": &in.Approval}[what]
+	*list = slices.DeleteFunc(*list, func(s string) bool { return s == target })
+	if on {
+		*list = append(*list, target)
 	}
-	slices.Sort(list)
-	text, err := yaml.Marshal(map[string][]string{"careful": list})
+	slices.Sort(*list)
+	text, err := yaml.Marshal(in)
 	if err != nil {
 		return err
 	}

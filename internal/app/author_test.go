@@ -378,10 +378,10 @@ func TestCredentialsAndTargets(t *testing.T) {
 	if err != nil || len(list) != 6 || list[0].Who != "summit keeper" || list[0].Careful {
 		t.Fatalf("%+v %v", list, err)
 	}
-	if err := a.SetCareful(t.Context(), "summit/alder-1", true); err != nil {
+	if err := a.Set(t.Context(), "careful", "summit/alder-1", true); err != nil {
 		t.Fatal(err)
 	}
-	if err := a.SetCareful(t.Context(), "summit/nowhere", true); err == nil {
+	if err := a.Set(t.Context(), "careful", "summit/nowhere", true); err == nil {
 		t.Error("a target that does not exist became careful")
 	}
 	file := filepath.Join(t.TempDir(), "x.stack.yaml")

@@ -95,9 +95,9 @@ func (a *App) load(ctx context.Context, path string, text []byte, v Values) *Dra
 	}
 	d.Stack, d.Findings = stack.ReadFile(path, text)
 	d.place(v)
-	if careful, err := a.carefulTargets(); err != nil {
+	if in, err := a.settings(); err != nil {
 		d.Findings.Errorf(tosca.Pos{File: path, Line: 1, Column: 1}, "no-targets", "", "%v", err)
-	} else if slices.Contains(careful, d.Stack.Target.String()) {
+	} else if slices.Contains(in.Careful, d.Stack.Target.String()) {
 		d.Stack.Careful = true
 	}
 	var b *bundle.Bundle
@@ -299,7 +299,11 @@ type Preview struct {
 	Old   []*stack.Recorded
 	// Revision is the one that would be written; nil for a deletion.
 	Revision *store.Revision
-	Kind     string // deploy, undo, delete
+	Kind     string // deploy, undo, delete; compare cannot be carried out
+	// By says whose work it is, where that is not the one who carries it out;
+	// Approved that a second person has agreed to it.
+	By       string
+	Approved bool
 }
 
 // WhatIf compares a draft with the record and the cloud. Findings of the draft
@@ -508,12 +512,17 @@ func (a *App) WhatIfUndo(ctx context.Context, st *store.Stack, number int) (*Pre
 // resolveRevision resolves a stored revision again.
 func resolveRevision(rev *store.Revision) (*stack.Wanted, tosca.Findings) {
 	file, findings := bundle.Stored(rev.Template, rev.Entry, []byte(rev.Text), rev.Files).Read()
+	wanted, more := stack.Resolve(file, stack.Options{Given: givenAgain(rev), Tags: rev.Tags, Found: rev.Found})
+	return wanted, append(findings, more...)
+}
+
+// givenAgain is the inputs of a stored revision as values that are given.
+func givenAgain(rev *store.Revision) []stack.Given {
 	given := make([]stack.Given, len(rev.Inputs))
 	for i, in := range rev.Inputs {
 		given[i] = stack.Given{Name: in.Name, Value: &tosca.Expr{Pos: in.Origin.Pos, Value: in.Value, Raw: rawText(in.Value)}, Origin: in.Origin}
 	}
-	wanted, more := stack.Resolve(file, stack.Options{Given: given, Tags: rev.Tags, Found: rev.Found})
-	return wanted, append(findings, more...)
+	return given
 }
 
 func rawText(v tosca.Value) string {

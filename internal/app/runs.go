@@ -48,6 +48,14 @@ func (a *App) Prepare(ctx context.Context, p *Preview, onFailure string) (*Ticke
 	if p.Findings.HasErrors() {
 		return nil, &Refusal{Findings: p.Findings}
 	}
+	if p.Kind == "compare" {
+		return nil, refusal("a comparison cannot be deployed")
+	}
+	if needed, err := a.approvalNeeded(p.Target); err != nil {
+		return nil, err
+	} else if needed && p.Kind == "deploy" && !p.Approved {
+		return nil, refusal("what goes to %s needs the agreement of a second person: save it with whatif --save FILE, let somebody approve FILE, then deploy FILE", p.Target)
+	}
 	if p.Empty() && len(p.Old) == 0 && !(p.Kind == "delete" && p.Stack != nil && p.Stack.State != store.Removed) {
 		return nil, ErrNothingToDo
 	}
@@ -66,6 +74,14 @@ func (a *App) Prepare(ctx context.Context, p *Preview, onFailure string) (*Ticke
 		return nil, errors.Join(err, a.Store.Unlock(ctx, st.ID, t.Token))
 	}
 	return t, nil
+}
+
+// by is whose run it is.
+func by(p *Preview) string {
+	if p.By != "" {
+		return p.By
+	}
+	return store.Who()
 }
 
 func (a *App) lock(ctx context.Context, st *store.Stack, token string) error {
@@ -89,7 +105,7 @@ func (a *App) prepare(ctx context.Context, p *Preview, st *store.Stack, t *Ticke
 		return refusal("%s has moved on since the what-if was made (it was at revision %d, it is at %d now); look at it again", st.Name, p.BaseRevision, now.Revision)
 	}
 	r := &store.Run{ID: uuid.NewString(), StackID: st.ID, Kind: p.Kind, State: store.RunWorking, Base: now.Revision, Prior: now.State, OnFailure: onFailure,
-		Plan: run.NewPlan(p.ChangeSet, p.Old, a.Takes), Tally: p.Tally, Estimate: p.Estimate, By: store.Who()}
+		Plan: run.NewPlan(p.ChangeSet, p.Old, a.Takes), Tally: p.Tally, Estimate: p.Estimate, By: by(p)}
 	if r.Plan.Baseline, err = a.baseline(ctx, st); err != nil {
 		return err
 	}

@@ -271,18 +271,24 @@ func (p *Program) newFrom() *cobra.Command {
 
 func (p *Program) targets() *cobra.Command {
 	var asJSON bool
-	var careful, notCareful string
+	var careful, notCareful, approval, noApproval string
 	cmd := &cobra.Command{Use: "targets", Short: "List the accounts and regions, and who one is there", Args: cobra.NoArgs}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	cmd.Flags().StringVar(&careful, "careful", "", "make this target a careful one: its stacks are slower to confirm")
 	cmd.Flags().StringVar(&notCareful, "not-careful", "", "make this target an ordinary one again")
+	cmd.Flags().StringVar(&approval, "approval", "", "let deployments to this target need the approval of a second person")
+	cmd.Flags().StringVar(&noApproval, "no-approval", "", "let them need none again")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		return p.with(func(a *app.App) error {
-			for target, yes := range map[string]bool{careful: true, notCareful: false} {
-				if target != "" {
-					if err := a.SetCareful(cmd.Context(), target, yes); err != nil {
-						return err
-					}
+			for _, set := range []struct {
+				what, target string
+				on           bool
+			}{{"careful", careful, true}, {"careful", notCareful, false}, {"approval", approval, true}, {"approval", noApproval, false}} {
+				if set.target == "" {
+					continue
+				}
+				if err := a.Set(cmd.Context(), set.what, set.target, set.on); err != nil {
+					return err
 				}
 			}
 			list, err := a.Targets(cmd.Context())
@@ -297,6 +303,9 @@ func (p *Program) targets() *cobra.Command {
 				note := ""
 				if t.Careful {
 					note = "  careful"
+				}
+				if t.Approval {
+					note += "  needs approval"
 				}
 				if t.Problem != "" {
 					fmt.Fprintf(p.Out, "%-18s cannot be used: %s\n", t.Name, t.Problem)

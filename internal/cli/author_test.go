@@ -148,3 +148,23 @@ func TestComparingAndRehearsing(t *testing.T) {
 	_, errs = s.run(1, "whatif", test, "--fail-at", "frames")
 	s.wants(errs, "nothing would be done to frames")
 }
+
+func TestSavingAndApproving(t *testing.T) {
+	s := newShell(t)
+	file, plan := s.file("bulletin-test.stack.yaml"), s.file("plan.json")
+	_, errs := s.run(0, "whatif", file, "--save", plan)
+	s.wants(errs, "saved as "+plan)
+	_, errs = s.run(1, "approve", plan)
+	s.wants(errs, "another person has to approve it")
+	s.run(1, "approve", file)
+	s.wants(first(s.run(0, "targets", "--approval", "workshop/alder-1")), "needs approval")
+	_, errs = s.run(1, "deploy", file, "--yes")
+	s.wants(errs, "agreement of a second person")
+	s.run(1, "deploy", plan, "--yes")
+	s.run(0, "targets", "--no-approval", "workshop/alder-1")
+	s.run(2, "deploy", plan, "--yes", "-i", "readers=5")
+	out, _ := s.run(0, "deploy", plan, "--yes")
+	s.wants(out, "1 new, 2 edit", "done")
+	_, errs = s.run(1, "deploy", plan, "--yes")
+	s.wants(errs, "things have moved on")
+}

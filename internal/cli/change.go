@@ -68,7 +68,8 @@ func (p *Program) whatif() *cobra.Command {
 	cmd := &cobra.Command{Use: "whatif STACKFILE", Short: "Show what a deployment would do, and do nothing", Args: cobra.ExactArgs(1)}
 	v := valueFlags(cmd)
 	cmd.Flags().BoolVar(&asJSON, "json", false, "the change set as JSON")
-	var failAt, from string
+	var failAt, from, save string
+	cmd.Flags().StringVar(&save, "save", "", "save it to this file, from which exactly that can be deployed")
 	cmd.Flags().StringVar(&from, "from", "", "compare with this revision of the stack, or with another stack file, instead of what is deployed")
 	cmd.Flags().StringVar(&failAt, "fail-at", "", "rehearse: what would happen if it failed at this resource")
 	cmd.Flags().BoolVar(&asMarkdown, "markdown", false, "the change set as Markdown, for a review")
@@ -79,6 +80,12 @@ func (p *Program) whatif() *cobra.Command {
 			pv, err := p.preview(cmd.Context(), a, args[0], *v, from)
 			if err != nil {
 				return err
+			}
+			if save != "" {
+				if err := a.Save(pv, save); err != nil {
+					return err
+				}
+				fmt.Fprintf(p.Err, "saved as %s\n", save)
 			}
 			if failAt != "" {
 				r, err := a.Rehearse(pv, failAt)
@@ -194,11 +201,42 @@ func (p *Program) changeSet(cs *whatif.ChangeSet) {
 
 func shown(v tosca.Value) string { return cloud.Clean(tosca.Show(v)) }
 
+// toDeploy makes the what-if of a stack file, or opens a saved change set.
+func (p *Program) toDeploy(ctx context.Context, a *app.App, path string, v app.Values) (*app.Preview, error) {
+	if !app.IsSaved(path) {
+		return p.preview(ctx, a, path, v, "")
+	}
+	if len(v.Flags) > 0 || v.File != "" || v.Target != "" {
+		return nil, usage{errors.New("a saved change set is deployed as it is: it takes no inputs and no target")}
+	}
+	pv, err := a.OpenSaved(ctx, path)
+	if err != nil {
+		return nil, err
+	}
+	if p.findings(pv.Findings); pv.Findings.HasErrors() {
+		return nil, exit(ExitRefused)
+	}
+	return pv, nil
+}
+
+func (p *Program) approve() *cobra.Command {
+	return &cobra.Command{Use: "approve CHANGESET", Short: "Agree to a saved change set that somebody else made", Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			return p.with(func(a *app.App) error {
+				s, err := a.Approve(args[0], store.Who())
+				if err == nil {
+					fmt.Fprintf(p.Out, "%s in %s, saved by %s, is approved by %s\n", s.Stack, s.Target, s.By, store.Who())
+				}
+				return err
+			})
+		}}
+}
+
 func (p *Program) deploy() *cobra.Command {
 	var yes, asJSON, noWhatIf bool
 	var onFailure string
 	var accept []string
-	cmd := &cobra.Command{Use: "deploy STACKFILE", Short: "Deploy a stack, and undo everything when it fails", Args: cobra.ExactArgs(1)}
+	cmd := &cobra.Command{Use: "deploy STACKFILE|CHANGESET", Short: "Deploy a stack, or exactly what was saved, and undo everything when it fails", Args: cobra.ExactArgs(1)}
 	v := valueFlags(cmd)
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	cmd.Flags().StringVar(&onFailure, "on-failure", "", "undo or hold (default: what the stack file says)")
@@ -210,7 +248,7 @@ func (p *Program) deploy() *cobra.Command {
 			return usage{fmt.Errorf("--on-failure is undo or hold, not '%s'", onFailure)}
 		}
 		return p.with(func(a *app.App) error {
-			pv, err := p.preview(cmd.Context(), a, args[0], *v, "")
+			pv, err := p.toDeploy(cmd.Context(), a, args[0], *v)
 			if err != nil {
 				return err
 			}

@@ -1,0 +1,117 @@
+package app
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"brickrow/internal/cloud"
+	"brickrow/internal/store"
+)
+
+// TestSavedChangeSets saves a change set, lets it be approved and deploys
+// exactly that; and refuses it where anything was changed.
+func TestSavedChangeSets(t *testing.T) {
+	b := newBench(t, 100_000)
+	b.deploy(store.RunDone, "ridge-base.stack.yaml")
+	b.deploy(store.RunDone, "bulletin-test.stack.yaml")
+	file := filepath.Join(b.dir, "plan.json")
+	save := func(flags ...string) {
+		t.Helper()
+		if err := b.Save(b.preview("bulletin-test.stack.yaml", flags...), file); err != nil {
+			t.Fatal(err)
+		}
+	}
+	refused := func(words string) {
+		t.Helper()
+		p, err := b.OpenSaved(t.Context(), file)
+		if err == nil && p.Findings.HasErrors() {
+			err = &Refusal{Findings: p.Findings}
+		}
+		if err == nil || !strings.Contains(err.Error(), words) {
+			t.Errorf("opening it: %v, want %q", err, words)
+		}
+	}
+	save("readers=4")
+	if !IsSaved(file) || IsSaved(filepath.Join(b.dir, "bulletin.yaml")) {
+		t.Error("a saved change set is not told from a template")
+	}
+	text := readText(t, file)
+	for _, secret := range []string{"frost-and-thaw-77", "pager-secret-99"} {
+		if strings.Contains(text, secret) {
+			t.Errorf("the file shows %s", secret)
+		}
+	}
+	if info, err := os.Stat(file); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("the file can be read by others: %v %v", info, err)
+	}
+
+	// somebody changes the file
+	for _, change := range [][2]string{{`"kind": "new"`, `"kind": "edit"`}, {`"stack": "bulletin-test"`, `"stack": "bulletin-tess"`}, {`"target": "workshop/alder-1"`, `"target": "summit/alder-1"`}} {
+		if !strings.Contains(text, change[0]) {
+			t.Fatalf("there is no %s in %s", change[0], text)
+		}
+		b.write("plan.json", strings.Replace(text, change[0], change[1], 1))
+		refused("was changed after it was saved")
+	}
+	b.write("plan.json", text)
+
+	// the cloud was changed by hand
+	o, err := b.Cloud.Update(t.Context(), workshop, "by-hand-1", b.id("readings"), cloud.Request{Properties: map[string]any{"keep": "2 d"}})
+	for err == nil && !o.Ended() {
+		o, err = b.Cloud.Operation(t.Context(), workshop, o.ID)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	refused("readings would be edit now, it stayed the same")
+	o, err = b.Cloud.Update(t.Context(), workshop, "by-hand-2", b.id("readings"), cloud.Request{Properties: map[string]any{"keep": "4 d"}})
+	for err == nil && !o.Ended() {
+		o, err = b.Cloud.Operation(t.Context(), workshop, o.ID)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+
+	// the files it was made from do not matter any more, approval does
+	if err := b.Set(t.Context(), "approval", "workshop/alder-1", true); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := b.Prepare(t.Context(), b.preview("bulletin-test.stack.yaml", "readers=5"), "undo"); err == nil || !strings.Contains(err.Error(), "second person") {
+		t.Errorf("it went without approval: %v", err)
+	}
+	p, err := b.OpenSaved(t.Context(), file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := b.Prepare(t.Context(), p, "undo"); err == nil || !strings.Contains(err.Error(), "second person") {
+		t.Errorf("what was saved went without approval: %v", err)
+	}
+	if _, err := b.Approve(file, store.Who()); err == nil {
+		t.Error("one can approve one's own")
+	}
+	if _, err := b.Approve(file, "warden"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := b.Approve(file, "warden"); err == nil {
+		t.Error("one can approve twice")
+	}
+	approved := readText(t, file)
+	b.write("plan.json", strings.Replace(approved, `"by": "warden"`, `"by": "keeper"`, 1))
+	refused("is not genuine")
+	b.write("plan.json", approved)
+	for _, name := range []string{"bulletin.yaml", "bulletin-test.stack.yaml", "secrets/db_password"} {
+		if err := os.Remove(filepath.Join(b.dir, name)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if p, err = b.OpenSaved(t.Context(), file); err != nil {
+		t.Fatal(err)
+	}
+	r := b.carry(p, "undo")
+	if r.State != store.RunDone || !strings.Contains(r.By, "approved by warden") || strings.Count(b.listing("bulletin-test"), `"Server"`) != 4 {
+		t.Errorf("it ended %s by %q", r.State, r.By)
+	}
+	refused("the stack was at revision 1, it is at 2")
+}
