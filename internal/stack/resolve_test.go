@@ -270,3 +270,34 @@ func TestTargetAndOrigin(t *testing.T) {
 		}
 	}
 }
+
+// TestSources follows values to the inputs and look-ups that they come from.
+func TestSources(t *testing.T) {
+	w := sound(t, `  inputs:
+    a: { type: string, default: x }
+    b: { type: integer, default: 2 }
+    list: { type: list, entry_schema: string, default: [ p, q ] }
+  node_templates:
+    net: { type: Network, directives: [ select ], node_filter: { $equal: [ { $get_property: [ SELF, label ] }, { $get_input: a } ] } }
+    first: { type: Topic, properties: { label: { $concat: [ { $get_input: a }, "-" ] } } }
+    second: { type: Topic, properties: { label: { $get_property: [ first, label ] } } }
+    third: { type: Topic, count: { $get_input: b }, properties: { label: { $concat: [ { $get_property: [ second, label ] }, { $get_input: [ list, $node_index ] } ] } } }
+    fourth: { type: Topic, properties: { label: { $get_attribute: [ net, id ] } } }
+    fifth: { type: Topic, properties: { label: plain } }
+`)
+	for name, want := range map[string]string{"first": "[a] []", "second": "[a] []", "third#1": "[a list] []", "fourth": "[] [net]", "fifth": "[] []"} {
+		from := w.Sources(w.Resource(name).Property("label"))
+		if got := fmt.Sprintf("%v %v", from.Inputs, from.Lookups); got != want {
+			t.Errorf("%s comes from %s, want %s", name, got, want)
+		}
+	}
+	if from := w.CountSources("third#7"); fmt.Sprint(from.Inputs) != "[b]" {
+		t.Errorf("the count comes from %v", from)
+	}
+	if from := w.CountSources("nobody"); len(from.Inputs) != 0 {
+		t.Errorf("nobody's count comes from %v", from)
+	}
+	if w.Template("third#7") == nil || w.Template("first") == nil || w.Template("nobody#0") != nil {
+		t.Error("a resource's template is not found by its name")
+	}
+}

@@ -47,9 +47,9 @@ func (s *Store) OpenRevision(text string) (*Revision, error) {
 	if err != nil {
 		return nil, err
 	}
-	bare, _ := tosca.Bare(opened)
+	bare, secret := tosca.Bare(opened)
 	m, ok := bare.(tosca.Map)
-	if !ok {
+	if !ok || !secret || m["revision"] == nil {
 		return nil, fmt.Errorf("what is sealed is no revision")
 	}
 	r := &Revision{Template: tosca.Show(m["template"]), Tags: map[string]string{}}

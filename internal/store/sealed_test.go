@@ -1,0 +1,69 @@
+package store
+
+import (
+	"reflect"
+	"strings"
+	"testing"
+
+	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
+)
+
+// TestRevisionsKeepTheirFiles stores a template of several files with what its
+// look-ups found, and reads it back; sealed in a text too.
+func TestRevisionsKeepTheirFiles(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	st := ensure(t, s, "ridge")
+	rev := Revision{Template: "/work/ridge.yaml", Text: "a: \"quoted\"\n", Entry: "defs/ridge.yaml", Tags: map[string]string{"desk": "snow"}, By: "keeper",
+		Files: map[string][]byte{"types/post.yaml": []byte("b: c\n"), "picture.bin": {0, 255, 1, 254}},
+		Found: map[string]stack.Found{"net": {Type: "Network", ID: "network~1", Properties: map[string]tosca.Value{"cidr": tosca.String("10.0.0.0/16")}, Attributes: map[string]tosca.Value{"id": tosca.String("network~1")}}},
+		Inputs: []stack.Input{
+			{Name: "n", Value: tosca.Int(3), Origin: stack.Origin{Kind: "flag", Via: "n=3"}},
+			{Name: "pw", Value: tosca.Hide(tosca.String("frost-and-thaw")), Origin: stack.Origin{Kind: "stack file", Pos: tosca.Pos{File: "x.yaml", Line: 4}}},
+		}}
+	number, err := s.AddRevision(t.Context(), st.ID, rev)
+	if err != nil {
+		t.Fatal(err)
+	}
+	stored, err := s.Revision(t.Context(), st.ID, number)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sealed, err := s.SealRevision(rev)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, secret := range []string{"frost-and-thaw", "quoted", "network~1"} {
+		if strings.Contains(sealed, secret) {
+			t.Errorf("%s stands in what is sealed", secret)
+		}
+	}
+	unsealed, err := s.OpenRevision(sealed)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for what, got := range map[string]*Revision{"stored": stored, "sealed": unsealed} {
+		if got.Text != rev.Text || got.Entry != rev.Entry || got.Template != rev.Template || !reflect.DeepEqual(got.Files, rev.Files) || !reflect.DeepEqual(got.Found, rev.Found) || !reflect.DeepEqual(got.Tags, rev.Tags) {
+			t.Errorf("%s: %+v", what, got)
+		}
+		if len(got.Inputs) != 2 || !tosca.Equal(got.Inputs[0].Value, tosca.Int(3)) || !tosca.Equal(got.Inputs[1].Value, tosca.String("frost-and-thaw")) || got.Inputs[1].Origin.Pos.Line != 4 || got.Inputs[0].Origin.Via != "n=3" {
+			t.Errorf("%s: inputs %+v", what, got.Inputs)
+		}
+	}
+	if !tosca.HasSecret(stored.Inputs[1].Value) {
+		t.Error("the secret input is not marked as one")
+	}
+	other := open(t, t.TempDir())
+	if _, err := other.OpenRevision(sealed); err == nil {
+		t.Error("another store can open it")
+	}
+	for _, bad := range []string{"", "{}", `"x"`, sealed[:len(sealed)/2]} {
+		if _, err := s.OpenRevision(bad); err == nil {
+			t.Errorf("%q was opened", bad)
+		}
+	}
+	if s.Sign([]byte("a")) == s.Sign([]byte("b")) || s.Sign([]byte("a")) == other.Sign([]byte("a")) || s.Sign([]byte("a")) != open(t, dir).Sign([]byte("a")) {
+		t.Error("a signature does not stand for its text and its store")
+	}
+}
