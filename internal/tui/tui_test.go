@@ -247,7 +247,7 @@ func TestMistakesOnTheScreen(t *testing.T) {
 	d.edit("bulletin-test.stack.yaml", "readers: 3", "readrs: 3")
 	d.press("down", "2")
 	d.wants("✖", "there is no node type 'Topc'", "did you mean 'Topic'?", "n goes to the mistake")
-	d.press("n", "N")
+	d.press("n", "n")
 	d.wants("readrs: 3", "the template has no input 'readrs'")
 	d.press("3")
 	d.wants("✖ ", "There is no what-if until what is wrong below is mended.")
