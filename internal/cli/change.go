@@ -126,11 +126,11 @@ func RehearsalLines(r *run.Rehearsal) []string {
 	out := []string{fmt.Sprintf("If %s failed, after %s:", r.Resource, whatif.Length(r.At))}
 	for _, part := range [][2]string{{"done by then", resources(r.Done)}, {"still under way", resources(r.Ended)}, {"never begun", strings.Join(r.Never, ", ")}} {
 		if part[1] != "" {
-			out = append(out, fmt.Sprintf("  %-16s %s", part[0], part[1]))
+			out = append(out, fmt.Sprintf("  %s: %s", part[0], part[1]))
 		}
 	}
 	if !r.Returns {
-		return append(out, "Nothing could be undone any more: the run goes on forwards only (resume).", "  left over        "+strings.Join(r.Left, ", "))
+		return append(out, "Nothing could be undone any more: the run goes on forwards only (resume).", "  left over: "+strings.Join(r.Left, ", "))
 	}
 	if len(r.Undo) == 0 {
 		return append(out, "There would be nothing to undo.")

@@ -212,7 +212,12 @@ func (r *resolver) suitable(res *Resource, q *tosca.Requirement, d *tosca.Requir
 
 // relate makes the relationship between two resources, with its properties.
 func (r *resolver) relate(res, target *Resource, q *tosca.Requirement, d *tosca.RequirementDef, index int) *relation {
-	rel := &relation{requirement: d.Name, source: res, target: target, index: index}
+	if len(r.rels) == 0 {
+		r.rels = make([]relation, 64)
+	}
+	rel := &r.rels[0]
+	r.rels = r.rels[1:]
+	*rel = relation{requirement: d.Name, source: res, target: target, index: index}
 	if d.TargetCapability != nil {
 		for _, c := range target.Own.Capabilities {
 			if c.Type.IsA(d.TargetCapability) {

@@ -134,6 +134,9 @@ type resolver struct {
 	lastEnv  *tosca.Env
 	room     []Resource
 	props    []Property
+	slots    []*Property
+	places   []*Resource
+	rels     []relation
 	ends     *ends // what the next path comes to is put down here
 }
 
@@ -288,7 +291,7 @@ func (r *resolver) expand(s *scope) {
 			r.findings.Errorf(n.Pos, "bad-count", "split it into several stacks", "%s: with it the template makes more than %d resources", n.Name, MaxResources)
 			count = 0
 		}
-		list := make([]*Resource, 0, count)
+		list := r.placesFor(count)
 		for i := range count {
 			res := r.resource()
 			*res = Resource{Name: s.prefix + n.Name, Node: s.prefix + n.Name, Index: -1, Type: n.Def.Base(), Own: n.Def, Pos: n.Pos, template: n, scope: s, selected: n.Has("select")}
@@ -327,6 +330,26 @@ func (r *resolver) resource() *Resource {
 	res := &r.room[0]
 	r.room = r.room[1:]
 	return res
+}
+
+// slotsFor makes room for a list of up to n properties.
+func (r *resolver) slotsFor(n int) []*Property {
+	if len(r.slots) < n {
+		r.slots = make([]*Property, max(n, 256))
+	}
+	out := r.slots[:0:n]
+	r.slots = r.slots[n:]
+	return out
+}
+
+// placesFor makes room for a list of n resources.
+func (r *resolver) placesFor(n int) []*Resource {
+	if len(r.places) < n {
+		r.places = make([]*Resource, max(n, 128))
+	}
+	out := r.places[:0:n]
+	r.places = r.places[n:]
+	return out
 }
 
 // propertyRoom does the same for properties.
@@ -420,6 +443,7 @@ func (r *resolver) fill(res *Resource, n *tosca.NodeTemplate) {
 		return
 	}
 	at := context{scope: res.scope, self: res}
+	res.Properties = r.slotsFor(len(res.Own.Properties))
 	for _, d := range res.Own.Properties {
 		p := r.assign(res, d, n.Properties, at)
 		if p == nil {
@@ -619,8 +643,11 @@ func (r *resolver) mark(s *scope, name, policy string) {
 // order sets what each resource needs and sorts them; cycles are reported.
 func (r *resolver) order() {
 	for _, res := range r.w.Resources {
-		needs := make([]string, 0, 4)
-		for _, l := range append(slices.Clip(res.Links), res.localLinks...) {
+		var needs []string
+		for _, l := range res.Links {
+			needs = append(needs, l.Targets...)
+		}
+		for _, l := range res.localLinks {
 			needs = append(needs, l.Targets...)
 		}
 		for _, p := range res.Properties {

@@ -303,6 +303,8 @@ type reader struct {
 	args      []*Expr
 	nodes     arena[NodeTemplate]
 	assigned  arena[Assignment]
+	required  arena[Requirement]
+	given     []*Assignment
 	budget    int // nodes that may still be visited: aliases cannot blow up
 	depth     int
 	stopped   bool
@@ -654,7 +656,7 @@ func (r *reader) list(n *yaml.Node, what, mend string) []field {
 		r.findings.Errorf(r.pos(n), "wrong-type", mend, "%s must be a list", what)
 		return nil
 	}
-	var out []field
+	out := make([]field, 0, len(n.Content))
 	for _, item := range n.Content {
 		item = deref(item)
 		if item.Kind != yaml.MappingNode || len(item.Content) != 2 {

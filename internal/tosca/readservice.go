@@ -81,7 +81,11 @@ func (r *reader) assignments(n *yaml.Node, what string) []*Assignment {
 	if len(entries) == 0 {
 		return nil
 	}
-	out := make([]*Assignment, len(entries))
+	if len(r.given) < len(entries) {
+		r.given = make([]*Assignment, max(len(entries), 128))
+	}
+	out := r.given[:len(entries):len(entries)]
+	r.given = r.given[len(entries):]
 	for i, f := range entries {
 		out[i] = r.assignment(f)
 	}
@@ -176,7 +180,8 @@ func (r *reader) interfaces(n *yaml.Node) []*Interface {
 }
 
 func (r *reader) requirement(f field, n *NodeTemplate, s *ServiceTemplate) *Requirement {
-	q := &Requirement{Pos: r.pos(f.key), Name: f.key.Value}
+	q := r.required.next()
+	*q = Requirement{Pos: r.pos(f.key), Name: f.key.Value}
 	v := deref(f.value)
 	q.TargetPos = q.Pos
 	if v.Kind != yaml.MappingNode {
