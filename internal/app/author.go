@@ -2,6 +2,7 @@ package app
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -23,7 +24,7 @@ import (
 
 // Format formats a template or a stack file. changed is false where it is in
 // its form already.
-func (a *App) Format(name string, text []byte) (out []byte, changed bool, findings tosca.Findings) {
+func Format(name string, text []byte) (out []byte, changed bool, findings tosca.Findings) {
 	if isTemplate(name, text) {
 		out, findings = tosca.Format(name, text)
 	} else {
@@ -77,12 +78,12 @@ func (a *App) CheckTarget(ctx context.Context, path string, v Values) (tosca.Fin
 
 // Pack packs the template of a folder and all that it reads into an archive.
 // entry names the template; it may be "" where there is only one.
-func (a *App) Pack(dir, entry, out string) (files int, findings tosca.Findings, err error) {
+func Pack(dir, entry, out string) (files int, findings tosca.Findings, err error) {
 	if info, err := os.Stat(dir); err != nil || !info.IsDir() {
 		return 0, nil, refusal("%s is not a folder", dir)
 	}
 	if entry == "" {
-		if entry, err = a.entryOf(dir); err != nil {
+		if entry, err = entryOf(dir); err != nil {
 			return 0, nil, err
 		}
 	}
@@ -105,7 +106,7 @@ func (a *App) Pack(dir, entry, out string) (files int, findings tosca.Findings, 
 }
 
 // entryOf finds the one template of a folder that no other file imports.
-func (a *App) entryOf(dir string) (string, error) {
+func entryOf(dir string) (string, error) {
 	names, err := filepath.Glob(filepath.Join(dir, "*.y*ml"))
 	if err != nil {
 		return "", err
@@ -177,7 +178,7 @@ func readStarter(name string) (*tosca.File, error) {
 		for _, d := range list {
 			names = append(names, d.Name())
 		}
-		return nil, refusal("there is no starter '%s'; %s", name, cmpOr(tosca.Suggest(name, names), "'brickrow starters' lists them"))
+		return nil, refusal("there is no starter '%s'; %s", name, cmp.Or(tosca.Suggest(name, names), "'brickrow starters' lists them"))
 	}
 	files := map[string][]byte{}
 	err = fs.WalkDir(examples.Starters, dir, func(p string, e fs.DirEntry, err error) error {
@@ -194,13 +195,6 @@ func readStarter(name string) (*tosca.File, error) {
 		return nil, fmt.Errorf("the starter %s: %w", name, &Refusal{Findings: findings})
 	}
 	return f, nil
-}
-
-func cmpOr(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
 }
 
 // NewFrom writes a starter and a stack file for it into a folder. Files that
@@ -280,7 +274,7 @@ func StackFileFor(f *tosca.File, name, template, target string) string {
 		}
 		value, _ := in.Constant()
 		if hash == "" {
-			line("  # %s", cmpOr(in.Description, in.Name))
+			line("  # %s", cmp.Or(in.Description, in.Name))
 		}
 		switch {
 		case in.Type.IsA("Secret"):
@@ -288,7 +282,7 @@ func StackFileFor(f *tosca.File, name, template, target string) string {
 		case !in.Optional():
 			line("  %s: # %s: %s", in.Name, FillIn, about)
 		case hash != "":
-			line("%s%s:%s # %s (%s)", note, in.Name, inline(value), cmpOr(in.Description, in.Name), about)
+			line("%s%s:%s # %s (%s)", note, in.Name, inline(value), cmp.Or(in.Description, in.Name), about)
 		default:
 			line("%s%s:%s # %s", note, in.Name, inline(value), about)
 		}

@@ -52,7 +52,7 @@ func TestStarters(t *testing.T) {
 				t.Fatal(err)
 			}
 			for _, name := range []string{file, s.Name + ".yaml"} {
-				if _, changed, findings := b.Format(name, []byte(readText(t, filepath.Join(dir, name)))); changed || len(findings) > 0 {
+				if _, changed, findings := Format(name, []byte(readText(t, filepath.Join(dir, name)))); changed || len(findings) > 0 {
 					t.Errorf("%s is not in its form: %v", name, findings)
 				}
 			}
@@ -195,7 +195,7 @@ service_template:
 	}
 	// the archive of it is the same
 	archive := filepath.Join(b.dir, "ridge.csar")
-	if _, findings, err := b.Pack(b.dir, "ridge.yaml", archive); err != nil || len(findings) > 0 {
+	if _, findings, err := Pack(b.dir, "ridge.yaml", archive); err != nil || len(findings) > 0 {
 		t.Fatal(findings, err)
 	}
 	b.write("ridge.stack.yaml", "stack: ridge\ntemplate: ridge.csar\ntarget: workshop/alder-1\n")

@@ -304,6 +304,7 @@ type Preview struct {
 	// Approved that a second person has agreed to it.
 	By       string
 	Approved bool
+	careful  bool
 }
 
 // WhatIf compares a draft with the record and the cloud. Findings of the draft
@@ -370,32 +371,63 @@ func (a *App) site(ctx context.Context, d *Draft) (*precheck.Site, error) {
 		d.Findings.Sort()
 		return nil, nil
 	}
-	s := &precheck.Site{Target: d.Stack.Target, Stack: d.Stack.Stack, Taken: map[string]string{}}
-	if s.About, err = a.Cloud.About(ctx, s.Target); err != nil {
-		return nil, fmt.Errorf("ask %s about itself: %w", s.Target, err)
-	}
-	list, err := a.Cloud.List(ctx, s.Target, "")
+	s, err := a.survey(ctx, d.Stack.Target, d.Stack.Stack)
 	if err != nil {
-		return nil, fmt.Errorf("ask the cloud for what is in %s: %w", s.Target, err)
-	}
-	for _, r := range list {
-		s.All = append(s.All, r.Live(a.Library))
+		return nil, err
 	}
 	if len(d.Wanted.Selected) > 0 {
 		d.options.Existing = func(typ string) []stack.Found { return a.existing(s, typ) }
 		d.resolve()
 	}
-	for _, n := range precheck.Named(d.Wanted) {
+	return s, a.names(ctx, s, d.Wanted)
+}
+
+// survey asks a target about itself and what there is in it.
+func (a *App) survey(ctx context.Context, t stack.Target, name string) (*precheck.Site, error) {
+	s := &precheck.Site{Target: t, Stack: name, Taken: map[string]string{}}
+	var err error
+	if s.About, err = a.Cloud.About(ctx, t); err != nil {
+		return nil, fmt.Errorf("ask %s about itself: %w", t, err)
+	}
+	list, err := a.Cloud.List(ctx, t, "")
+	if err != nil {
+		return nil, fmt.Errorf("ask the cloud for what is in %s: %w", t, err)
+	}
+	for _, r := range list {
+		s.All = append(s.All, r.Live(a.Library))
+	}
+	return s, nil
+}
+
+// names asks for the names that are unique in the whole cloud.
+func (a *App) names(ctx context.Context, s *precheck.Site, w *stack.Wanted) error {
+	for _, n := range precheck.Named(w) {
 		taken, id, err := a.Cloud.NameTaken(ctx, s.Target, n[0], n[1])
 		if err != nil {
-			return nil, fmt.Errorf("ask the cloud for the name %s: %w", n[1], err)
+			return fmt.Errorf("ask the cloud for the name %s: %w", n[1], err)
 		}
 		if taken && id == "" {
 			id = "?"
 		}
 		s.Taken[n[0]+"/"+n[1]] = id
 	}
-	return s, nil
+	return nil
+}
+
+// against compares what is wanted of a stack with its record and its target,
+// and holds the changes against what the target would refuse.
+func (a *App) against(ctx context.Context, p *Preview, w *stack.Wanted) error {
+	s, err := a.survey(ctx, p.Stack.Target, p.Stack.Name)
+	if err == nil {
+		err = a.names(ctx, s, w)
+	}
+	if err == nil {
+		err = a.compare(ctx, p, p.Stack.Name, p.Stack.Target, w, s.Of(p.Stack.Name))
+	}
+	if err == nil {
+		p.Findings = append(p.Findings, precheck.Against(s, w, p.ChangeSet)...)
+	}
+	return err
 }
 
 // existing lists what a node of a stack may select: what the stack does not
@@ -439,15 +471,18 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 			s.Base = a.resolvedBase(p.Stack.ID, base)
 		}
 	}
-	s.Careful = p.Careful()
+	in, err := a.settings()
+	if err != nil {
+		return err
+	}
+	p.careful = p.Draft != nil && p.Draft.Stack != nil && p.Draft.Stack.Careful || p.Stack != nil && p.Stack.Careful || slices.Contains(in.Careful, t.String())
+	s.Careful = p.careful
 	p.ChangeSet = whatif.Compare(s)
 	return nil
 }
 
 // Careful reports whether the stack, or its target, is a careful one.
-func (p *Preview) Careful() bool {
-	return p.Draft != nil && p.Draft.Stack != nil && p.Draft.Stack.Careful || p.Stack != nil && p.Stack.Careful
-}
+func (p *Preview) Careful() bool { return p.careful }
 
 // resolvedBase resolves a stored revision, the last one asked for only once:
 // revisions do not change.
@@ -460,19 +495,6 @@ func (a *App) resolvedBase(stackID int64, rev *store.Revision) *stack.Wanted {
 		a.baseKey = key
 	}
 	return a.base
-}
-
-// live reads what the cloud has of a stack, by id.
-func (a *App) live(ctx context.Context, t stack.Target, name string) (map[string]*stack.Live, error) {
-	list, err := a.Cloud.List(ctx, t, name)
-	if err != nil {
-		return nil, fmt.Errorf("ask the cloud for %s in %s: %w", name, t, err)
-	}
-	out := make(map[string]*stack.Live, len(list))
-	for _, r := range list {
-		out[r.ID] = r.Live(a.Library)
-	}
-	return out, nil
 }
 
 // WhatIfUndo compares a former revision of a stack with the record and the
@@ -498,11 +520,7 @@ func (a *App) WhatIfUndo(ctx context.Context, st *store.Stack, number int) (*Pre
 	wanted, findings := resolveRevision(rev)
 	p := &Preview{Stack: st, Kind: "undo", Revision: rev}
 	rev.Note = fmt.Sprintf("as revision %d", number)
-	live, err := a.live(ctx, st.Target, st.Name)
-	if err != nil {
-		return nil, err
-	}
-	if err := a.compare(ctx, p, st.Name, st.Target, wanted, live); err != nil {
+	if err := a.against(ctx, p, wanted); err != nil {
 		return nil, err
 	}
 	p.Findings = append(findings, p.Findings...)
@@ -538,35 +556,8 @@ func (a *App) WhatIfDelete(ctx context.Context, st *store.Stack) (*Preview, erro
 	p := &Preview{Stack: st, Kind: "delete"}
 	empty := &tosca.File{Library: a.Library, Service: &tosca.ServiceTemplate{}}
 	wanted, _ := stack.Resolve(empty, stack.Options{})
-	live, err := a.live(ctx, st.Target, st.Name)
-	if err != nil {
+	if err := a.against(ctx, p, wanted); err != nil {
 		return nil, err
-	}
-	if err := a.compare(ctx, p, st.Name, st.Target, wanted, live); err != nil {
-		return nil, err
-	}
-	all, err := a.Cloud.List(ctx, st.Target, "")
-	if err != nil {
-		return nil, err
-	}
-	mine := map[string]string{}
-	for _, ch := range p.Changes {
-		if ch.Kind == whatif.Drop {
-			mine[ch.Recorded.ID] = ch.Name
-		}
-	}
-	for _, r := range all {
-		for _, ids := range r.Links {
-			for _, id := range ids {
-				if mine[id] != "" && mine[r.ID] == "" && r.Tags["stack"] != st.Name {
-					owner := "nobody's stack"
-					if r.Tags["stack"] != "" {
-						owner = "the stack " + r.Tags["stack"]
-					}
-					p.Findings.Errorf(tosca.Pos{File: st.Name}, "in-use", "remove it there first", "%s is used by %s (%s) of %s", mine[id], r.Tags["node"], r.ID, owner)
-				}
-			}
-		}
 	}
 	p.Findings.Sort()
 	return p, nil

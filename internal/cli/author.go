@@ -2,10 +2,10 @@ package cli
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -37,7 +37,7 @@ func (p *Program) check() *cobra.Command {
 				check = a.CheckTarget
 			}
 			if v.Target == own {
-				v.Target = ""
+				v.Target, args = beside(args)
 			}
 			for _, path := range args {
 				findings, err := check(cmd.Context(), path, *v)
@@ -65,6 +65,18 @@ func (p *Program) check() *cobra.Command {
 	return cmd
 }
 
+// beside finds a target that was written after --target with a space, which is
+// taken for a file: account/region, and no such file.
+func beside(args []string) (target string, files []string) {
+	for i, arg := range args {
+		_, ok := stack.ParseTarget(arg)
+		if _, err := os.Stat(arg); ok && err != nil && !strings.Contains(arg, ".") && len(args) > 1 {
+			return arg, slices.Delete(slices.Clone(args), i, i+1)
+		}
+	}
+	return "", args
+}
+
 func (p *Program) format() *cobra.Command {
 	var checkOnly, print bool
 	cmd := &cobra.Command{Use: "fmt FILE...", Short: "Write templates and stack files in their one form; - reads from the input", Args: cobra.MinimumNArgs(1)}
@@ -83,7 +95,7 @@ func (p *Program) format() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			out, changed, findings := (&app.App{}).Format(name, text)
+			out, changed, findings := app.Format(name, text)
 			p.findings(findings)
 			switch {
 			case findings.HasErrors():
@@ -206,7 +218,7 @@ func (p *Program) pack() *cobra.Command {
 		if !bundle.IsArchive(out) {
 			return usage{fmt.Errorf("%s: the name of an archive ends in .csar", out)}
 		}
-		n, findings, err := (&app.App{}).Pack(args[0], entry, out)
+		n, findings, err := app.Pack(args[0], entry, out)
 		p.findings(findings)
 		if err != nil {
 			return err
@@ -315,7 +327,7 @@ func (p *Program) targets() *cobra.Command {
 				fmt.Fprintf(p.Out, "%-18s as %s, may %s%s\n", t.Name, t.Who, strings.Join(t.May, " "), note)
 			}
 			if bad {
-				return errors.Join(exit(ExitRefused))
+				return exit(ExitRefused)
 			}
 			return nil
 		})

@@ -74,6 +74,7 @@ func (p *Program) whatif() *cobra.Command {
 	cmd.Flags().StringVar(&failAt, "fail-at", "", "rehearse: what would happen if it failed at this resource")
 	cmd.Flags().BoolVar(&asMarkdown, "markdown", false, "the change set as Markdown, for a review")
 	cmd.MarkFlagsMutuallyExclusive("json", "markdown")
+	cmd.MarkFlagsMutuallyExclusive("from", "save", "fail-at")
 	cmd.Flags().BoolVar(&expectNone, "expect-none", false, "exit with 3 when there are changes")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		return p.with(func(a *app.App) error {
@@ -242,7 +243,7 @@ func (p *Program) deploy() *cobra.Command {
 	cmd.Flags().StringVar(&onFailure, "on-failure", "", "undo or hold (default: what the stack file says)")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "events as JSON, one a line")
 	cmd.Flags().BoolVar(&noWhatIf, "no-whatif", false, "show the numbers alone; not where the stack or its target is careful")
-	cmd.Flags().StringArrayVar(&accept, "accept", nil, "with --yes on a careful target: a risk that is accepted; data is the only one that must be")
+	acceptFlag(cmd, &accept)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		if onFailure != "" && onFailure != "undo" && onFailure != "hold" {
 			return usage{fmt.Errorf("--on-failure is undo or hold, not '%s'", onFailure)}
@@ -255,9 +256,6 @@ func (p *Program) deploy() *cobra.Command {
 			if noWhatIf && pv.Careful() {
 				return fmt.Errorf("%s in %s is careful: its what-if is not skipped", pv.ChangeSet.Stack, pv.Target)
 			}
-			if err := accepted(pv, yes, accept); err != nil {
-				return err
-			}
 			switch {
 			case asJSON:
 			case noWhatIf:
@@ -269,17 +267,20 @@ func (p *Program) deploy() *cobra.Command {
 			if onFailure == "" {
 				onFailure = pv.Draft.Stack.OnFailure
 			}
-			return p.carry(cmd.Context(), a, pv, onFailure, yes, asJSON)
+			return p.carry(cmd.Context(), a, pv, onFailure, yes, asJSON, accept)
 		})
 	}
 	return cmd
 }
 
 // carry confirms, prepares and carries out a preview in the foreground.
-func (p *Program) carry(ctx context.Context, a *app.App, pv *app.Preview, onFailure string, yes, asJSON bool) error {
+func (p *Program) carry(ctx context.Context, a *app.App, pv *app.Preview, onFailure string, yes, asJSON bool, accept []string) error {
 	if pv.Findings.HasErrors() {
 		p.findings(pv.Findings)
 		return exit(ExitRefused)
+	}
+	if err := accepted(pv, yes, accept); err != nil {
+		return err
 	}
 	if !yes && !pv.Empty() {
 		word := ""
@@ -314,6 +315,10 @@ func Question(pv *app.Preview) string {
 // data would go, or the target is careful.
 func NeedsName(pv *app.Preview) bool {
 	return len(pv.DataLost()) > 0 || pv.Careful()
+}
+
+func acceptFlag(cmd *cobra.Command, accept *[]string) {
+	cmd.Flags().StringArrayVar(accept, "accept", nil, "with --yes on a careful target: a risk that is accepted; data is the only one that must be")
 }
 
 // accepted refuses to lose data on a careful target by --yes alone.
@@ -445,8 +450,10 @@ func ResultText(r store.Result, reveal bool) string {
 
 func (p *Program) undo() *cobra.Command {
 	var yes, asJSON bool
+	var accept []string
 	var to int
 	cmd := &cobra.Command{Use: "undo STACK", Short: "Undo an interrupted or held run, or go back to a former revision", Args: cobra.ExactArgs(1)}
+	acceptFlag(cmd, &accept)
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	cmd.Flags().IntVar(&to, "to", 0, "the revision to go back to (default: the one before)")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "events as JSON, one a line")
@@ -470,7 +477,7 @@ func (p *Program) undo() *cobra.Command {
 				p.changeSet(pv.ChangeSet)
 				fmt.Fprintln(p.Out)
 			}
-			return p.carry(ctx, a, pv, "undo", yes, asJSON)
+			return p.carry(ctx, a, pv, "undo", yes, asJSON, accept)
 		})
 	}
 	return cmd
@@ -478,7 +485,9 @@ func (p *Program) undo() *cobra.Command {
 
 func (p *Program) remove() *cobra.Command {
 	var yes, asJSON bool
+	var accept []string
 	cmd := &cobra.Command{Use: "delete STACK", Short: "Remove every resource of a stack, and show that nothing is left", Args: cobra.ExactArgs(1)}
+	acceptFlag(cmd, &accept)
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "events as JSON, one a line")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -491,7 +500,7 @@ func (p *Program) remove() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return p.carry(ctx, a, pv, "hold", yes, asJSON)
+			return p.carry(ctx, a, pv, "hold", yes, asJSON, accept)
 		})
 	}
 	return cmd

@@ -105,7 +105,7 @@ func TestTheStory(t *testing.T) {
 	s.wants(out, "1 drop", "run 7: done")
 	out, _ = s.run(0, "delete", "bulletin-test", "--yes")
 	s.wants(out, "nothing is left but what was to be kept: frames")
-	out, _ = s.run(0, "delete", "bulletin-live", "--yes")
+	out, _ = s.run(0, "delete", "bulletin-live", "--yes", "--accept", "data")
 	s.wants(out, "kept: frames")
 	out, _ = s.run(0, "delete", "ridge-base", "--yes")
 	s.wants(out, "nothing of ridge-base is left in workshop/alder-1")
