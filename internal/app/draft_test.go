@@ -106,7 +106,7 @@ func TestDeletingWhatOthersUse(t *testing.T) {
 		t.Fatal(err)
 	}
 	p, err := b.WhatIfDelete(t.Context(), b.stack("ridge-base"))
-	if err != nil || !p.Findings.HasErrors() || !strings.Contains(p.Findings[0].Message, "ridge_net it is used by cellar") || !strings.Contains(p.Findings[0].Message, "the stack of-others") {
+	if err != nil || !p.Findings.HasErrors() || !strings.Contains(p.Findings[0].Message, "ridge_net cannot be removed: it is used by cellar") || !strings.Contains(p.Findings[0].Message, "the stack of-others") {
 		t.Errorf("%v %v", p.Findings, err)
 	}
 	if _, err := b.Prepare(t.Context(), p, "hold"); err == nil {
