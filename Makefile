@@ -1,7 +1,7 @@
 # What a newcomer needs: make test, make demo, make bench, make screenshots.
 GO ?= go
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
-CORE = ./internal/tosca ./internal/profile ./internal/bundle ./internal/stack ./internal/precheck ./internal/whatif ./internal/run ./internal/cloud ./internal/store ./internal/yard ./internal/app ./internal/demo
+CORE = ./internal/tosca ./internal/profile ./internal/bundle ./internal/stack ./internal/precheck ./internal/whatif ./internal/rules ./internal/run ./internal/cloud ./internal/store ./internal/yard ./internal/app ./internal/demo
 
 .PHONY: test demo bench fuzz screenshots tools
 
@@ -28,6 +28,7 @@ fuzz:
 	$(GO) test -run '^$$' -fuzz FuzzFormat -fuzztime 60s ./internal/tosca
 	$(GO) test -run '^$$' -fuzz FuzzArchive -fuzztime 60s ./internal/bundle
 	$(GO) test -run '^$$' -fuzz FuzzStackFile -fuzztime 60s ./internal/stack
+	$(GO) test -run '^$$' -fuzz FuzzRules -fuzztime 60s ./internal/rules
 	$(GO) test -run '^$$' -fuzz FuzzCreate -fuzztime 60s ./internal/yard
 
 screenshots:

@@ -22,6 +22,7 @@ import (
 
 	"brickrow/internal/cloud"
 	"brickrow/internal/profile"
+	"brickrow/internal/rules"
 	"brickrow/internal/stack"
 	"brickrow/internal/store"
 	"brickrow/internal/tosca"
@@ -49,6 +50,11 @@ type App struct {
 	baseMu  sync.Mutex
 	base    *stack.Wanted // the last revision that was resolved to compare with
 	baseKey [2]int64      // its stack and number
+
+	rulesMu  sync.Mutex
+	rules    *rules.Set // those read last
+	rulesKey string     // what they were read from
+	rulesLib *tosca.Library
 }
 
 // Home is the folder of the data.

@@ -11,6 +11,7 @@ import (
 
 	"brickrow/internal/bundle"
 	"brickrow/internal/precheck"
+	"brickrow/internal/rules"
 	"brickrow/internal/stack"
 	"brickrow/internal/store"
 	"brickrow/internal/tosca"
@@ -38,6 +39,9 @@ type Draft struct {
 	File     *tosca.File
 	Wanted   *stack.Wanted
 	Findings tosca.Findings
+	// Rules are those of the team, and RuleFiles where they stand.
+	Rules     *rules.Set
+	RuleFiles []string
 
 	options stack.Options
 	base    tosca.Findings // those before it was resolved
@@ -129,6 +133,7 @@ func (a *App) fill(ctx context.Context, d *Draft, b *bundle.Bundle, v Values) {
 	if d.Stack != nil {
 		d.options.Tags = d.Stack.Tags
 	}
+	a.readRules(d)
 	d.base = d.Findings
 	d.resolve()
 }
@@ -345,6 +350,9 @@ func (a *App) WhatIf(ctx context.Context, d *Draft, askCloud bool) (*Preview, er
 		live = site.Of(d.Stack.Stack)
 	}
 	err = a.compare(ctx, p, d.Stack.Stack, d.Stack.Target, d.Wanted, live)
+	if err == nil && d.Rules != nil {
+		judge(p, d.Rules, d.Wanted.Inputs, d.Stack.Tags)
+	}
 	if err == nil && site != nil {
 		p.Findings = append(p.Findings, precheck.Against(site, d.Wanted, p.ChangeSet)...)
 	}
@@ -426,6 +434,7 @@ func (a *App) against(ctx context.Context, p *Preview, w *stack.Wanted) error {
 	}
 	if err == nil {
 		p.Findings = append(p.Findings, precheck.Against(s, w, p.ChangeSet)...)
+		err = a.judgeAgain(ctx, p)
 	}
 	return err
 }

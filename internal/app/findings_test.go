@@ -27,9 +27,9 @@ var codeAt = map[string]int{"Errorf": 1, "Warnf": 1, "at": 2, "fail": -1, "readO
 // usedCodes finds the codes of findings in the source.
 func usedCodes(t *testing.T) map[string]bool {
 	t.Helper()
-	looksLikeCode := regexp.MustCompile(`^[a-z]+(-[a-z]+)+$|^cycle$|^quota$|^guarded$|^interrupted$|^deprecated$|^permission$`)
+	looksLikeCode := regexp.MustCompile(`^[a-z]+(-[a-z]+)+$|^cycle$|^quota$|^guarded$|^interrupted$|^deprecated$|^permission$|^rule$`)
 	used := map[string]bool{}
-	for _, dir := range []string{"tosca", "stack", "app", "precheck", "whatif"} {
+	for _, dir := range []string{"tosca", "stack", "app", "precheck", "whatif", "rules"} {
 		err := filepath.WalkDir(filepath.Join("..", dir), func(path string, e fs.DirEntry, err error) error {
 			if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || strings.HasSuffix(path, "codes.go") {
 				return err

@@ -168,7 +168,13 @@ func (a *App) OpenSaved(ctx context.Context, path string) (*Preview, error) {
 	d := &Draft{Path: s.StackFile, Template: rev.Template, Text: rev.Text, Bundle: b, Stack: &stack.File{Path: s.StackFile, Stack: s.Stack, Target: target, Careful: s.Careful, OnFailure: s.OnFailure, Tags: rev.Tags}}
 	var findings tosca.Findings
 	d.File, findings = tosca.Read(b.Name, b.Text, b.Source())
-	d.base = findings
+	if text, err := os.ReadFile(s.StackFile); err == nil { // it may name rules
+		file, _ := stack.ReadFile(s.StackFile, text)
+		d.Stack.Rules, d.Stack.RulesPos = file.Rules, file.RulesPos
+	}
+	d.Findings = findings
+	a.readRules(d)
+	d.base = d.Findings
 	d.options = stack.Options{Given: givenAgain(rev), Tags: rev.Tags}
 	d.resolve()
 	p, err := a.WhatIf(ctx, d, true)

@@ -22,6 +22,8 @@ type File struct {
 	Careful     bool
 	OnFailure   string // undo or hold
 	Tags        map[string]string
+	Rules       []string // files and folders of rules, relative to the stack file
+	RulesPos    tosca.Pos
 	Inputs      []FileInput
 }
 
@@ -54,7 +56,7 @@ func (s Source) String() string {
 
 var (
 	stackName = regexp.MustCompile(`^[a-z][a-z0-9-]{1,62}$`)
-	fileKeys  = []string{"stack", "template", "target", "careful", "on_failure", "tags", "inputs"}
+	fileKeys  = []string{"stack", "template", "target", "careful", "on_failure", "tags", "rules", "inputs"}
 )
 
 // ReadFile reads a stack file. The result is never nil.
@@ -121,6 +123,19 @@ func (f *File) entry(e tosca.Entry, findings *tosca.Findings) {
 				findings.Errorf(t.Key.Pos, "reserved-tag", "choose another name", "the tag '%s' is set by Brick Row itself", t.Key.Name)
 			}
 			f.Tags[t.Key.Name] = t.Node.Value
+		}
+	case "rules":
+		f.RulesPos = e.Pos
+		nodes := []*yaml.Node{e.Node}
+		if e.Node.Kind == yaml.SequenceNode {
+			nodes = e.Node.Content
+		}
+		for _, n := range nodes {
+			if n.Kind != yaml.ScalarNode || n.Value == "" {
+				findings.Errorf(e.Pos, "wrong-type", "write the path of a file or folder, or a list of them", "'rules' must be paths")
+				break
+			}
+			f.Rules = append(f.Rules, n.Value)
 		}
 	case "inputs":
 		f.Inputs = ReadInputs(f.Path, e.Node, findings)
@@ -235,6 +250,7 @@ func FileSchema(inputs []*tosca.Property) map[string]any {
 			"careful":    object{"type": "boolean", "default": false, "description": "Whether to be slower to confirm"},
 			"on_failure": object{"enum": []string{"undo", "hold"}, "default": "undo", "description": "What happens when a run fails"},
 			"tags":       object{"type": "object", "additionalProperties": text, "description": "Tags of every resource"},
+			"rules":      object{"description": "Files or folders of rules, relative to this file, beside those in the folder rules of the template", "anyOf": []any{text, object{"type": "array", "items": text}}},
 			"inputs":     values,
 		},
 	}

@@ -192,6 +192,12 @@ func (v *draftView) readFiles(m *model) {
 			v.lines[name] = highlight(string(others[path]))
 		}
 	}
+	for _, name := range d.RuleFiles {
+		if text, err := os.ReadFile(name); err == nil {
+			v.files = append(v.files, name)
+			v.lines[name] = highlight(string(text))
+		}
+	}
 	v.cur = max(0, slices.Index(v.files, was))
 	v.watch(m, v.files)
 }

@@ -215,16 +215,17 @@ func pointer(path string) string {
 // same are counted and not listed.
 func (c *ChangeSet) MarshalJSON() ([]byte, error) {
 	out := struct {
-		Stack    string       `json:"stack"`
-		Target   string       `json:"target"`
-		Base     int          `json:"base_revision"`
-		Against  string       `json:"against,omitempty"`
-		Tally    Tally        `json:"tally"`
-		Changes  []jsonChange `json:"changes"`
-		Risks    []Risk       `json:"risks"`
-		Estimate float64      `json:"estimate_seconds"`
-		Lookups  []LookedUp   `json:"lookups"`
-	}{c.Stack, c.Target.String(), c.BaseRevision, c.Against, c.Tally, []jsonChange{}, append(append([]Risk{}, c.Risks...), c.Standing...), c.Estimate, append([]LookedUp{}, c.Lookups...)}
+		Stack    string         `json:"stack"`
+		Target   string         `json:"target"`
+		Base     int            `json:"base_revision"`
+		Against  string         `json:"against,omitempty"`
+		Tally    Tally          `json:"tally"`
+		Changes  []jsonChange   `json:"changes"`
+		Risks    []Risk         `json:"risks"`
+		Estimate float64        `json:"estimate_seconds"`
+		Lookups  []LookedUp     `json:"lookups"`
+		Findings tosca.Findings `json:"findings"`
+	}{c.Stack, c.Target.String(), c.BaseRevision, c.Against, c.Tally, []jsonChange{}, append(append([]Risk{}, c.Risks...), c.Standing...), c.Estimate, append([]LookedUp{}, c.Lookups...), append(tosca.Findings{}, c.Findings...)}
 	for _, ch := range c.Changes {
 		if ch.Kind == Same {
 			continue

@@ -1,0 +1,137 @@
+package app
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"brickrow/internal/bundle"
+	"brickrow/internal/rules"
+	"brickrow/internal/stack"
+	"brickrow/internal/store"
+	"brickrow/internal/tosca"
+)
+
+// ruleFiles lists the files of rules for a template: those in the folder rules
+// beside it, and those that the stack file names. f may be nil.
+func ruleFiles(template string, f *stack.File) ([]string, error) {
+	for dir := template; dir != filepath.Dir(dir); dir = filepath.Dir(dir) {
+		if bundle.IsArchive(dir) { // the rules are beside the archive
+			template = dir
+		}
+	}
+	out, err := rules.Files([]string{filepath.Join(filepath.Dir(template), rules.Folder)}, true)
+	if err != nil || f == nil {
+		return out, err
+	}
+	var named []string
+	for _, p := range f.Rules {
+		if !filepath.IsAbs(p) {
+			p = filepath.Join(filepath.Dir(f.Path), p)
+		}
+		named = append(named, p)
+	}
+	more, err := rules.Files(named, false)
+	out = append(out, more...)
+	slices.Sort(out)
+	return slices.Compact(out), err
+}
+
+// readRules reads the rules of a draft; what is wrong with them is a finding.
+func (a *App) readRules(d *Draft) {
+	if d.Template == "" {
+		return
+	}
+	files, err := ruleFiles(d.Template, d.Stack)
+	if err != nil {
+		at := tosca.Pos{File: d.Path}
+		if d.Stack != nil {
+			at = d.Stack.RulesPos
+		}
+		d.Findings.Errorf(at, "broken-rule", "the path is relative to the stack file", "%v", err)
+	}
+	d.RuleFiles = files
+	d.Rules = a.ruleSet(d.File.Library, files)
+	d.Findings = append(d.Findings, d.Rules.Findings...)
+}
+
+// ruleSet reads files of rules, those read last only once while they stay as
+// they are.
+func (a *App) ruleSet(lib *tosca.Library, files []string) *rules.Set {
+	if len(files) == 0 {
+		return rules.NewSet(lib)
+	}
+	var key strings.Builder
+	for _, f := range files {
+		text, err := os.ReadFile(f)
+		if err != nil {
+			return rules.Read(lib, files)
+		}
+		key.WriteString(f + "\x00" + string(text) + "\x00")
+	}
+	a.rulesMu.Lock()
+	defer a.rulesMu.Unlock()
+	if a.rules == nil || a.rulesKey != key.String() || a.rulesLib != lib {
+		a.rules, a.rulesKey, a.rulesLib = rules.Read(lib, files), key.String(), lib
+	}
+	return a.rules
+}
+
+// judge holds a change set against rules.
+func judge(p *Preview, set *rules.Set, inputs []stack.Input, tags map[string]string) {
+	c := rules.Context{Changes: p.ChangeSet, Inputs: map[string]tosca.Value{}, Tags: tags, Careful: p.careful}
+	for _, in := range inputs {
+		c.Inputs[in.Name] = in.Value
+	}
+	p.Findings = append(p.Findings, set.Judge(c)...)
+}
+
+// judgeAgain holds a way back, or a deletion, against the rules that are beside
+// the template now.
+func (a *App) judgeAgain(ctx context.Context, p *Preview) error {
+	rev := p.Revision
+	if rev == nil && p.Stack.Revision > 0 {
+		var err error
+		if rev, err = a.Store.Revision(ctx, p.Stack.ID, p.Stack.Revision); err != nil {
+			return err
+		}
+	}
+	if rev == nil {
+		rev = &store.Revision{}
+	}
+	var file *stack.File
+	if text, err := os.ReadFile(p.Stack.StackFile); err == nil {
+		file, _ = stack.ReadFile(p.Stack.StackFile, text)
+	}
+	if rev.Template == "" {
+		return nil
+	}
+	files, err := ruleFiles(rev.Template, file)
+	if err != nil {
+		return refusal("%v", err)
+	}
+	set := a.ruleSet(a.Library, files)
+	p.Findings = append(p.Findings, set.Findings...)
+	judge(p, set, rev.Inputs, rev.Tags)
+	return nil
+}
+
+// TestRules carries out the tests of rules: of those in the files and folders
+// given, or in the folder rules.
+func (a *App) TestRules(paths []string) (*rules.Set, []rules.Outcome, error) {
+	if len(paths) == 0 {
+		paths = []string{rules.Folder}
+	}
+	files, err := rules.Files(paths, false)
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(files) == 0 {
+		return nil, nil, refusal("there are no files of rules in %s: they end in .yaml", strings.Join(paths, ", "))
+	}
+	set := rules.Read(a.Library, files)
+	set.Findings.Sort()
+	return set, set.Try(), nil
+}
