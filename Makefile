@@ -1,7 +1,7 @@
 # What a newcomer needs: make test, make demo, make bench, make screenshots.
 GO ?= go
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
-CORE = ./internal/tosca ./internal/profile ./internal/bundle ./internal/stack ./internal/precheck ./internal/whatif ./internal/rules ./internal/run ./internal/cloud ./internal/store ./internal/yard ./internal/app ./internal/demo
+CORE = ./internal/tosca ./internal/profile ./internal/bundle ./internal/stack ./internal/precheck ./internal/whatif ./internal/rules ./internal/draw ./internal/run ./internal/cloud ./internal/store ./internal/yard ./internal/app ./internal/demo
 
 .PHONY: test demo bench fuzz screenshots tools
 

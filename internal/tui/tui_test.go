@@ -281,7 +281,7 @@ func TestDraftPanels(t *testing.T) {
 	d := newDesk(t, 142, 42)
 	d.press("down", "enter", "f")
 	d.wants("stack: bulletin-test", "from_stack")
-	d.press("f", "tab", "end")
+	d.press("f", "f", "tab", "end")
 	d.wants("line 223 of 223")
 	d.press("home")
 	for range 115 {
