@@ -12,6 +12,7 @@ import (
 	"brickrow/internal/bundle"
 	"brickrow/internal/precheck"
 	"brickrow/internal/rules"
+	"brickrow/internal/run"
 	"brickrow/internal/stack"
 	"brickrow/internal/store"
 	"brickrow/internal/tosca"
@@ -480,6 +481,11 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 			s.Base = a.resolvedBase(p.Stack.ID, base)
 		}
 	}
+	past, err := a.Store.Timings(ctx)
+	if err != nil {
+		return err
+	}
+	s.Past = func(typ string, k whatif.Kind) []float64 { return past[typ][actions[k]] }
 	in, err := a.settings()
 	if err != nil {
 		return err
@@ -489,6 +495,9 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 	p.ChangeSet = whatif.Compare(s)
 	return nil
 }
+
+// actions are what a run does for a change.
+var actions = map[whatif.Kind]run.Action{whatif.New: run.Create, whatif.Swap: run.Create, whatif.Edit: run.Update, whatif.Adopt: run.Update, whatif.Drop: run.Delete}
 
 // Careful reports whether the stack, or its target, is a careful one.
 func (p *Preview) Careful() bool { return p.careful }

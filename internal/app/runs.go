@@ -105,7 +105,7 @@ func (a *App) prepare(ctx context.Context, p *Preview, st *store.Stack, t *Ticke
 		return refusal("%s has moved on since the what-if was made (it was at revision %d, it is at %d now); look at it again", st.Name, p.BaseRevision, now.Revision)
 	}
 	r := &store.Run{ID: uuid.NewString(), StackID: st.ID, Kind: p.Kind, State: store.RunWorking, Base: now.Revision, Prior: now.State, OnFailure: onFailure,
-		Plan: run.NewPlan(p.ChangeSet, p.Old, a.Takes), Tally: p.Tally, Estimate: p.Estimate, By: by(p)}
+		Plan: run.NewPlan(p.ChangeSet, p.Old, a.Takes), Tally: p.Tally, Estimate: p.Estimate.Seconds, By: by(p)}
 	if r.Plan.Baseline, err = a.baseline(ctx, st); err != nil {
 		return err
 	}
@@ -209,6 +209,7 @@ func (a *App) Execute(ctx context.Context, runID, token string) (r *store.Run, e
 	if r, err = a.Store.Run(ctx, runID); err != nil {
 		return nil, err
 	}
+	r.Timed = a.Speed <= fastest
 	st, err := a.StackOf(ctx, r)
 	if err != nil {
 		return nil, err
@@ -233,6 +234,10 @@ func (a *App) Execute(ctx context.Context, runID, token string) (r *store.Run, e
 	<-beats
 	return r, err
 }
+
+// fastest is the speed of the stand-in above which what a step takes says
+// nothing of the cloud any more, but of this machine.
+const fastest = 20
 
 // keepLock renews the lease until the context ends. A lock that was lost stops
 // the run at once.

@@ -12,6 +12,7 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/spf13/cobra"
 
 	"brickrow/internal/app"
@@ -147,9 +148,12 @@ func RehearsalLines(r *run.Rehearsal) []string {
 func (p *Program) changeSet(cs *whatif.ChangeSet) {
 	fmt.Fprintf(p.Out, "%s in %s: %s, %d same", cs.Stack, cs.Target, cs.Tally, cs.Tally.Same)
 	if !cs.Empty() {
-		fmt.Fprintf(p.Out, "; about %s", whatif.Length(cs.Estimate))
+		fmt.Fprintf(p.Out, "; about %s", whatif.Length(cs.Estimate.Seconds))
 	}
 	fmt.Fprintln(p.Out)
+	if way := cs.Estimate.Way(); way != "" {
+		p.wrapped("  longest  ", way+" ("+cs.Estimate.Sure()+")")
+	}
 	if cs.Against != "" {
 		fmt.Fprintf(p.Out, "  compared with %s; this cannot be deployed\n", cs.Against)
 	}
@@ -183,20 +187,32 @@ func (p *Program) changeSet(cs *whatif.ChangeSet) {
 			}
 		}
 		for _, b := range ch.Because {
-			fmt.Fprintf(p.Out, "    because  %s\n", cloud.Clean(b))
+			p.wrapped("    because  ", b)
 		}
 		if len(ch.Then) > 0 {
-			fmt.Fprintf(p.Out, "    then     %s\n", strings.Join(ch.Then, ", "))
+			p.wrapped("    then     ", strings.Join(ch.Then, ", "))
 		}
 	}
 	for i, r := range cs.Risks {
 		if i == 0 {
 			fmt.Fprintln(p.Out)
 		}
-		fmt.Fprintf(p.Out, "! %-12s %s\n", r.Kind, cloud.Clean(r.Text))
-		if r.Mend != "" {
-			fmt.Fprintf(p.Out, "    %s\n", cloud.Clean(r.Mend))
+		text := r.Text
+		if r.Pos.Line > 0 {
+			text += " (" + r.Pos.Short() + ")"
 		}
+		p.wrapped(fmt.Sprintf("! %-12s ", r.Kind), text)
+		if r.Mend != "" {
+			p.wrapped(strings.Repeat(" ", 15), r.Mend)
+		}
+	}
+}
+
+// wrapped prints text for 80 columns, the later lines under the first.
+func (p *Program) wrapped(label, text string) {
+	for line := range strings.SplitSeq(ansi.Wrap(cloud.Clean(text), 80-len(label), ""), "\n") {
+		fmt.Fprintln(p.Out, strings.TrimRight(label+line, " "))
+		label = strings.Repeat(" ", len(label))
 	}
 }
 

@@ -54,8 +54,8 @@ func (c Changes) lay(f *flow) {
 		}
 	}
 	f.legend(used)
-	if len(c.Path) > 1 {
-		f.paragraph(left+16, 10, 7.5, regular, dim, "What takes longest: "+strings.Join(c.Path, " › "))
+	if way := c.Estimate.Way(); way != "" {
+		f.paragraph(left+16, 10, 7.5, regular, dim, "What takes longest: "+way+" ("+c.Estimate.Sure()+")")
 	}
 	if c.Empty() {
 		return
@@ -99,7 +99,7 @@ func (c Changes) layTally(f *flow) {
 		f.mark(k, x, f.y-9, 9, tone)
 		x = f.write(x+13, f.y-1, 11, bold, tone, fmt.Sprintf("%d %s", n, k)) + 18
 	}
-	words := "about " + whatif.Length(c.Estimate)
+	words := "about " + whatif.Length(c.Estimate.Seconds)
 	if c.Empty() {
 		words = "nothing would change"
 	}

@@ -19,7 +19,7 @@ var day = time.Date(2026, 11, 23, 9, 30, 0, 0, time.UTC)
 
 // changes is a change set of n resources, of every kind in turn.
 func changes(n int) Changes {
-	set := &whatif.ChangeSet{Stack: "ridge", Target: stack.Target{Account: "summit", Region: "alder-1"}, BaseRevision: 3, Estimate: 110, Path: []string{"hut_0", "hut_1"},
+	set := &whatif.ChangeSet{Stack: "ridge", Target: stack.Target{Account: "summit", Region: "alder-1"}, BaseRevision: 3, Estimate: whatif.Estimate{Seconds: 110, Chain: []whatif.Link{{Resource: "hut_0", Kind: whatif.New, Seconds: 10}, {Resource: "hut_1", Kind: whatif.Edit, Seconds: 100, Runs: 3}}},
 		Risks:    []whatif.Risk{{Kind: whatif.RiskOpen, Resource: "hut_1", Text: "hut_1 lets everyone (0.0.0.0/0) reach port 22", Mend: "narrow the peer", Pos: tosca.Pos{File: "ridge.yaml", Line: 7}}},
 		Standing: []whatif.Risk{{Kind: whatif.RiskOpen, Text: "port 80 stands open"}}}
 	set.Findings.Warnf(tosca.Pos{File: "ridge.yaml", Line: 9}, "rule", "ask the keeper", "hut_2: that is much (rule calm)")
@@ -149,7 +149,7 @@ func TestAReviewerSeesItAll(t *testing.T) {
 		t.Fatal(err)
 	}
 	all := strings.Join(texts(t, b.Bytes()), "\n")
-	wants := []string{"ridge", "summit / alder-1", "careful", "revision 3", "2026-11-23 09:30 UTC", "about 1 min 50 s", "hut_0 › hut_1", "2 new", "is changed in place", "! open", "reach port 22", "(ridge.yaml:7)",
+	wants := []string{"ridge", "summit / alder-1", "careful", "revision 3", "2026-11-23 09:30 UTC", "about 1 min 50 s", "hut_0 10 s › hut_1 1 min 40 s", "1 of 2 by past runs", "2 new", "is changed in place", "! open", "reach port 22", "(ridge.yaml:7)",
 		"narrow the peer", "it was so before", "(rule calm)", "forces the swap", "small → large", "(secret, changed)", "because input size is large", "then 1 more: hut_9", "The same", "edit hut_1 changes"}
 	for _, ch := range c.ChangeSet.Changes {
 		wants = append(wants, ch.Name)

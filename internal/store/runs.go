@@ -48,6 +48,8 @@ type Run struct {
 	Ended     time.Time
 	Reason    string
 	Cancel    bool
+	// Timed says that how long its steps take is noted. It is not stored.
+	Timed bool
 }
 
 const runColumns = `id, stack_id, number, kind, state, revision, base, prior, on_failure, plan, tally, estimate, started_by, started_ms, ended_ms, reason, cancel`
@@ -265,6 +267,9 @@ func (s *Store) Note(ctx context.Context, r *Run, e *run.Entry, ev *run.Event, c
 			if err := s.addEvent(ctx, tx, r.ID, ev); err != nil {
 				return err
 			}
+		}
+		if err := s.time(ctx, tx, r, e, ev); err != nil {
+			return err
 		}
 		return changeRecord(ctx, tx, r.StackID, ch, put, kept)
 	})

@@ -435,7 +435,7 @@ func (v *whatifView) drawTop(m *model, s *screen, r rect) {
 	}
 	words := ""
 	if !p.Empty() {
-		words = "about " + whatif.Length(p.Estimate)
+		words = "about " + whatif.Length(p.Estimate.Seconds)
 	}
 	if n := len(p.Risks); n > 0 {
 		words += fmt.Sprintf(" · %d risk%s", n, plural(n))

@@ -105,8 +105,7 @@ type ChangeSet struct {
 	Risks        []Risk   // those that the change set brings; they are to be looked through
 	Standing     []Risk   // those that were there before
 	Lookups      []LookedUp
-	Estimate     float64  // seconds
-	Path         []string // the critical path of the build
+	Estimate     Estimate
 	Findings     tosca.Findings
 }
 
@@ -222,10 +221,11 @@ func (c *ChangeSet) MarshalJSON() ([]byte, error) {
 		Tally    Tally          `json:"tally"`
 		Changes  []jsonChange   `json:"changes"`
 		Risks    []Risk         `json:"risks"`
-		Estimate float64        `json:"estimate_seconds"`
+		Seconds  float64        `json:"estimate_seconds"`
+		Estimate Estimate       `json:"estimate"`
 		Lookups  []LookedUp     `json:"lookups"`
 		Findings tosca.Findings `json:"findings"`
-	}{c.Stack, c.Target.String(), c.BaseRevision, c.Against, c.Tally, []jsonChange{}, append(append([]Risk{}, c.Risks...), c.Standing...), c.Estimate, append([]LookedUp{}, c.Lookups...), append(tosca.Findings{}, c.Findings...)}
+	}{c.Stack, c.Target.String(), c.BaseRevision, c.Against, c.Tally, []jsonChange{}, append(append([]Risk{}, c.Risks...), c.Standing...), c.Estimate.Seconds, c.Estimate, append([]LookedUp{}, c.Lookups...), append(tosca.Findings{}, c.Findings...)}
 	for _, ch := range c.Changes {
 		if ch.Kind == Same {
 			continue

@@ -2,7 +2,6 @@ package whatif
 
 import (
 	"fmt"
-	"math"
 	"net/netip"
 	"slices"
 	"strings"
@@ -33,6 +32,9 @@ type State struct {
 	// Careful says that the target is a careful one, or the stack.
 	Careful bool
 	Takes   Takes
+	// Past lists how long such changes of a type took in past runs, as ratios
+	// to Takes; nil where nothing is known of them.
+	Past func(typ string, k Kind) []float64
 }
 
 // Limit is how many changes are under way at once.
@@ -427,44 +429,3 @@ func uniqueProperties(t *tosca.NodeType) []string {
 	return out
 }
 
-// estimate walks the critical path of the build and then of the sweep. Where
-// there is so much to do that the limit holds it up, all the work divided by
-// the limit takes longer than the path.
-func (c *comparer) estimate() {
-	if c.Takes == nil {
-		return
-	}
-	build, sweep := stack.Graph{}, stack.Graph{}
-	last := 0.0
-	kinds := map[string]*Change{}
-	for i := range c.set.Changes {
-		ch := &c.set.Changes[i]
-		kinds[ch.Name] = ch
-		switch {
-		case ch.OneWay:
-			last += c.Takes(ch, ch.Kind)
-		case ch.Wanted != nil:
-			build[ch.Name] = ch.Needs
-		}
-		if ch.Recorded != nil && (ch.Kind == Drop || ch.Kind == Swap) {
-			sweep[ch.Name] = ch.Recorded.Needs
-		}
-	}
-	work := func(g stack.Graph, kind func(*Change) Kind) float64 {
-		sum := 0.0
-		for n := range g {
-			sum += c.Takes(kinds[n], kind(kinds[n]))
-		}
-		return sum / Limit
-	}
-	path, seconds := build.CriticalPath(func(n string) float64 { return c.Takes(kinds[n], kinds[n].Kind) })
-	_, after := sweep.CriticalPath(func(n string) float64 { return c.Takes(kinds[n], Drop) })
-	seconds = max(seconds, work(build, func(ch *Change) Kind { return ch.Kind }))
-	after = max(after, work(sweep, func(*Change) Kind { return Drop }))
-	for _, n := range path {
-		if kinds[n].Kind != Same {
-			c.set.Path = append(c.set.Path, n)
-		}
-	}
-	c.set.Estimate = math.Round((seconds+last+after)*10) / 10
-}

@@ -165,7 +165,7 @@ func summary(cs *whatif.ChangeSet) string {
 func TestNothingChanges(t *testing.T) {
 	s := built(t, template)
 	cs := whatif.Compare(s)
-	if !cs.Empty() || cs.Tally.Same != 14 || cs.Estimate != 0 || len(cs.Risks) != 0 || len(cs.Findings) != 0 {
+	if !cs.Empty() || cs.Tally.Same != 14 || cs.Estimate.Seconds != 0 || len(cs.Risks) != 0 || len(cs.Findings) != 0 {
 		t.Errorf("a stack just built: %s, %+v, risks %v, findings %v", summary(cs), cs.Tally, cs.Risks, cs.Findings)
 	}
 }
@@ -369,8 +369,8 @@ func TestEstimate(t *testing.T) {
 		"version=14": 45 + 7 + 1 + 18, // a database, the group's edit, the note, then the old database goes
 		"readers=1":  5.6,             // a server goes
 	} {
-		if cs := change(t, s, template, flag); cs.Estimate != want {
-			t.Errorf("-i %s: %v s, want %v (%v)", flag, cs.Estimate, want, cs.Path)
+		if cs := change(t, s, template, flag); cs.Estimate.Seconds != want {
+			t.Errorf("-i %s: %v s, want %v (%v)", flag, cs.Estimate.Seconds, want, cs.Estimate.Way())
 		}
 	}
 	if cs := change(t, s, template, "version=16"); !cs.Change("db").OneWay {
@@ -544,5 +544,32 @@ func TestMarkdown(t *testing.T) {
 	}
 	if empty := whatif.Compare(built(t, template)).Markdown(); !strings.Contains(empty, "Nothing would change") {
 		t.Error(empty)
+	}
+}
+
+// TestEstimateByPastRuns wants the median of past runs along the chain, and
+// words for how sure that is.
+func TestEstimateByPastRuns(t *testing.T) {
+	s := built(t, template)
+	s.Past = func(typ string, k whatif.Kind) []float64 {
+		if typ == "Database" && k == whatif.Edit {
+			return []float64{3, 2, 9, 2, 1}
+		}
+		return nil
+	}
+	e := change(t, s, template, "size=medium").Estimate
+	// half of 45 s, doubled by the median
+	if e.Seconds != 45 || e.Low != 45 || e.High != 67.5 || e.Sure() != "by past runs, 45 s to 1 min 07 s" || e.Way() != "db 45 s" {
+		t.Errorf("%+v %s, %s", e, e.Way(), e.Sure())
+	}
+	e = change(t, s, template, "size=medium", "want=2").Estimate
+	if e.Sure() != "1 of 3 by past runs, the rest by nominal times" || e.Way() != "db 45 s › group 9.0 s › note 1.0 s" || e.Seconds != 55 {
+		t.Errorf("%+v %s, %s", e, e.Way(), e.Sure())
+	}
+	if e = change(t, s, template, "want=2").Estimate; e.Sure() != "by nominal times; no past run tells more" {
+		t.Errorf("%+v %s", e, e.Sure())
+	}
+	if e = change(t, s, template, "readers=600").Estimate; !e.Crowded {
+		t.Errorf("600 servers are not held up by the limit: %+v", e)
 	}
 }

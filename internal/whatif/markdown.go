@@ -19,8 +19,12 @@ func (c *ChangeSet) Markdown() string {
 	if c.Against != "" {
 		against = plainText(c.Against)
 	}
-	line("%s; %d the same. Compared with %s. About %s.", c.Tally, c.Tally.Same, against, Length(c.Estimate))
+	line("%s; %d the same. Compared with %s. About %s.", c.Tally, c.Tally.Same, against, Length(c.Estimate.Seconds))
 	line("")
+	if way := c.Estimate.Way(); way != "" {
+		line("Longest: %s (%s).", plainText(way), c.Estimate.Sure())
+		line("")
+	}
 	if len(c.Findings) > 0 {
 		line("## Findings")
 		line("")

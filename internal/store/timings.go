@@ -1,0 +1,47 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+
+	"brickrow/internal/run"
+)
+
+// lastTimings is how many of the last timings of a type and an action count.
+const lastTimings = 9
+
+// Timings are how long steps took in past runs, as ratios to what the profile
+// says: the last nine of each type and action, the newest first.
+func (s *Store) Timings(ctx context.Context) (map[string]map[run.Action][]float64, error) {
+	rows, err := s.db.QueryContext(ctx, `select type, action, ratio from (
+		select type, action, ratio, at_ms, row_number() over (partition by type, action order by at_ms desc, step) as place from timings) as t
+		where place <= ? order by at_ms desc`, lastTimings)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[string]map[run.Action][]float64{}
+	for rows.Next() {
+		var typ string
+		var action run.Action
+		var ratio float64
+		if err := rows.Scan(&typ, &action, &ratio); err != nil {
+			return nil, err
+		}
+		if out[typ] == nil {
+			out[typ] = map[run.Action][]float64{}
+		}
+		out[typ][action] = append(out[typ][action], ratio)
+	}
+	return out, rows.Err()
+}
+
+// time notes how long a step took that has ended well.
+func (s *Store) time(ctx context.Context, tx *sql.Tx, r *Run, e *run.Entry, ev *run.Event) error {
+	if !r.Timed || e == nil || ev == nil || e.State != run.Done || e.Step.Half == run.Undo || e.Step.Seconds <= 0 || ev.Elapsed <= 0 {
+		return nil
+	}
+	_, err := tx.ExecContext(ctx, `insert into timings(run_id, step, type, action, ratio, at_ms) values(?, ?, ?, ?, ?, ?) on conflict(run_id, step) do nothing`,
+		r.ID, e.Step.ID, e.Step.Type, e.Step.Action, ev.Elapsed.Seconds()/e.Step.Seconds, s.now().UnixMilli())
+	return err
+}

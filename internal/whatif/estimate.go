@@ -1,0 +1,160 @@
+package whatif
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"brickrow/internal/stack"
+)
+
+// Estimate is how long carrying out a change set would take.
+type Estimate struct {
+	Seconds float64 `json:"seconds"`
+	// Low and High are what it would be if all went as fast, and as slowly, as
+	// in the quicker and the slower half of the past runs.
+	Low  float64 `json:"low"`
+	High float64 `json:"high"`
+	// Chain is what follows one after the other and takes longest.
+	Chain []Link `json:"chain"`
+	// Crowded says that there is so much to do that the limit of what is under
+	// way at once holds it up, rather than the chain.
+	Crowded bool `json:"crowded"`
+}
+
+// Link is one change in the chain that takes longest.
+type Link struct {
+	Resource string  `json:"resource"`
+	Kind     Kind    `json:"kind"`
+	Seconds  float64 `json:"seconds"`
+	Runs     int     `json:"runs"` // past ones that Seconds is the median of; 0 means nominal
+}
+
+// Known counts the links of the chain that past runs tell of.
+func (e Estimate) Known() int {
+	n := 0
+	for _, l := range e.Chain {
+		if l.Runs > 0 {
+			n++
+		}
+	}
+	return n
+}
+
+// Sure says in words what the estimate rests on.
+func (e Estimate) Sure() string {
+	known, all := e.Known(), len(e.Chain)
+	switch {
+	case all == 0:
+		return ""
+	case known == 0:
+		return "by nominal times; no past run tells more"
+	case known < all:
+		return fmt.Sprintf("%d of %d by past runs, the rest by nominal times", known, all)
+	case round(e.Low) == round(e.High):
+		return "by past runs"
+	}
+	return fmt.Sprintf("by past runs, %s to %s", Length(e.Low), Length(e.High))
+}
+
+// Way is the chain in words: "net 4.0 s › gate 20 s".
+func (e Estimate) Way() string {
+	parts := make([]string, len(e.Chain))
+	for i, l := range e.Chain {
+		parts[i] = l.Resource + " " + Length(l.Seconds)
+	}
+	return strings.Join(parts, " › ")
+}
+
+func round(s float64) float64 { return math.Round(s*10) / 10 }
+
+// span is how long one change takes: likely, and when it goes well or badly.
+type span struct {
+	likely, low, high float64
+	runs              int
+}
+
+func (s span) plus(o span) span {
+	return span{s.likely + o.likely, s.low + o.low, s.high + o.high, s.runs + o.runs}
+}
+
+func (s span) over(n float64) span { return span{s.likely / n, s.low / n, s.high / n, s.runs} }
+
+func longer(a, b span) span {
+	return span{max(a.likely, b.likely), max(a.low, b.low), max(a.high, b.high), a.runs + b.runs}
+}
+
+// takes is how long a change takes: by the median of past runs where there are
+// any.
+func (c *comparer) takes(ch *Change, k Kind) span {
+	nominal := c.Takes(ch, k)
+	var past []float64
+	if c.Past != nil {
+		typ := ch.Type
+		if k == Drop && ch.Recorded != nil {
+			typ = ch.Recorded.Type
+		}
+		past = slices.Sorted(slices.Values(c.Past(typ, k)))
+	}
+	if len(past) == 0 {
+		return span{nominal, nominal, nominal, 0}
+	}
+	at := func(part float64) float64 { return nominal * past[int(math.Round(part*float64(len(past)-1)))] }
+	return span{at(0.5), at(0.25), at(0.75), len(past)}
+}
+
+// estimate walks the critical path of the build, then what cannot be put back,
+// and then the critical path of the sweep. Where there is so much to do that
+// the limit holds it up, all the work divided by the limit takes longer than
+// the path.
+func (c *comparer) estimate() {
+	if c.Takes == nil {
+		return
+	}
+	build, sweep := stack.Graph{}, stack.Graph{}
+	times := map[string]span{}
+	gone := map[string]span{}
+	kinds := map[string]Kind{}
+	e := Estimate{}
+	var last, work, sweeping span
+	var oneWay []Link
+	for i := range c.set.Changes {
+		ch := &c.set.Changes[i]
+		kinds[ch.Name] = ch.Kind
+		switch {
+		case ch.OneWay:
+			t := c.takes(ch, ch.Kind)
+			last = last.plus(t)
+			oneWay = append(oneWay, Link{ch.Name, ch.Kind, round(t.likely), t.runs})
+		case ch.Wanted != nil:
+			build[ch.Name], times[ch.Name] = ch.Needs, c.takes(ch, ch.Kind)
+			work = work.plus(times[ch.Name])
+		}
+		if ch.Recorded != nil && (ch.Kind == Drop || ch.Kind == Swap) {
+			sweep[ch.Name], gone[ch.Name] = ch.Recorded.Needs, c.takes(ch, Drop)
+			sweeping = sweeping.plus(gone[ch.Name])
+		}
+	}
+	whole := func(path []string, times map[string]span, kind func(string) Kind, work span) span {
+		var along span
+		for _, n := range path {
+			along = along.plus(times[n])
+			if kind(n) != Same {
+				e.Chain = append(e.Chain, Link{n, kind(n), round(times[n].likely), times[n].runs})
+			}
+		}
+		if shared := work.over(Limit); shared.likely > along.likely {
+			e.Crowded = true
+			return longer(along, shared)
+		}
+		return along
+	}
+	path, _ := build.CriticalPath(func(n string) float64 { return times[n].likely })
+	total := whole(path, times, func(n string) Kind { return kinds[n] }, work).plus(last)
+	e.Chain = append(e.Chain, oneWay...)
+	path, _ = sweep.CriticalPath(func(n string) float64 { return gone[n].likely })
+	total = total.plus(whole(path, gone, func(string) Kind { return Drop }, sweeping))
+	e.Seconds, e.Low, e.High = round(total.likely), round(total.low), round(total.high)
+	c.set.Estimate = e
+}
