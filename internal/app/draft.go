@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
 	"brickrow/internal/bundle"
 	"brickrow/internal/precheck"
 	"brickrow/internal/rules"
@@ -394,31 +396,49 @@ func (a *App) site(ctx context.Context, d *Draft) (*precheck.Site, error) {
 // survey asks a target about itself and what there is in it.
 func (a *App) survey(ctx context.Context, t stack.Target, name string) (*precheck.Site, error) {
 	s := &precheck.Site{Target: t, Stack: name, Taken: map[string]string{}}
-	var err error
-	if s.About, err = a.Cloud.About(ctx, t); err != nil {
-		return nil, fmt.Errorf("ask %s about itself: %w", t, err)
-	}
-	list, err := a.Cloud.List(ctx, t, "")
-	if err != nil {
-		return nil, fmt.Errorf("ask the cloud for what is in %s: %w", t, err)
-	}
-	for _, r := range list {
-		s.All = append(s.All, r.Live(a.Library))
-	}
-	return s, nil
+	g, ctx := errgroup.WithContext(ctx)
+	g.Go(func() (err error) {
+		if s.About, err = a.Cloud.About(ctx, t); err != nil {
+			return fmt.Errorf("ask %s about itself: %w", t, err)
+		}
+		return nil
+	})
+	g.Go(func() error {
+		list, err := a.Cloud.List(ctx, t, "")
+		if err != nil {
+			return fmt.Errorf("ask the cloud for what is in %s: %w", t, err)
+		}
+		for _, r := range list {
+			s.All = append(s.All, r.Live(a.Library))
+		}
+		return nil
+	})
+	return s, g.Wait()
 }
 
 // names asks for the names that are unique in the whole cloud.
 func (a *App) names(ctx context.Context, s *precheck.Site, w *stack.Wanted) error {
-	for _, n := range precheck.Named(w) {
-		taken, id, err := a.Cloud.NameTaken(ctx, s.Target, n[0], n[1])
-		if err != nil {
-			return fmt.Errorf("ask the cloud for the name %s: %w", n[1], err)
-		}
-		if taken && id == "" {
-			id = "?"
-		}
-		s.Taken[n[0]+"/"+n[1]] = id
+	named := precheck.Named(w)
+	taken := make([]string, len(named))
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(8)
+	for i, n := range named {
+		g.Go(func() error {
+			is, id, err := a.Cloud.NameTaken(ctx, s.Target, n[0], n[1])
+			if err != nil {
+				return fmt.Errorf("ask the cloud for the name %s: %w", n[1], err)
+			}
+			if taken[i] = id; is && id == "" {
+				taken[i] = "?"
+			}
+			return nil
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	for i, n := range named {
+		s.Taken[n[0]+"/"+n[1]] = taken[i]
 	}
 	return nil
 }

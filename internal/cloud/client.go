@@ -9,8 +9,11 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
+
+	"golang.org/x/sync/errgroup"
 
 	"brickrow/internal/stack"
 )
@@ -115,24 +118,57 @@ func (c *Client) Targets(ctx context.Context) ([]stack.Target, error) {
 	return out, err
 }
 
-// List lists the resources of a target, page by page.
+// List lists the resources of a target, in pages that are asked for side by side
+// where the cloud says where they begin.
 func (c *Client) List(ctx context.Context, t stack.Target, stackName string) ([]Resource, error) {
-	var all []Resource
-	after := ""
+	first, starts, err := c.pages(ctx, t, stackName, "", "")
+	if err != nil || len(starts) == 0 {
+		return first, err
+	}
+	parts := make([][]Resource, len(starts))
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(atOnce)
+	for i, start := range starts {
+		until := ""
+		if i+1 < len(starts) {
+			until = starts[i+1]
+		}
+		g.Go(func() (err error) {
+			parts[i], _, err = c.pages(ctx, t, stackName, start, until)
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	return slices.Concat(append([][]Resource{first}, parts...)...), nil
+}
+
+// atOnce is how many pages are asked for at the same time.
+const atOnce = 8
+
+// pages reads the resources after a place of the list, page by page, up to
+// another place. Without either it is the first page alone where the cloud says
+// where the others begin.
+func (c *Client) pages(ctx context.Context, t stack.Target, stackName, after, until string) (all []Resource, starts []string, err error) {
 	for {
 		var page struct {
-			Items []Resource `json:"items"`
-			Next  string     `json:"next"`
+			Items  []Resource `json:"items"`
+			Next   string     `json:"next"`
+			Starts []string   `json:"starts"`
 		}
-		q := url.Values{"stack": {stackName}, "after": {after}}
+		q := url.Values{"stack": {stackName}, "after": {after}, "until": {until}}
 		if err := c.call(ctx, http.MethodGet, place(t)+"/resources?"+q.Encode(), t.Account, nil, nil, &page); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		for _, r := range page.Items {
 			all = append(all, r.clean())
 		}
-		if after = page.Next; after == "" {
-			return all, nil
+		if after == "" && len(page.Starts) > 0 {
+			return all, page.Starts, nil
+		}
+		if after = page.Next; after == "" || after == until {
+			return all, nil, nil
 		}
 	}
 }

@@ -6,7 +6,9 @@ import (
 	"errors"
 	"net/http"
 	"net/http/httptest"
+	"strconv"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -146,5 +148,48 @@ func TestLive(t *testing.T) {
 	}
 	if tosca.Show(l.Properties["tags"]) != "{desk: snow}" || l.Attributes["id"] != tosca.String("q") {
 		t.Errorf("tags %v, attributes %v", l.Properties["tags"], l.Attributes)
+	}
+}
+
+// TestPagesAreAskedForAtOnce wants the pages of a list side by side where the
+// cloud says where they begin, one after the other where it does not, and an
+// error of any of them.
+func TestPagesAreAskedForAtOnce(t *testing.T) {
+	for _, starts := range []bool{true, false} {
+		var now, most, calls atomic.Int32
+		broken := atomic.Bool{}
+		srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			calls.Add(1)
+			n := now.Add(1)
+			for m := most.Load(); n > m && !most.CompareAndSwap(m, n); m = most.Load() {
+			}
+			time.Sleep(20 * time.Millisecond)
+			defer now.Add(-1)
+			after, _ := strconv.Atoi(r.URL.Query().Get("after"))
+			page := map[string]any{"items": []map[string]any{{"id": strconv.Itoa(after)}}, "next": strconv.Itoa(after + 1)}
+			switch {
+			case after == 5 && broken.Load():
+				http.Error(w, "no", http.StatusTeapot)
+				return
+			case after == 6:
+				page["next"] = ""
+			case after == 0 && starts:
+				page["starts"] = []string{"1", "2", "3", "4", "5", "6"}
+			}
+			json.NewEncoder(w).Encode(page)
+		}))
+		c := &Client{Base: srv.URL, HTTP: srv.Client(), Tokens: map[string]string{"workshop": "t"}}
+		list, err := c.List(t.Context(), here, "")
+		if err != nil || len(list) != 7 || list[0].ID != "0" || list[6].ID != "6" || calls.Load() != 7 {
+			t.Errorf("%v %v after %d calls", list, err, calls.Load())
+		}
+		if (most.Load() > 2) != starts {
+			t.Errorf("%d calls at once, where the cloud says where pages begin: %v", most.Load(), starts)
+		}
+		broken.Store(true)
+		if _, err := c.List(t.Context(), here, ""); err == nil {
+			t.Error("a page is missing, and nobody says so")
+		}
+		srv.Close()
 	}
 }

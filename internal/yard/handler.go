@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"net/http"
 	"slices"
 	"strconv"
@@ -124,16 +125,26 @@ func (r *request) body(out any) (key string, err error) {
 	return key, nil
 }
 
+// list lists a page of what is in a place: what comes after the number after,
+// up to the number until where there is one. The first page says after which
+// numbers the others begin, so that they can be asked for at once.
 func (y *Yard) list(ctx context.Context, r *request) (int, any, error) {
 	const size = 200
-	var page struct {
-		Items []cloud.Resource `json:"items"`
-		Next  string           `json:"next"`
+	page := struct {
+		Items  []cloud.Resource `json:"items"`
+		Next   string           `json:"next"`
+		Starts []string         `json:"starts"`
+	}{Items: []cloud.Resource{}, Starts: []string{}}
+	q := r.URL.Query()
+	after, _ := strconv.ParseInt(q.Get("after"), 10, 64)
+	until, err := strconv.ParseInt(q.Get("until"), 10, 64)
+	if err != nil {
+		until = math.MaxInt64
 	}
-	after, _ := strconv.ParseInt(r.URL.Query().Get("after"), 10, 64)
-	err := y.inTx(ctx, func(t *tx) error {
-		rows, err := t.resources(ctx, `where account = ? and region = ? and seq > ? and (? = '' or stack = ?) order by seq limit ?`,
-			r.account, r.region, after, r.URL.Query().Get("stack"), r.URL.Query().Get("stack"), size)
+	const where = `where account = ? and region = ? and seq > ? and seq <= ? and (? = '' or stack = ?)`
+	args := []any{r.account, r.region, after, until, q.Get("stack"), q.Get("stack")}
+	err = y.inTx(ctx, func(t *tx) error {
+		rows, err := t.resources(ctx, where+` order by seq limit ?`, append(args, size)...)
 		for _, row := range rows {
 			page.Items = append(page.Items, row.wire())
 			page.Next = strconv.FormatInt(row.seq, 10)
@@ -141,7 +152,22 @@ func (y *Yard) list(ctx context.Context, r *request) (int, any, error) {
 		if len(rows) < size {
 			page.Next = ""
 		}
-		return err
+		if err != nil || after > 0 || page.Next == "" {
+			return err
+		}
+		starts, err := t.QueryContext(ctx, `select seq from (select seq, row_number() over (order by seq) as place from resources `+where+`) as t where place % ? = 0 order by seq`, append(args, size)...)
+		if err != nil {
+			return err
+		}
+		defer starts.Close()
+		for starts.Next() {
+			var seq int64
+			if err := starts.Scan(&seq); err != nil {
+				return err
+			}
+			page.Starts = append(page.Starts, strconv.FormatInt(seq, 10))
+		}
+		return starts.Err()
 	})
 	return http.StatusOK, page, err
 }

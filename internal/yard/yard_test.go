@@ -648,3 +648,34 @@ func FuzzCreate(f *testing.F) {
 		}
 	})
 }
+
+// TestPagesAreTheWholeList lists more than a few pages hold, at once and one
+// after the other, also while something is removed.
+func TestPagesAreTheWholeList(t *testing.T) {
+	b := newBench(t)
+	var ids []string
+	for i := range 600 {
+		op, err := b.begin("Role", props{"for": "server", "label": fmt.Sprint("role ", i)}, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		ids = append(ids, op.ResourceID)
+		list := func() {
+			got, err := b.List(t.Context(), here, "test")
+			if err != nil || len(got) != len(ids) {
+				t.Fatalf("%d resources are listed of %d: %v", len(got), len(ids), err)
+			}
+			for i, r := range got {
+				if r.ID != ids[i] {
+					t.Fatalf("%s stands at %d, want %s", r.ID, i, ids[i])
+				}
+			}
+		}
+		if i == 0 || i == 198 || i == 199 || i == 200 || i == 399 || i == 599 {
+			list()
+		}
+	}
+	if got, err := b.List(t.Context(), here, "another"); err != nil || len(got) != 0 {
+		t.Error(got, err)
+	}
+}
