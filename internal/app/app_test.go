@@ -638,7 +638,7 @@ func TestChangesByHandAreFoundAndPutBack(t *testing.T) {
 			t.Fatal(err, op.Problem)
 		}
 	}
-	byHand(b.Cloud.Update(t.Context(), target, "h1", ids["readings"], cloud.Request{Properties: map[string]any{"visible_after": "90 s"}}))
+	byHand(b.Cloud.Update(t.Context(), target, "h1", ids["readings"], cloud.Request{Properties: map[string]any{"visible_after": "90 s"}, Tags: map[string]string{"stack": "bulletin-test", "node": "readings", "desk": "snow", "bill": "ridge"}}))
 	byHand(b.Cloud.Update(t.Context(), target, "h2", ids["oncall"], cloud.Request{Properties: map[string]any{"value": "guessed"}}))
 	byHand(b.Cloud.Delete(t.Context(), target, "h3", ids["nightly"]))
 	p := b.preview(test)
@@ -650,9 +650,16 @@ func TestChangesByHandAreFoundAndPutBack(t *testing.T) {
 			t.Errorf("%s: because %v", name, ch.Because)
 		}
 	}
+	if len(p.Left) != 1 || p.Left[0].Path != "tags.bill" {
+		t.Errorf("left as it is: %v", p.Left)
+	}
 	if r := b.carry(p, "undo"); r.State != store.RunDone {
 		t.Fatal(r.Reason)
 	}
+	if r, err := b.Cloud.Get(t.Context(), target, ids["readings"]); err != nil || r.Tags["bill"] != "ridge" || r.Tags["desk"] != "snow" {
+		t.Errorf("the tag of others is gone: %v %v", r.Tags, err)
+	}
+	byHand(b.Cloud.Update(t.Context(), target, "h4", ids["readings"], cloud.Request{Tags: map[string]string{"stack": "bulletin-test", "node": "readings", "desk": "snow"}}))
 	after := strings.ReplaceAll(b.listing(""), b.id("nightly"), ids["nightly"])
 	b.wantSame("after putting back", after, full)
 }

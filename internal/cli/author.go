@@ -14,6 +14,7 @@ import (
 	"brickrow/internal/bundle"
 	"brickrow/internal/cloud"
 	"brickrow/internal/profile"
+	"brickrow/internal/rules"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 )
@@ -183,13 +184,16 @@ func (p *Program) origins(d *app.Draft, asJSON bool) error {
 }
 
 func (p *Program) schema() *cobra.Command {
-	cmd := &cobra.Command{Use: "schema template | stack [TEMPLATE]", Short: "Print the JSON Schema of templates, or of stack files, for editors",
-		Long: `Print a JSON Schema: of templates with the shipped types, or of stack files.
-With the path of a template, the schema of stack files knows its inputs.`, Args: cobra.RangeArgs(1, 2), ValidArgs: []string{"template", "stack"}}
+	cmd := &cobra.Command{Use: "schema template | stack [TEMPLATE] | rules", Short: "Print the JSON Schema of templates, of stack files or of rules, for editors",
+		Long: `Print a JSON Schema: of templates with the shipped types, of stack files, or of
+files of rules.
+With the path of a template, the schema of stack files knows its inputs.`, Args: cobra.RangeArgs(1, 2), ValidArgs: []string{"template", "stack", "rules"}}
 	cmd.RunE = func(_ *cobra.Command, args []string) error {
 		switch {
 		case args[0] == "template" && len(args) == 1:
 			return p.json(tosca.Schema(profile.Library()))
+		case args[0] == "rules" && len(args) == 1:
+			return p.json(rules.FileSchema())
 		case args[0] == "stack" && len(args) == 1:
 			return p.json(stack.FileSchema(nil))
 		case args[0] == "stack":
@@ -203,7 +207,7 @@ With the path of a template, the schema of stack files knows its inputs.`, Args:
 			}
 			return p.json(stack.FileSchema(append([]*tosca.Property{}, f.Service.Inputs...)))
 		}
-		return usage{fmt.Errorf("there is a schema of 'template' and of 'stack', not of '%s'", strings.Join(args, " "))}
+		return usage{fmt.Errorf("there is a schema of 'template', of 'stack' and of 'rules', not of '%s'", strings.Join(args, " "))}
 	}
 	return cmd
 }

@@ -193,6 +193,12 @@ func (p *Program) changeSet(cs *whatif.ChangeSet) {
 			p.wrapped("    then     ", strings.Join(ch.Then, ", "))
 		}
 	}
+	for i, l := range cs.Left {
+		if i == 0 {
+			fmt.Fprintln(p.Out)
+		}
+		p.wrapped("left as it is  ", l.Resource+": "+l.Text)
+	}
 	for i, r := range cs.Risks {
 		if i == 0 {
 			fmt.Fprintln(p.Out)

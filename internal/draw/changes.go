@@ -72,6 +72,12 @@ func (c Changes) lay(f *flow) {
 		}
 		f.paragraph(left, 10, 8.5, regular, ink, fmt.Sprintf("%s is %s %s. %s", l.Name, l.Type, l.ID, l.Moved))
 	}
+	for i, l := range c.Left {
+		if i == 0 {
+			f.heading("Left as it is")
+		}
+		f.paragraph(left, 10, 8.5, regular, ink, l.Resource+": "+l.Text)
+	}
 	var same []string
 	for _, ch := range c.ChangeSet.Changes {
 		if ch.Kind == whatif.Same {

@@ -482,6 +482,12 @@ func (t *task) repeat(res *stack.Resource, props map[string]tosca.Value) cloud.R
 	}
 	if b.Tags != nil {
 		req.Tags = t.tags(props)
+		recorded, _ := t.entry.Record.Properties["tags"].(tosca.Map)
+		for k, v := range b.Tags { // what others have put there stays
+			if _, mine := req.Tags[k]; !mine && recorded[k] == nil {
+				req.Tags[k] = v
+			}
+		}
 	}
 	return req
 }

@@ -2,6 +2,7 @@ package stack
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -41,7 +42,10 @@ func Diff(res *Resource, wanted map[string]tosca.Value, rec *Recorded, live *Liv
 			byHand = rec.Fingerprints[d.Name] != "" && tosca.Show(live.Properties[d.Name]) != rec.Fingerprints[d.Name]
 		} else if live != nil {
 			was = live.Properties[d.Name]
-			byHand = !same(was, recorded)
+			if d.Name == "tags" {
+				was = without(was, OtherTags(wanted[d.Name], rec, live))
+			}
+			byHand = !Same(was, recorded)
 		}
 		for _, c := range compare(d.Name, was, wanted[d.Name]) {
 			c.Property, c.ByHand, c.Effect = d.Name, byHand, InPlace
@@ -50,7 +54,7 @@ func Diff(res *Resource, wanted map[string]tosca.Value, rec *Recorded, live *Liv
 			}
 			out = append(out, c)
 		}
-		if byHand && tosca.HasSecret(recorded) && same(recorded, wanted[d.Name]) { // put back
+		if byHand && tosca.HasSecret(recorded) && Same(recorded, wanted[d.Name]) { // put back
 			out = append(out, PropertyChange{Path: d.Name, Property: d.Name, Before: tosca.Secret{Value: tosca.String("")}, After: wanted[d.Name], Effect: InPlace, ByHand: true})
 		}
 	}
@@ -62,7 +66,39 @@ func Diff(res *Resource, wanted map[string]tosca.Value, rec *Recorded, live *Liv
 	return out
 }
 
-func same(a, b tosca.Value) bool {
+// OtherTags lists the tags of a resource in the cloud that others have put
+// there: they are neither wanted nor recorded, and are left alone.
+func OtherTags(wanted tosca.Value, rec *Recorded, live *Live) []string {
+	mine, _ := wanted.(tosca.Map)
+	recorded, _ := rec.Properties["tags"].(tosca.Map)
+	there, _ := live.Properties["tags"].(tosca.Map)
+	var out []string
+	for _, k := range there.Keys() {
+		if mine[k] == nil && recorded[k] == nil {
+			out = append(out, k)
+		}
+	}
+	return out
+}
+
+// without is a map without some keys; nil where nothing is left.
+func without(v tosca.Value, keys []string) tosca.Value {
+	m, ok := v.(tosca.Map)
+	if !ok || len(keys) == 0 {
+		return v
+	}
+	m = maps.Clone(m)
+	for _, k := range keys {
+		delete(m, k)
+	}
+	if len(m) == 0 {
+		return nil
+	}
+	return m
+}
+
+// Same reports whether two values are equal; what is not set is null.
+func Same(a, b tosca.Value) bool {
 	if a == nil {
 		a = tosca.Null{}
 	}
@@ -79,7 +115,7 @@ func compare(path string, before, after tosca.Value) []PropertyChange {
 		if _, whole := after.(tosca.Unknown); whole || before == nil {
 			return []PropertyChange{{Path: path, Before: before, After: after, Unknown: true}}
 		}
-	} else if same(before, after) {
+	} else if Same(before, after) {
 		return nil
 	}
 	switch a := after.(type) {

@@ -129,8 +129,11 @@ func TestDiffWithTheCloud(t *testing.T) {
 		{"nothing", "[]", func(*stack.Live) {}},
 		{"a property", "[size: large → small in_place by hand]", func(l *stack.Live) { l.Properties["size"] = tosca.String("large") }},
 		{"a property that was set", "[label: by hand → – in_place by hand]", func(l *stack.Live) { l.Properties["label"] = tosca.String("by hand") }},
-		{"a tag", "[tags.note: x → – in_place by hand]", func(l *stack.Live) {
+		{"a tag of others", "[]", func(l *stack.Live) {
 			l.Properties["tags"] = tosca.Map{"desk": tosca.String("snow"), "note": tosca.String("x")}
+		}},
+		{"a tag of ours", "[tags.desk: rain → snow in_place by hand]", func(l *stack.Live) {
+			l.Properties["tags"] = tosca.Map{"desk": tosca.String("rain"), "note": tosca.String("x")}
 		}},
 		{"all tags", "[tags.desk: – → snow in_place by hand]", func(l *stack.Live) { delete(l.Properties, "tags") }},
 		{"a secret", "[password: (secret) → (secret) in_place by hand]", func(l *stack.Live) { l.Properties["password"] = tosca.String("fingerprint:2") }},

@@ -12,6 +12,7 @@ import (
 
 	"brickrow/internal/bundle"
 	"brickrow/internal/profile"
+	"brickrow/internal/rules"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 )
@@ -73,7 +74,7 @@ func TestSchemaOfTemplates(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if strings.HasSuffix(path, ".stack.yaml") {
+		if strings.HasSuffix(path, ".stack.yaml") || strings.Contains(path, "/rules/") {
 			continue
 		}
 		n++
@@ -88,6 +89,22 @@ func TestSchemaOfTemplates(t *testing.T) {
 	for _, bad := range []string{"{ typ: Topic }", "{ type: Network, properties: { cidr: 5 } }", "{ type: Network, properties: { cird: 10.0.0.0/8 } }", "{ type: Network }", "{ type: Network, properties: {} }",
 		"{ type: Queue, properties: { keep: 4 } }", "{ type: Queue, properties: { keep: 4 days } }", "{ type: Topic, properties: { label: { $conct: [ a ] } } }", "{ type: Topic, requirements: { a: b } }", "{ type: Role, properties: { for: cat } }", "{ type: Topic, count: -1 }"} {
 		if s.Validate(asJSON(t, head+bad+"\n")) == nil {
+			t.Errorf("the schema takes %s", bad)
+		}
+	}
+}
+
+func TestSchemaOfRules(t *testing.T) {
+	s := compile(t, rules.FileSchema())
+	text, err := os.ReadFile("../../examples/kestrel-ridge/rules/valley.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Validate(asJSON(t, string(text))); err != nil {
+		t.Error(err)
+	}
+	for _, bad := range []string{"rule: []", "rules: [ { id: a } ]", "rules: [ { id: a, message: b, require: c, severity: stop } ]", "rules: [ { id: a, message: b, require: c, changes: edited } ]", "tests: [ { rule: a, expect: maybe } ]"} {
+		if s.Validate(asJSON(t, bad)) == nil {
 			t.Errorf("the schema takes %s", bad)
 		}
 	}

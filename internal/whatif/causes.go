@@ -96,10 +96,50 @@ func (c *comparer) cause(ch *Change, p stack.PropertyChange) {
 // handCause says what was changed by hand, and what deploying makes of it.
 func (c *comparer) handCause(ch *Change, p stack.PropertyChange, say func(Cause)) {
 	text := fmt.Sprintf("%s was changed by hand in the cloud; deploying puts it back", p.Path)
-	if !p.Link && p.Property != policies && len(compareTo(ch, p.Property)) > 0 {
-		text = fmt.Sprintf("%s was changed by hand in the cloud, and here too; deploying takes what stands here", p.Path)
+	if ch.byHand(p) == conflict {
+		was := "it was " + tosca.Show(ch.Recorded.Properties[p.Property])
+		if tosca.HasSecret(ch.Recorded.Properties[p.Property]) || tosca.HasSecret(p.After) {
+			was = "both are secret"
+		}
+		text = fmt.Sprintf("conflict: %s was changed by hand in the cloud, and here too (%s); deploying takes what stands here", p.Path, was)
 	}
 	say(Cause{Kind: ByHand, Text: text})
+}
+
+// What a deployment makes of a property that was changed by hand.
+const (
+	putBack  = "put back"
+	conflict = "conflict" // it was changed here too
+)
+
+// byHand says what a deployment makes of a property that was changed by hand;
+// "" where it was not.
+func (ch *Change) byHand(p stack.PropertyChange) string {
+	switch {
+	case !p.ByHand:
+		return ""
+	case ch.Wanted != nil && !p.Link && p.Property != policies && len(compareTo(ch, p.Property)) > 0:
+		return conflict
+	}
+	return putBack
+}
+
+// left notes what was changed by hand and is left as it is: tags that others
+// have put there, and what has become just what is wanted.
+func (c *comparer) left(ch *Change, props map[string]tosca.Value) {
+	if ch.Live == nil || ch.Recorded == nil || ch.Kind == Swap {
+		return
+	}
+	for _, k := range stack.OtherTags(props["tags"], ch.Recorded, ch.Live) {
+		c.set.Left = append(c.set.Left, Left{ch.Name, "tags." + k, fmt.Sprintf("the tag %s was put there by hand, and stays", k)})
+	}
+	for _, d := range ch.Wanted.Type.Properties {
+		was, is := ch.Recorded.Properties[d.Name], ch.Live.Properties[d.Name]
+		if d.Name == "tags" || tosca.HasSecret(was) || stack.Same(was, is) || !stack.Same(props[d.Name], is) || len(tosca.Awaits(props[d.Name])) > 0 {
+			continue
+		}
+		c.set.Left = append(c.set.Left, Left{ch.Name, d.Name, fmt.Sprintf("%s was changed by hand, and is just what is wanted: %s", d.Name, tosca.Show(is))})
+	}
 }
 
 // lineCause says that the line of a property reads otherwise than in the

@@ -105,8 +105,17 @@ type ChangeSet struct {
 	Risks        []Risk   // those that the change set brings; they are to be looked through
 	Standing     []Risk   // those that were there before
 	Lookups      []LookedUp
+	Left         []Left // what was changed by hand, and a deployment leaves as it is
 	Estimate     Estimate
 	Findings     tosca.Findings
+}
+
+// Left is something that was changed by hand in the cloud and that a
+// deployment leaves as it is.
+type Left struct {
+	Resource string `json:"resource"`
+	Path     string `json:"path"`
+	Text     string `json:"text"`
 }
 
 // LookedUp is what a node that is selected stands for.
@@ -152,6 +161,7 @@ type jsonProperty struct {
 	After   tosca.Value  `json:"after"`
 	Unknown bool         `json:"unknown"`
 	Effect  stack.Effect `json:"effect"`
+	ByHand  string       `json:"by_hand,omitempty"` // put back, conflict
 }
 
 type jsonChange struct {
@@ -223,9 +233,10 @@ func (c *ChangeSet) MarshalJSON() ([]byte, error) {
 		Risks    []Risk         `json:"risks"`
 		Seconds  float64        `json:"estimate_seconds"`
 		Estimate Estimate       `json:"estimate"`
+		Left     []Left         `json:"left"`
 		Lookups  []LookedUp     `json:"lookups"`
 		Findings tosca.Findings `json:"findings"`
-	}{c.Stack, c.Target.String(), c.BaseRevision, c.Against, c.Tally, []jsonChange{}, append(append([]Risk{}, c.Risks...), c.Standing...), c.Estimate.Seconds, c.Estimate, append([]LookedUp{}, c.Lookups...), append(tosca.Findings{}, c.Findings...)}
+	}{c.Stack, c.Target.String(), c.BaseRevision, c.Against, c.Tally, []jsonChange{}, append(append([]Risk{}, c.Risks...), c.Standing...), c.Estimate.Seconds, c.Estimate, append([]Left{}, c.Left...), append([]LookedUp{}, c.Lookups...), append(tosca.Findings{}, c.Findings...)}
 	for _, ch := range c.Changes {
 		if ch.Kind == Same {
 			continue
@@ -235,7 +246,7 @@ func (c *ChangeSet) MarshalJSON() ([]byte, error) {
 			j.Causes = append(j.Causes, jsonCause{k.Kind, k.Text, k.Path, k.Resource, k.Pos.File, k.Pos.Line})
 		}
 		for _, p := range ch.Properties {
-			j.Properties = append(j.Properties, jsonProperty{p.Path, p.Before, p.After, p.Unknown, p.Effect})
+			j.Properties = append(j.Properties, jsonProperty{p.Path, p.Before, p.After, p.Unknown, p.Effect, ch.byHand(p)})
 		}
 		out.Changes = append(out.Changes, j)
 	}

@@ -206,6 +206,7 @@ func (c *comparer) wanted(res *stack.Resource) Change {
 		for _, p := range ch.Properties {
 			c.cause(&ch, p)
 		}
+		c.left(&ch, props)
 	}
 	return ch
 }
@@ -428,4 +429,3 @@ func uniqueProperties(t *tosca.NodeType) []string {
 	}
 	return out
 }
-

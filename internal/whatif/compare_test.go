@@ -478,7 +478,7 @@ func TestCausesKnowTheLine(t *testing.T) {
 	if got := strings.Join(hand.Change("queue").Because, ";"); !strings.Contains(got, "deploying puts it back") {
 		t.Errorf("changed by hand alone: %s", got)
 	}
-	if got := strings.Join(hand.Change("note").Because, ";"); !strings.Contains(got, "and here too; deploying takes what stands here") {
+	if got := strings.Join(hand.Change("note").Because, ";"); !strings.Contains(got, "and here too (it was 10.0.1.4); deploying takes what stands here") {
 		t.Errorf("changed on both sides: %s", got)
 	}
 }
@@ -571,5 +571,36 @@ func TestEstimateByPastRuns(t *testing.T) {
 	}
 	if e = change(t, s, template, "readers=600").Estimate; !e.Crowded {
 		t.Errorf("600 servers are not held up by the limit: %+v", e)
+	}
+}
+
+// TestHandChanges wants to be told what becomes of a change by hand: put back,
+// in conflict, or left.
+func TestHandChanges(t *testing.T) {
+	s := built(t, template)
+	s.Live["id-db"].Properties["size"] = tosca.String("large")
+	s.Live["id-group"].Properties["want"] = tosca.Int(3)
+	s.Live["id-frames"].Properties["tags"] = tosca.Map{"bill": tosca.String("ridge")}
+	s.Live["id-frames"].Properties["public_read"] = tosca.Bool(true)
+	cs := change(t, s, template, "want=2", "public=true")
+	text, err := json.Marshal(cs)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{
+		`"path":"size","before":"large","after":"small","unknown":false,"effect":"in_place","by_hand":"put back"`,
+		`"path":"want","before":3,"after":2,"unknown":false,"effect":"in_place","by_hand":"conflict"`,
+		`"left":[{"resource":"frames","path":"tags.bill","text":"the tag bill was put there by hand, and stays"},{"resource":"frames","path":"public_read","text":"public_read was changed by hand, and is just what is wanted: true"}]`,
+		`conflict: want was changed by hand in the cloud, and here too (it was 1); deploying takes what stands here`,
+	} {
+		if !strings.Contains(string(text), want) {
+			t.Errorf("there is no %s in\n%s", want, text)
+		}
+	}
+	if k := cs.Change("frames").Kind; k != whatif.Same {
+		t.Errorf("frames is %s", k)
+	}
+	if cs := change(t, built(t, template), template); len(cs.Left) > 0 {
+		t.Errorf("nothing was changed by hand: %v", cs.Left)
 	}
 }

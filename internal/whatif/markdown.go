@@ -64,6 +64,16 @@ func (c *ChangeSet) Markdown() string {
 			line("")
 		}
 	}
+	for i, l := range c.Left {
+		if i == 0 {
+			line("## Left as it is")
+			line("")
+		}
+		line("- %s: %s", code(l.Resource), plainText(l.Text))
+		if i == len(c.Left)-1 {
+			line("")
+		}
+	}
 	if c.Empty() {
 		line("Nothing would change.")
 		return b.String()
