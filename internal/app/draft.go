@@ -312,6 +312,7 @@ type Preview struct {
 	// Approved that a second person has agreed to it.
 	By       string
 	Approved bool
+	Saved    string // the file that it was saved in; "" is none
 	careful  bool
 }
 

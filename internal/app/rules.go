@@ -52,8 +52,12 @@ func (a *App) readRules(d *Draft) {
 		}
 		d.Findings.Errorf(at, "broken-rule", "the path is relative to the stack file", "%v", err)
 	}
+	lib := d.File.Library
+	if len(lib.Nodes) < len(a.Library.Nodes) { // the template could not be read
+		lib = a.Library
+	}
 	d.RuleFiles = files
-	d.Rules = a.ruleSet(d.File.Library, files)
+	d.Rules = a.ruleSet(lib, files)
 	d.Findings = append(d.Findings, d.Rules.Findings...)
 }
 

@@ -79,7 +79,7 @@ func (a *App) Prepare(ctx context.Context, p *Preview, onFailure string) (*Ticke
 // by is whose run it is.
 func by(p *Preview) string {
 	if p.By != "" {
-		return p.By
+		return p.By + ", carried out by " + store.Who()
 	}
 	return store.Who()
 }

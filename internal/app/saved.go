@@ -181,6 +181,7 @@ func (a *App) OpenSaved(ctx context.Context, path string) (*Preview, error) {
 	if err != nil {
 		return nil, err
 	}
+	p.Saved = path
 	if p.Findings.HasErrors() {
 		return p, nil
 	}
@@ -196,7 +197,6 @@ func (a *App) OpenSaved(ctx context.Context, path string) (*Preview, error) {
 		p.Approved = true
 		p.By += ", approved by " + ap.By
 	}
-	p.By += ", carried out by " + store.Who()
 	return p, nil
 }
 

@@ -334,5 +334,5 @@ func Write(w io.Writer, name string, p Picture) error {
 	case strings.HasSuffix(strings.ToLower(name), ".pdf"):
 		return PDF(w, p)
 	}
-	return fmt.Errorf("%s: the name must end in .svg or .pdf", name)
+	return fmt.Errorf("the name must end in .svg or .pdf, and it is %s", name)
 }

@@ -110,6 +110,61 @@ func drawInput(m *model, s *screen, x, y, w int, in textinput.Model) {
 	s.text(x+width(string(text[from:at])), y, 1, uv.Style{Fg: m.t.ground, Bg: m.t.hint}, cursor)
 }
 
+// filterLine is what a list or a wall is narrowed down by.
+type filterLine struct {
+	input  textinput.Model
+	typing bool
+}
+
+func newFilter() filterLine { return filterLine{input: newInput()} }
+
+// fits reports whether a text has all the words of the filter.
+func (f *filterLine) fits(text string) bool {
+	text = strings.ToLower(text)
+	for word := range strings.FieldsSeq(strings.ToLower(f.input.Value())) {
+		if !strings.Contains(text, word) {
+			return false
+		}
+	}
+	return true
+}
+
+func (f *filterLine) active() bool { return f.input.Value() != "" }
+
+func (f *filterLine) typed(msg tea.Msg) tea.Cmd {
+	var cmd tea.Cmd
+	f.input, cmd = f.input.Update(msg)
+	return cmd
+}
+
+// key handles a key while the filter is being typed.
+func (f *filterLine) key(k string, msg tea.Msg) tea.Cmd {
+	switch k {
+	case "enter", "down", "up":
+		f.typing = false
+	case "esc":
+		f.typing = false
+		f.input.SetValue("")
+	default:
+		return f.typed(msg)
+	}
+	return nil
+}
+
+// draw draws the filter where there is one, and reports whether there is.
+func (f *filterLine) draw(m *model, s *screen, x, y, w int) bool {
+	switch {
+	case f.typing:
+		at := s.text(x, y, 10, bold(m.t.hinted()), "filter ")
+		drawInput(m, s, at, y, min(40, w-(at-x)-2), f.input)
+	case f.active():
+		s.text(x, y, w-2, m.t.hinted(), "filter: "+f.input.Value()+"   (esc clears it)")
+	default:
+		return false
+	}
+	return true
+}
+
 // command is an entry of the palette.
 type command struct {
 	name, key string

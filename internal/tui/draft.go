@@ -40,6 +40,7 @@ type draftView struct {
 	text    rect
 	loading bool
 	watched []string
+	aim     *tosca.Pos // where to go when it is loaded; nil is nowhere
 }
 
 // token is a piece of a highlighted line, before the theme is known.
@@ -124,6 +125,11 @@ func (v *draftView) loaded(m *model, msg draftLoaded) tea.Cmd {
 	v.draft, v.tally, v.took = msg.draft, msg.tally, msg.took
 	v.path = msg.draft.Path
 	v.readFiles(m)
+	if v.aim != nil {
+		p := *v.aim
+		v.aim = nil
+		v.goTo(p)
+	}
 	v.line = max(0, min(v.line, len(v.shown())-1))
 	if msg.opened {
 		m.at = viewDraft
@@ -359,8 +365,11 @@ func (v *draftView) nextFinding(m *model) {
 	v.goTo(next.Pos)
 }
 
-// goTo shows a place in one of the files.
+// goTo shows a place in one of the files, which may still have to be loaded.
 func (v *draftView) goTo(p tosca.Pos) {
+	if v.loading {
+		v.aim = &p
+	}
 	i := slices.Index(v.files, p.File)
 	if i < 0 {
 		i = slices.IndexFunc(v.files, func(f string) bool { return filepath.Base(f) == filepath.Base(p.File) })

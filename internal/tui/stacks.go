@@ -9,7 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 	uv "github.com/charmbracelet/ultraviolet"
 
@@ -56,20 +55,19 @@ func (r stackRow) courses() []int {
 
 // stacksView lists the stacks.
 type stacksView struct {
-	rows      []stackRow
-	folders   []string // where stack files are looked for
-	sel       string   // name@target
-	removed   bool     // show removed ones
-	filter    textinput.Model
-	filtering bool
-	result    int // selected result
-	ready     bool
-	busy      bool
-	list      rect
-	top       int
-	cache     map[int64]cachedStack
-	wall      wall
-	fresh     freshness
+	rows    []stackRow
+	folders []string // where stack files are looked for
+	sel     string   // name@target
+	removed bool     // show removed ones
+	filter  filterLine
+	result  int // selected result
+	ready   bool
+	busy    bool
+	list    rect
+	top     int
+	cache   map[int64]cachedStack
+	wall    wall
+	fresh   freshness
 }
 
 // cachedStack is what is only read again when its stack has changed.
@@ -87,7 +85,7 @@ type stacksLoaded struct {
 }
 
 func newStacksView() *stacksView {
-	return &stacksView{filter: newInput()}
+	return &stacksView{filter: newFilter()}
 }
 
 func (r stackRow) id() string { return r.name + "@" + r.target }
@@ -224,7 +222,6 @@ func (v *stacksView) aim(m *model) {
 // visible lists the rows that pass the filter.
 func (v *stacksView) visible() []stackRow {
 	var out []stackRow
-	words := strings.Fields(strings.ToLower(v.filter.Value()))
 	for _, r := range v.rows {
 		if r.order == 2 && !v.removed {
 			continue
@@ -233,8 +230,7 @@ func (v *stacksView) visible() []stackRow {
 		if r.stack != nil {
 			state = string(r.stack.State)
 		}
-		text := strings.ToLower(r.name + " " + r.target + " " + state)
-		if !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(text, w) }) {
+		if v.filter.fits(r.name + " " + r.target + " " + state) {
 			out = append(out, r)
 		}
 	}
@@ -277,17 +273,17 @@ func (v *stacksView) key(m *model, k string) (tea.Cmd, bool) {
 	case "end", "G":
 		v.move(m, len(v.rows))
 	case "/":
-		v.filtering = true
+		v.filter.typing = true
 	case "r":
 		v.removed = !v.removed
 		v.aim(m)
 	case "o":
 		return v.askFile(m), true
 	case "esc":
-		if v.filter.Value() == "" {
+		if !v.filter.active() {
 			return nil, false
 		}
-		v.filter.SetValue("")
+		v.filter.input.SetValue("")
 		v.aim(m)
 	case "enter", "right", "l":
 		if r != nil {
@@ -321,36 +317,21 @@ func (m *model) copy(r store.Result) tea.Cmd {
 	return tea.SetClipboard(cli.ResultText(r, true))
 }
 
-func (v *stacksView) typed(msg tea.Msg) tea.Cmd {
-	var cmd tea.Cmd
-	v.filter, cmd = v.filter.Update(msg)
-	return cmd
-}
+func (v *stacksView) line() *filterLine { return &v.filter }
 
-func (v *stacksView) filterKey(m *model, k string, msg tea.KeyPressMsg) tea.Cmd {
-	switch k {
-	case "enter", "down", "up":
-		v.filtering = false
-	case "esc":
-		v.filtering = false
-		v.filter.SetValue("")
-	default:
-		cmd := v.typed(msg)
-		if rows := v.visible(); v.selected() == nil && len(rows) > 0 {
-			v.sel = rows[0].id()
-		}
-		v.aim(m)
-		return cmd
+func (v *stacksView) filtered(m *model) {
+	if rows := v.visible(); v.selected() == nil && len(rows) > 0 {
+		v.sel = rows[0].id()
 	}
 	v.aim(m)
-	return nil
 }
 
 // askFile asks for a stack file or a template to open.
 func (v *stacksView) askFile(m *model) tea.Cmd {
-	m.ask = newAsk("Which stack file or template? The path may begin with ~", "", func(path string) tea.Cmd {
-		if home, err := os.UserHomeDir(); err == nil && strings.HasPrefix(path, "~/") {
-			path = filepath.Join(home, path[2:])
+	m.ask = newAsk("Which stack file, template or saved change set? The path may begin with ~", "", func(path string) tea.Cmd {
+		path = inHome(path)
+		if app.IsSaved(path) {
+			return m.whatif.openSaved(m, path)
 		}
 		return func() tea.Msg {
 			d, err := m.app.Load(m.ctx, path, app.Values{})
@@ -397,7 +378,7 @@ func (v *stacksView) keys(*model) []binding {
 func (v *stacksView) hint(*model) string {
 	r := v.selected()
 	switch {
-	case v.filtering:
+	case v.filter.typing:
 		return "type words of name, target or state; enter keeps the filter"
 	case r == nil:
 		return "o opens a stack file"
@@ -441,11 +422,7 @@ func (v *stacksView) draw(m *model, s *screen, r rect) {
 	}
 	y := list.y
 	switch {
-	case v.filtering:
-		x := s.text(1, y, 10, bold(t.hinted()), "filter ")
-		drawInput(m, s, x, y, min(40, list.w-x-2), v.filter)
-	case v.filter.Value() != "":
-		s.text(1, y, list.w-2, t.hinted(), "filter: "+v.filter.Value()+"   (esc clears it)")
+	case v.filter.draw(m, s, 1, y, list.w):
 	default:
 		c := v.columns(list.w)
 		s.text(c.name, y, 20, t.faint(), "stack")
@@ -494,7 +471,7 @@ func (v *stacksView) drawWall(m *model, s *screen, r rect) {
 
 func (v *stacksView) drawEmpty(m *model, s *screen, r rect) {
 	lines := []string{"No stacks here yet.", "", "A stack is a template with its values, deployed to an account and region.", "o opens a stack file; 'brickrow demo' shows a set of them."}
-	if v.filter.Value() != "" {
+	if v.filter.active() {
 		lines = []string{"No stack matches the filter.", "", "esc clears it."}
 	} else if len(v.rows) > 0 {
 		lines = []string{"All stacks are removed.", "", "r shows them."}

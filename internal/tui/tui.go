@@ -54,6 +54,21 @@ type view interface {
 	status(m *model) string
 }
 
+// filtered is a view that can be narrowed down by words.
+type filtered interface {
+	line() *filterLine
+	filtered(m *model) // the words have changed
+}
+
+// filter is the filter of the view on the screen while it is being typed; nil
+// otherwise.
+func (m *model) filter() filtered {
+	if v, ok := m.views[m.at].(filtered); ok && v.line().typing {
+		return v
+	}
+	return nil
+}
+
 // subject is the stack that the views are about. Stack is nil while it is only
 // a stack file.
 type subject struct {
@@ -108,7 +123,7 @@ func Run(ctx context.Context, a *app.App, isDemo bool) error {
 }
 
 func newModel(ctx context.Context, a *app.App) *model {
-	m := &model{app: a, ctx: ctx, t: &dark, at: viewStacks, w: 80, h: 24, given: map[string][]string{}, stacks: newStacksView(), draft: &draftView{}, whatif: &whatifView{}, run: &runView{follow: true}}
+	m := &model{app: a, ctx: ctx, t: &dark, at: viewStacks, w: 80, h: 24, given: map[string][]string{}, stacks: newStacksView(), draft: &draftView{}, whatif: newWhatifView(), run: &runView{follow: true}}
 	m.views = map[viewID]view{viewStacks: m.stacks, viewDraft: m.draft, viewWhatIf: m.whatif, viewRun: m.run}
 	return m
 }
@@ -252,8 +267,11 @@ func (m *model) typed(msg tea.Msg) tea.Cmd {
 		return m.ask.update(msg)
 	case m.palette != nil:
 		return m.palette.update(m, msg)
-	case m.at == viewStacks && m.stacks.filtering:
-		return m.stacks.typed(msg)
+	case m.filter() != nil:
+		f := m.filter()
+		cmd := f.line().typed(msg)
+		f.filtered(m)
+		return cmd
 	}
 	return nil
 }
@@ -271,8 +289,11 @@ func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 	case m.help:
 		m.help = false
 		return nil
-	case m.at == viewStacks && m.stacks.filtering:
-		return m.stacks.filterKey(m, k, msg)
+	case m.filter() != nil:
+		f := m.filter()
+		cmd := f.line().key(k, msg)
+		f.filtered(m)
+		return cmd
 	}
 	m.notice = ""
 	if cmd, ok := m.views[m.at].key(m, k); ok {
@@ -364,6 +385,14 @@ func (m *model) frame() string {
 		body, strip = body.splitBottom(m.ask.height(m.w))
 		m.ask.draw(m, s, strip)
 	}
+	if long := m.longNotice(); len(long) > 0 {
+		var strip rect
+		body, strip = body.splitBottom(len(long) + 1)
+		s.line(strip.x, strip.y, strip.w, m.t.on(m.t.mortar), "─")
+		for i, l := range long {
+			s.text(strip.x+1, strip.y+1+i, strip.w-2, m.t.on(m.noticeColour()), l)
+		}
+	}
 	if m.palette != nil {
 		var strip rect
 		body, strip = body.splitBottom(min(4+len(m.palette.commands), body.h-2))
@@ -442,13 +471,12 @@ func (m *model) footer(s *screen) {
 		hint, keys = "", nil
 	}
 	if m.notice != "" {
-		hint = m.notice
-		if m.bad {
-			col = m.t.states["failed"].word
+		hint, col = m.notice, m.noticeColour()
+		if m.longNotice() != nil {
+			hint = ""
 		}
 	}
-	room := m.w - 2
-	hint = clip(hint, max(room*3/5, room-70))
+	hint = clip(hint, m.hintRoom())
 	x, end := 1, m.w-1-width(hint)
 	for i, b := range append(keys[:min(6, len(keys))], binding{"?", "keys"}) {
 		room := 9 // for the last one
@@ -462,6 +490,26 @@ func (m *model) footer(s *screen) {
 		x = s.text(x+1, y, end-x, t.faint(), b.words) + 3
 	}
 	s.text(end, y, width(hint)+1, t.on(col), hint)
+}
+
+// hintRoom is how long the hint in the footer may be.
+func (m *model) hintRoom() int { return max((m.w-2)*3/5, m.w-72) }
+
+// longNotice is a notice that has no room in the footer, in lines; nil where
+// there is none.
+func (m *model) longNotice() []string {
+	if width(m.notice) <= m.hintRoom() {
+		return nil
+	}
+	lines := wrap(m.notice, m.w-3)
+	return lines[:min(len(lines), 6)]
+}
+
+func (m *model) noticeColour() color.Color {
+	if m.bad {
+		return m.t.states["failed"].word
+	}
+	return m.t.hint
 }
 
 func (m *model) drawHelp(s *screen, r rect) {

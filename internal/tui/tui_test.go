@@ -554,7 +554,7 @@ func TestASwapStaysReadyWhileTheOldOneGoes(t *testing.T) {
 	for i, step := range []struct {
 		state run.State
 		sub   string
-	}{{run.Working, "working"}, {run.IsReady, "ready 0.0 s"}, {run.Removing, "the old one goes"}, {run.Removed, "swapped"}} {
+	}{{run.Working, "working"}, {run.IsReady, "ready 1 ms"}, {run.Removing, "the old one goes"}, {run.Removed, "swapped"}} {
 		v.apply(run.Event{Resource: "a", State: step.state, Time: v.run.Started.Add(time.Duration(i) * time.Millisecond)})
 		if b := v.brick(&dark, "a"); b.sub != step.sub || i > 0 && b.mark != "■" {
 			t.Errorf("%s: %+v, want %s", step.state, b, step.sub)

@@ -22,8 +22,10 @@ type brick struct {
 // a single cell, so that the whole wall stays in sight as long as it can.
 type wall struct {
 	courses [][]string
-	graph   stack.Graph
-	users   stack.Graph
+	labels  []string // of groups that are no courses; nil for courses, which have numbers
+	graph   stack.Graph // of what is shown
+	all     stack.Graph // also of what is filtered out
+	users   stack.Graph // all turned around
 	sel     string
 	reach   map[string]bool
 	placed  map[string]rect // of the last drawing
@@ -33,8 +35,32 @@ type wall struct {
 
 // set gives the wall its resources, and keeps the selection where it can.
 func (w *wall) set(g stack.Graph) {
-	w.graph, w.users = g, g.Dependents()
-	w.courses = g.Courses()
+	w.graph, w.courses, w.labels = g, g.Courses(), nil
+	w.within(g)
+	w.keep()
+}
+
+// group gives the wall its resources in groups of their own, the first one on
+// top.
+func (w *wall) group(g stack.Graph, labels []string, groups [][]string) {
+	w.graph = g
+	w.within(g)
+	w.labels, w.courses = slices.Clone(labels), slices.Clone(groups)
+	slices.Reverse(w.labels)
+	slices.Reverse(w.courses)
+	w.keep()
+}
+
+// within tells the wall the whole graph where it shows a part of it, so that the
+// reach of a brick goes through what is hidden.
+func (w *wall) within(all stack.Graph) {
+	w.all, w.users = all, all.Dependents()
+	w.choose(w.sel)
+}
+
+// keep keeps the selection where it can.
+func (w *wall) keep() {
+	g := w.graph
 	if _, ok := g[w.sel]; !ok {
 		w.sel = ""
 		if len(w.courses) > 0 && len(w.courses[0]) > 0 {
@@ -50,7 +76,7 @@ func (w *wall) choose(name string) {
 		return
 	}
 	w.sel, w.reach = name, map[string]bool{}
-	for _, n := range append(w.graph.Reach(name), w.users.Reach(name)...) {
+	for _, n := range append(w.all.Reach(name), w.users.Reach(name)...) {
 		w.reach[n] = true
 	}
 }
@@ -118,7 +144,14 @@ type layout struct {
 	offset             int // of every other row
 }
 
-const gutter = 3 // the numbers of the courses
+// gutter is the room for the numbers of the courses, or the names of groups.
+func (w *wall) gutter() int {
+	n := 3
+	for _, l := range w.labels {
+		n = max(n, min(19, width(l)+3))
+	}
+	return n
+}
 
 // fit chooses the largest bricks with which the wall is no higher than h.
 func (w *wall) fit(columns, h int) layout {
@@ -130,7 +163,7 @@ func (w *wall) fit(columns, h int) layout {
 		}
 	}
 	longest = max(longest, 10) // room for what a brick does
-	space := columns - gutter
+	space := columns - w.gutter()
 	var sizes []layout
 	for _, full := range []int{longest + 4, min(longest+4, 20), min(longest+4, 17), 15} {
 		sizes = append(sizes, layout{width: full, height: 2, gap: 1})
@@ -147,6 +180,9 @@ func (w *wall) fit(columns, h int) layout {
 			step = l.width
 		} else {
 			l.offset = min((l.width+1)/2, 8)
+		}
+		if w.labels != nil {
+			l.offset = 0
 		}
 		if l.width > 5 && widest*step+l.offset-1 > space { // courses wrap anyway
 			l.offset = min(l.offset, 4)
@@ -176,6 +212,7 @@ func (w *wall) rowsAt(l layout) int {
 // draw lays the wall into r, standing on the lower edge.
 func (w *wall) draw(s *screen, r rect, t *theme, of func(name string) brick) {
 	w.placed, w.rows = map[string]rect{}, nil
+	gutter := w.gutter()
 	if r.h < 1 || r.w < gutter+2 || len(w.courses) == 0 {
 		return
 	}
@@ -189,14 +226,20 @@ func (w *wall) draw(s *screen, r rect, t *theme, of func(name string) brick) {
 	}
 	w.follow(l, r.h-1)
 	ground := r.y + r.h - 1
+	if w.labels != nil { // a list begins at the top
+		ground = min(ground, r.y+len(w.rows)*(l.height+l.gap))
+	}
 	s.line(r.x+gutter, ground, r.w-gutter, t.on(t.mortar), "▔")
 	for i, row := range w.rows {
 		y := ground - (i-w.scroll+1)*(l.height+l.gap) + l.gap
 		if y < r.y || y+l.height > ground {
 			continue
 		}
-		if i == 0 || levels[i] != levels[i-1] {
+		switch {
+		case w.labels == nil && (i == 0 || levels[i] != levels[i-1]):
 			s.right(r.x+gutter-1, y, gutter-1, t.faint(), itoa(levels[i]))
+		case w.labels != nil && (i == len(w.rows)-1 || levels[i] != levels[i+1]):
+			s.text(r.x+1, y, gutter-2, t.hinted(), w.labels[levels[i]])
 		}
 		x := r.x + gutter
 		if i%2 == 1 { // as in a real wall

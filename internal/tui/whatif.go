@@ -3,17 +3,15 @@ package tui
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
-	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
-	uv "github.com/charmbracelet/ultraviolet"
 
 	"brickrow/internal/app"
 	"brickrow/internal/cli"
 	"brickrow/internal/run"
-	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 	"brickrow/internal/whatif"
 )
@@ -30,9 +28,36 @@ type whatifView struct {
 	seen    map[int]bool   // risks looked through
 	risk    int            // the one marked; -1 is none
 	only    bool           // only what changes
+	by      grouping       // how the wall is grouped
+	filter  filterLine     // what the wall is narrowed down by
+	full    bool           // long values are shown whole
 	onFail  string         // undo or hold
 	scroll  int            // of the details
+	links   []link         // in the details, of the last drawing
+	focus   int            // the marked link; -1 is none
+	back    []string       // where one has jumped from
+	side    rect           // where the details are
 	play    *run.Rehearsal // of a failure at its resource; nil is none
+}
+
+func newWhatifView() *whatifView { return &whatifView{filter: newFilter(), focus: -1, risk: -1} }
+
+// grouping is how the wall is grouped.
+type grouping int
+
+const (
+	byCourse grouping = iota
+	byType
+	byKind
+)
+
+var groupWords = map[grouping]string{byCourse: "what rests on what", byType: "type", byKind: "change"}
+
+// link is a line of the details that leads somewhere.
+type link struct {
+	line     int
+	resource string    // another brick; "" is none
+	pos      tosca.Pos // a place in a file
 }
 
 type previewLoaded struct {
@@ -100,17 +125,22 @@ func (v *whatifView) loaded(m *model, msg previewLoaded) tea.Cmd {
 	v.loading, v.stale, v.err = false, false, msg.err
 	if msg.err != nil {
 		v.preview = nil
+		if m.at == viewStacks {
+			m.at = viewWhatIf
+		}
 		return nil
 	}
-	if msg.preview.Kind != "deploy" {
+	if msg.preview.Kind != "deploy" || msg.preview.Saved != "" {
 		m.at = viewWhatIf
+		m.about = msg.about
 	}
 	v.preview, v.about, v.made = msg.preview, msg.about, time.Now()
-	v.seen, v.risk, v.scroll = map[int]bool{}, -1, 0
+	v.seen, v.risk, v.scroll, v.focus, v.back = map[int]bool{}, -1, 0, -1, nil
 	v.onFail = "undo"
 	if msg.preview.Draft != nil {
 		v.onFail = msg.preview.Draft.Stack.OnFailure
 	}
+	v.filter.input.SetValue("")
 	v.lay()
 	for _, ch := range msg.preview.Changes {
 		if ch.Kind != whatif.Same {
@@ -121,45 +151,105 @@ func (v *whatifView) loaded(m *model, msg previewLoaded) tea.Cmd {
 	return nil
 }
 
-// lay gives the wall its bricks: all, or only what changes.
+// lay gives the wall its bricks: those that pass the filter, all or only what
+// changes, in the groups that are asked for.
 func (v *whatifView) lay() {
-	g := v.preview.Graph()
-	if v.only {
-		for _, ch := range v.preview.Changes {
-			if ch.Kind == whatif.Same {
-				delete(g, ch.Name)
-			}
-		}
+	if v.preview == nil {
+		return
 	}
-	v.wall.set(g)
+	g := v.preview.Graph()
+	groups := map[string][]string{}
+	for _, ch := range v.preview.Changes {
+		if v.only && ch.Kind == whatif.Same || !v.filter.fits(ch.Name+" "+ch.Type+" "+string(ch.Kind)) {
+			delete(g, ch.Name)
+			continue
+		}
+		label := map[grouping]string{byType: ch.Type, byKind: string(ch.Kind)}[v.by]
+		groups[label] = append(groups[label], ch.Name)
+	}
+	if v.by == byCourse {
+		v.wall.set(g)
+		v.wall.within(v.preview.Graph())
+		return
+	}
+	labels := slices.Sorted(maps.Keys(groups))
+	if v.by == byKind {
+		place := func(label string) int { return slices.Index(kindOrder, whatif.Kind(label)) }
+		slices.SortFunc(labels, func(a, b string) int { return place(a) - place(b) })
+	}
+	var parts [][]string
+	for i, l := range labels {
+		parts = append(parts, groups[l])
+		labels[i] = fmt.Sprintf("%d %s", len(groups[l]), l)
+	}
+	v.wall.group(g, labels, parts)
+	v.wall.within(v.preview.Graph())
+}
+
+var kindOrder = []whatif.Kind{whatif.New, whatif.Edit, whatif.Swap, whatif.Drop, whatif.Adopt, whatif.Release, whatif.Same}
+
+func (v *whatifView) line() *filterLine { return &v.filter }
+
+func (v *whatifView) filtered(*model) { v.lay() }
+
+// choose goes to another brick, from which the details begin anew.
+func (v *whatifView) choose(name string) {
+	v.wall.choose(name)
+	v.scroll, v.focus = 0, -1
 }
 
 func (v *whatifView) key(m *model, k string) (tea.Cmd, bool) {
+	if v.focus >= 0 {
+		if cmd, ok := v.linkKey(m, k); ok {
+			return cmd, true
+		}
+	}
 	if v.wall.walk(k) {
-		v.scroll = 0
+		v.scroll, v.focus = 0, -1
 		return nil, true
 	}
 	switch k {
-	case "n", "N":
-		v.nextChange(map[string]int{"n": 1, "N": -1}[k])
 	case "pgdown":
 		v.scroll += 5
 		return nil, true
 	case "pgup":
 		v.scroll = max(0, v.scroll-5)
 		return nil, true
-	case "c":
-		if v.preview != nil {
-			v.only = !v.only
-			v.lay()
+	case "n", "N":
+		v.nextChange(map[string]int{"n": 1, "N": -1}[k])
+	case "enter":
+		if len(v.links) == 0 {
+			m.say(false, "nothing here leads further")
+			return nil, true
 		}
+		v.focus = 0
+		return nil, true
+	case "backspace":
+		v.goBack(m)
+	case "esc":
+		if !v.filter.active() {
+			return nil, false
+		}
+		v.filter.input.SetValue("")
+		v.lay()
+	case "/":
+		v.filter.typing = v.preview != nil
+	case "g":
+		v.by = (v.by + 1) % 3
+		v.lay()
+		m.say(false, "grouped by %s", groupWords[v.by])
+	case "c":
+		v.only = !v.only
+		v.lay()
+	case "v":
+		v.full = !v.full
+		m.say(false, "%s", map[bool]string{true: "long values are shown whole", false: "long values are cut short"}[v.full])
 	case "tab":
 		v.nextRisk()
 	case "t":
 		return v.openLine(m), true
 	case "r":
-		v.stale = true
-		return v.open(m), true
+		return v.again(m), true
 	case "d":
 		return v.deploy(m), true
 	case "b":
@@ -170,10 +260,65 @@ func (v *whatifView) key(m *model, k string) (tea.Cmd, bool) {
 		v.onFail = map[string]string{"undo": "hold", "hold": "undo"}[v.onFail]
 		m.say(false, "on failure: %s", failureWords[v.onFail])
 	default:
+		return v.outKey(m, k)
+	}
+	v.scroll, v.focus = 0, -1
+	return nil, true
+}
+
+// linkKey handles the keys while a link of the details is marked.
+func (v *whatifView) linkKey(m *model, k string) (tea.Cmd, bool) {
+	switch k {
+	case "down", "j":
+		v.focus = min(v.focus+1, len(v.links)-1)
+	case "up", "k":
+		v.focus = max(0, v.focus-1)
+	case "enter":
+		return v.follow(m, v.links[v.focus]), true
+	case "esc", "left", "h":
+		v.focus = -1
+	default:
 		return nil, false
 	}
-	v.scroll = 0
 	return nil, true
+}
+
+// follow goes where a link leads: to another brick, or to a line of a file.
+func (v *whatifView) follow(m *model, l link) tea.Cmd {
+	if l.resource == "" {
+		cmd := m.open(viewDraft)
+		m.draft.goTo(l.pos)
+		return cmd
+	}
+	from := v.wall.sel
+	if _, shown := v.wall.graph[l.resource]; !shown { // filtered out
+		v.filter.input.SetValue("")
+		v.only = false
+		v.lay()
+	}
+	v.choose(l.resource)
+	v.back = append(v.back, from)
+	return nil
+}
+
+// goBack goes back to where one has jumped from.
+func (v *whatifView) goBack(m *model) {
+	if len(v.back) == 0 {
+		m.say(false, "there is no brick to go back to")
+		return
+	}
+	v.choose(v.back[len(v.back)-1])
+	v.back = v.back[:len(v.back)-1]
+}
+
+// again asks anew: for a deployment the files and the cloud, for a saved change
+// set the file.
+func (v *whatifView) again(m *model) tea.Cmd {
+	v.stale = true
+	if v.preview != nil && v.preview.Saved != "" {
+		return v.openSaved(m, v.preview.Saved)
+	}
+	return v.open(m)
 }
 
 // nextChange goes to the next resource that changes.
@@ -194,7 +339,7 @@ func (v *whatifView) nextChange(by int) {
 	if i < 0 && by < 0 {
 		i = 0
 	}
-	v.wall.choose(names[(i+by+len(names))%len(names)])
+	v.reveal(names[(i+by+len(names))%len(names)])
 }
 
 // nextRisk marks the next risk as looked at and goes to its resource.
@@ -205,8 +350,17 @@ func (v *whatifView) nextRisk() {
 	v.risk = (v.risk + 1) % len(v.preview.Risks)
 	v.seen[v.risk] = true
 	if name := v.preview.Risks[v.risk].Resource; name != "" {
-		v.wall.choose(name)
+		v.reveal(name)
 	}
+}
+
+// reveal goes to a brick, also where the filter hides it.
+func (v *whatifView) reveal(name string) {
+	if _, shown := v.wall.graph[name]; !shown {
+		v.filter.input.SetValue("")
+		v.lay()
+	}
+	v.wall.choose(name)
 }
 
 func (v *whatifView) unseen() int {
@@ -239,6 +393,9 @@ func (v *whatifView) deploy(m *model) tea.Cmd {
 	switch {
 	case v.loading || p == nil:
 		m.say(true, "there is no what-if yet")
+		return nil
+	case p.Kind == "compare":
+		m.say(true, "this compares with %s and cannot be deployed; r asks what a deployment would do", p.Against)
 		return nil
 	case p.Findings.HasErrors():
 		m.say(true, "mend what is wrong first: %s", p.Findings[0].Message)
@@ -315,10 +472,17 @@ func (v *whatifView) letFail(m *model) tea.Cmd {
 	return nil
 }
 
-func (v *whatifView) click(_ *model, x, y int) tea.Cmd {
+func (v *whatifView) click(m *model, x, y int) tea.Cmd {
 	if n := v.wall.at(x, y); n != "" {
-		v.wall.choose(n)
-		v.scroll = 0
+		v.choose(n)
+		return nil
+	}
+	if v.side.contains(x, y) {
+		for _, l := range v.links {
+			if l.line == y-v.side.y-2+v.scroll {
+				return v.follow(m, l)
+			}
+		}
 	}
 	return nil
 }
@@ -326,15 +490,27 @@ func (v *whatifView) click(_ *model, x, y int) tea.Cmd {
 func (v *whatifView) wheel(_ *model, by int) { v.scroll = max(0, v.scroll+by) }
 
 func (v *whatifView) keys(m *model) []binding {
+	if v.focus >= 0 {
+		return []binding{{"enter", "go there"}, {"↑ ↓", "the next"}, {"esc", "leave the details"}, {"backspace", "back to the brick before"}}
+	}
 	keys := []binding{{"d", "deploy"}}
-	if v.preview != nil {
-		keys[0].words = map[string]string{"deploy": "deploy", "undo": "go back", "delete": "delete"}[v.preview.Kind]
-		if len(v.preview.Risks) > 0 {
+	p := v.preview
+	if p != nil {
+		keys[0].words = map[string]string{"deploy": "deploy", "undo": "go back", "delete": "delete"}[p.Kind]
+		if p.Kind == "compare" {
+			keys = nil
+		}
+		if len(p.Risks) > 0 {
 			keys = append(keys, binding{"tab", "look through risks"})
 		}
 	}
-	keys = append(keys, binding{"n", "next change"}, binding{"c", "only changes"}, binding{"t", "template line"}, binding{"x", "if it failed here"}, binding{"r", "ask again"}, binding{"← ↓ ↑ →", "walk the wall"}, binding{"pgdn", "more of the details"})
-	if v.preview != nil && v.preview.Kind != "delete" {
+	keys = append(keys, binding{"n", "next change"}, binding{"enter", "because and then"}, binding{"g", "group"}, binding{"/", "filter"}, binding{"c", "only changes"}, binding{"t", "template line"},
+		binding{"x", "if it failed here"}, binding{"s", "save, to deploy exactly that"}, binding{"m", "write it as Markdown"}, binding{"p", "draw it as SVG or PDF"}, binding{"a", "compare with something else"}, binding{"r", "ask again"},
+		binding{"v", "long values whole or short"}, binding{"← ↓ ↑ →", "walk the wall"}, binding{"pgdn", "more of the details"}, binding{"backspace", "back to the brick before"})
+	if p != nil && p.Kind == "deploy" && p.Saved != "" && !p.Approved {
+		keys = append(keys, binding{"A", "agree to it"})
+	}
+	if p != nil && p.Kind != "delete" {
 		keys = append(keys, binding{"o", "on failure: undo or hold"})
 	}
 	if m.app.StandIn() {
@@ -348,10 +524,16 @@ func (v *whatifView) hint(*model) string {
 	switch {
 	case v.loading:
 		return "asking the cloud …"
+	case v.filter.typing:
+		return "type words of name, type or change; enter keeps the filter"
+	case v.focus >= 0:
+		return "what led to it, and what follows from it"
 	case p == nil:
 		return ""
 	case v.stale:
 		return "the files have changed: r makes it anew"
+	case p.Kind == "compare":
+		return "a comparison: r asks what a deployment would do"
 	case p.Findings.HasErrors():
 		return "next: mend what is wrong, 2 shows it"
 	case v.unseen() > 0:
@@ -374,305 +556,11 @@ func plural(n int) string {
 }
 
 func (v *whatifView) status(*model) string {
+	if v.preview != nil && v.preview.Against != "" {
+		return "compared with " + v.preview.Against
+	}
 	if v.made.IsZero() || v.preview == nil {
 		return ""
 	}
 	return "compared with the cloud at " + v.made.Format("15:04:05")
-}
-
-func (v *whatifView) draw(m *model, s *screen, r rect) {
-	t := m.t
-	p := v.preview
-	if p == nil {
-		y := r.y + 1
-		lines := []string{"asking the cloud what is there …"}
-		if v.err != nil {
-			lines = append([]string{"There is no what-if:"}, strings.Split(v.err.Error(), "\n")...)
-		}
-		for _, l := range lines {
-			for _, part := range wrap(l, r.w-6) {
-				s.text(r.x+3, y, r.w-6, t.plain(), part)
-				y++
-			}
-		}
-		return
-	}
-	if len(p.Changes) == 0 && p.Findings.HasErrors() {
-		s.text(r.x+1, r.y, r.w-2, t.plain(), "There is no what-if until what is wrong below is mended.")
-	} else {
-		v.drawTop(m, s, r)
-	}
-	body, strip := rect{r.x, r.y + 2, r.w, r.h - 2}, rect{}
-	if n := v.stripLines(); n > 0 {
-		body, strip = body.splitBottom(min(n+1, r.h/2))
-		v.drawStrip(m, s, strip)
-	}
-	if p.Findings.HasErrors() && len(p.Changes) == 0 {
-		return
-	}
-	of := func(name string) brick {
-		ch := p.Change(name)
-		return brick{mark: ch.Kind.Mark(), sub: ch.Type, paint: t.kinds[ch.Kind], faint: ch.Kind == whatif.Same}
-	}
-	if r.w < 100 {
-		top, bottom := body.splitBottom(body.h / 2)
-		v.wall.draw(s, top, t, of)
-		v.drawChange(m, s, rect{bottom.x + 1, bottom.y, bottom.w - 2, bottom.h})
-		return
-	}
-	left, side := body.splitRight(max(52, r.w*2/5))
-	s.column(side.x, side.y, side.h, t.on(t.mortar), "│")
-	v.wall.draw(s, left.inset(0), t, of)
-	v.drawChange(m, s, rect{side.x + 2, side.y, side.w - 3, side.h})
-}
-
-func (v *whatifView) drawTop(m *model, s *screen, r rect) {
-	t, p := m.t, v.preview
-	x := drawTally(m, s, r.x+1, r.y, r.w-1, p.Tally)
-	title := map[string]string{"undo": "way back, " + noteOf(p), "delete": "deletion of the stack"}[p.Kind]
-	if title != "" {
-		x = s.text(x, r.y, r.w-x, bold(t.hinted()), title)
-	}
-	words := ""
-	if !p.Empty() {
-		words = "about " + whatif.Length(p.Estimate.Seconds)
-	}
-	if n := len(p.Risks); n > 0 {
-		words += fmt.Sprintf(" · %d risk%s", n, plural(n))
-	}
-	if x+width(words)+2 < r.w {
-		s.right(r.x+r.w-1, r.y, r.w-x-2, bold(t.hinted()), words)
-	}
-}
-
-func noteOf(p *app.Preview) string {
-	if p.Revision == nil {
-		return ""
-	}
-	return p.Revision.Note
-}
-
-func (v *whatifView) stripLines() int {
-	n := len(v.preview.Risks)
-	for _, f := range v.preview.Findings {
-		if f.Severity == tosca.Error {
-			n++
-		}
-	}
-	return min(n, 8)
-}
-
-// drawStrip lists what is wrong and the risks.
-func (v *whatifView) drawStrip(m *model, s *screen, r rect) {
-	t := m.t
-	s.line(r.x, r.y, r.w, t.on(t.mortar), "─")
-	y := r.y + 1
-	for _, f := range v.preview.Findings {
-		if f.Severity != tosca.Error || y >= r.y+r.h {
-			continue
-		}
-		x := s.text(r.x+1, y, r.w-2, bold(t.on(t.states["failed"].word)), "✖ "+f.Message)
-		x = s.text(x+2, y, r.x+r.w-x-3, t.hinted(), f.Mend)
-		s.text(x+2, y, r.x+r.w-x-3, t.faint(), f.Short())
-		y++
-	}
-	rows := r.y + r.h - y
-	from := max(0, min(v.risk-rows+1, len(v.preview.Risks)-rows))
-	for i := from; i < len(v.preview.Risks) && y < r.y+r.h; i++ {
-		risk := v.preview.Risks[i]
-		label := uv.Style{Fg: t.selText, Bg: t.selGround, Attrs: uv.AttrBold}
-		mark := " ! "
-		if v.seen[i] {
-			label, mark = uv.Style{Fg: t.hint, Bg: t.bar}, " √ "
-		}
-		x := s.text(r.x+1, y, 17, label, fmt.Sprintf("%s%-12s ", mark, risk.Kind))
-		st := t.plain()
-		if i == v.risk {
-			st = t.strong()
-		}
-		x = s.text(x+2, y, r.w-x-3, st, risk.Text)
-		s.text(x+2, y, r.x+r.w-x-3, t.faint(), risk.Pos.Short())
-		y++
-	}
-}
-
-// detail is a line of the details, as pieces.
-type detail []span
-
-// drawChange spells the selected change out.
-func (v *whatifView) drawChange(m *model, s *screen, r rect) {
-	ch := v.preview.Change(v.wall.sel)
-	if ch == nil {
-		return
-	}
-	t := m.t
-	p := t.kinds[ch.Kind]
-	x := s.spans(r.x, r.y, r.w, span{bold(t.on(p.word)), ch.Kind.Mark() + " " + ch.Name}, span{t.plain(), "  "}, span{bold(t.on(p.word)), string(ch.Kind)})
-	s.text(x+2, r.y, r.x+r.w-x-2, t.faint(), ch.Type+" · "+ch.Pos.Short())
-	lines := v.details(m, ch, r.w)
-	room := r.h - 2
-	v.scroll = max(0, min(v.scroll, len(lines)-room))
-	for i, l := range lines[v.scroll:min(len(lines), v.scroll+max(0, room))] {
-		s.spans(r.x, r.y+2+i, r.w, l...)
-	}
-	if v.scroll+room < len(lines) {
-		s.right(r.x+r.w, r.y+r.h-1, r.w, bold(t.hinted()), fmt.Sprintf("%d more, pgdn", len(lines)-v.scroll-room))
-	}
-}
-
-func (v *whatifView) details(m *model, ch *whatif.Change, w int) []detail {
-	t := m.t
-	var out []detail
-	add := func(pieces ...span) { out = append(out, pieces) }
-	if v.play != nil && v.play.Resource == ch.Name {
-		for i, l := range cli.RehearsalLines(v.play) {
-			st := t.plain()
-			if i == 0 || !strings.HasPrefix(l, " ") {
-				st = bold(t.hinted())
-				if i > 0 {
-					add()
-				}
-			}
-			for k, part := range wrap(strings.TrimLeft(l, " "), w-2-len(l)+len(strings.TrimLeft(l, " "))) {
-				indent := strings.Repeat(" ", len(l)-len(strings.TrimLeft(l, " ")))
-				if k > 0 {
-					indent += "  "
-				}
-				add(span{st, indent + part})
-			}
-		}
-		return out
-	}
-	if ch.Kind == whatif.Same {
-		add(span{t.faint(), "It stays as it is; no call is made."})
-		if ch.Recorded != nil {
-			add(span{t.faint(), ch.Recorded.ID})
-			add()
-			for _, name := range propertyNames(ch.Recorded) {
-				add(span{t.on(t.key), pad(name, 16) + " "}, span{t.plain(), tosca.Show(ch.Recorded.Properties[name])})
-			}
-		}
-	}
-	longest := 8
-	for _, c := range ch.Properties {
-		longest = max(longest, width(c.Path))
-	}
-	longest = min(longest, w/3)
-	for _, c := range ch.Properties {
-		out = append(out, v.property(m, ch, c, longest, w)...)
-	}
-	if ch.OneWay {
-		add()
-		add(span{t.hinted(), "It cannot be put back in place, so it is made last."})
-	}
-	section := func(title string, lines []string) {
-		if len(lines) == 0 {
-			return
-		}
-		add()
-		add(span{bold(t.hinted()), title})
-		for _, l := range lines {
-			for i, part := range wrap(l, w-2) {
-				indent := "  "
-				if i > 0 {
-					indent = "    "
-				}
-				add(span{t.plain(), indent + part})
-			}
-		}
-	}
-	section("because", ch.Because)
-	var then []string
-	for _, n := range ch.Then {
-		if d := v.preview.Change(n); d != nil {
-			then = append(then, d.Kind.Mark()+" "+n+"  "+string(d.Kind))
-		}
-	}
-	section("then", then)
-	if ups := v.wall.users.Reach(ch.Name); len(ups) > 0 {
-		section("rests on it", []string{strings.Join(ups, ", ")})
-	}
-	return out
-}
-
-func propertyNames(r *stack.Recorded) []string {
-	var names []string
-	for n, v := range r.Properties {
-		if !tosca.Equal(v, tosca.Null{}) {
-			names = append(names, n)
-		}
-	}
-	slices.Sort(names)
-	return names
-}
-
-func pad(s string, w int) string {
-	if n := w - width(s); n > 0 {
-		return s + strings.Repeat(" ", n)
-	}
-	return clip(s, w)
-}
-
-// property is one property before and after, on one line where it fits.
-func (v *whatifView) property(m *model, ch *whatif.Change, c stack.PropertyChange, longest, w int) []detail {
-	t := m.t
-	after := tosca.Show(c.After)
-	if c.Unknown {
-		after = "set by the cloud"
-		if c.Link {
-			after = tosca.Show(c.After) + " (a new one)"
-			if c.Before == nil || tosca.Show(c.Before) != tosca.Show(c.After) {
-				after = tosca.Show(c.After)
-			}
-		}
-	}
-	before := tosca.Show(c.Before)
-	if c.Before == nil {
-		before = "not set"
-	}
-	if c.After == nil {
-		after = "taken away"
-	}
-	if tosca.HasSecret(c.After) {
-		after = "(secret)"
-		if c.Before != nil {
-			after = "(secret, changed)"
-		}
-	}
-	name := span{t.on(t.key), pad(c.Path, longest) + " "}
-	effect := span{}
-	if c.Effect == stack.Swap && ch.Kind == whatif.Swap {
-		effect = span{t.on(t.kinds[whatif.Swap].word), "  forces the swap"}
-	}
-	switch {
-	case ch.Kind == whatif.New:
-		return values(name, longest, w, t.strong(), after)
-	case ch.Kind == whatif.Drop || ch.Kind == whatif.Release:
-		return values(name, longest, w, t.faint(), before)
-	}
-	line := detail{name, {t.faint(), before}, {t.faint(), " → "}, {t.strong(), after}, effect}
-	if longest+1+width(before)+3+width(after)+width(effect.text) <= w {
-		return []detail{line}
-	}
-	out := values(name, longest, w, t.faint(), before)
-	out = append(out, values(span{t.faint(), strings.Repeat(" ", longest-1) + "→ "}, longest, w, t.strong(), after)...)
-	if effect.text != "" {
-		out = append(out, detail{{t.plain(), strings.Repeat(" ", longest)}, effect})
-	}
-	return out
-}
-
-// values is a long value over several lines, under its name.
-func values(name span, longest, w int, st uv.Style, text string) []detail {
-	var out []detail
-	for i, part := range wrap(text, max(10, w-longest-2)) {
-		if i > 0 {
-			name = span{st, strings.Repeat(" ", longest+1)}
-		}
-		out = append(out, detail{name, {st, part}})
-	}
-	if len(out) == 0 {
-		out = []detail{{name}}
-	}
-	return out
 }

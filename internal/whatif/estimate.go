@@ -67,7 +67,13 @@ func (e Estimate) Way() string {
 	return strings.Join(parts, " › ")
 }
 
-func round(s float64) float64 { return math.Round(s*10) / 10 }
+// round is seconds as exact as an estimate can be.
+func round(s float64) float64 {
+	if s < 1 {
+		return math.Round(s*1000) / 1000
+	}
+	return math.Round(s*10) / 10
+}
 
 // span is how long one change takes: likely, and when it goes well or badly.
 type span struct {

@@ -160,6 +160,8 @@ func visible(s string) string {
 func Length(s float64) string {
 	d := time.Duration(s * float64(time.Second))
 	switch {
+	case d > 0 && d < 95*time.Millisecond:
+		return fmt.Sprintf("%d ms", max(1, d.Milliseconds()))
 	case d < 10*time.Second:
 		return fmt.Sprintf("%.1f s", d.Seconds())
 	case d < time.Minute:

@@ -1,0 +1,151 @@
+package tui
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	tea "charm.land/bubbletea/v2"
+)
+
+// TestTheWhatIfIsLookedThrough groups, filters, jumps along the causes and
+// back, and cuts long values.
+func TestTheWhatIfIsLookedThrough(t *testing.T) {
+	d := newDesk(t, 142, 42)
+	d.edit("bulletin-test.stack.yaml", "site: test", "site: proof\n  db_version: \"14\"")
+	d.press("down", "3")
+	d.wants("longest: ", "by nominal times; no past run tells more")
+	// to the database, on to what follows from it, and back
+	d.whatif.choose("readings_db")
+	d.wants("because", "input db_version is 14, was 15", "then, ", "forces the swap")
+	d.press("enter", "down", "down")
+	d.wants("▸", "enter go there")
+	n := len(d.whatif.links)
+	d.press("down", "down", "down", "down", "down", "down", "down", "enter")
+	if from := d.whatif.wall.sel; from == "readings_db" || n < 3 {
+		t.Fatalf("%d links lead to %s", n, from)
+	}
+	d.wants("of ⇅ readings_db changes")
+	d.press("backspace")
+	d.wants("⇅ readings_db")
+	d.press("backspace")
+	d.wants("no brick to go back to")
+	// from the cause to its line
+	d.press("enter", "enter")
+	d.wants("2 Draft", "stack: bulletin-test", "line 7")
+	d.press("3")
+	// groups
+	d.press("g")
+	d.wants("grouped by type", "2 Subnet", "1 Zone")
+	d.press("g")
+	d.wants("grouped by change", "1 new", "swap")
+	d.press("g")
+	d.lacks("2 Subnet")
+	// filter
+	d.press("/", "zone")
+	d.wants("filter zone", "bulletin_zone", "enter keeps the filter")
+	d.lacks("▪ valley_net")
+	d.press("enter")
+	d.wants("filter: zone")
+	d.press("/", "xyz", "enter")
+	d.wants("No resource has these words")
+	d.press("esc")
+	d.wants("valley_net")
+	d.press("/", "readings_db", "enter")
+	d.press("n", "n", "n", "n", "n")
+	d.lacks("filter: readings_db") // the next change is hidden by it
+	d.press("c")
+	d.lacks("valley_net")
+	d.press("c")
+	// a mouse on what follows
+	d.whatif.choose("readings_db")
+	d.screen()
+	for _, l := range d.whatif.links {
+		if l.resource != "" {
+			d.send(tea.MouseClickMsg{X: d.whatif.side.x + 4, Y: d.whatif.side.y + 2 + l.line, Button: tea.MouseLeft})
+			if d.whatif.wall.sel != l.resource {
+				t.Errorf("a click on %s leads to %s", l.resource, d.whatif.wall.sel)
+			}
+			break
+		}
+	}
+}
+
+func TestLongValuesAreCut(t *testing.T) {
+	d := newDesk(t, 142, 42)
+	d.edit("bulletin.yaml", "label: { $concat: [ reader-, $node_index ] }", "label: reader\n        user_data: \""+strings.Repeat("measure the snow and the wind ", 20)+"the end\"")
+	d.press("down", "3")
+	d.whatif.choose("reader#2")
+	d.wants("lines more, v shows them")
+	d.lacks("the end")
+	d.press("v")
+	d.wants("long values are shown whole")
+	d.whatif.choose("reader#2")
+	d.wants("the end")
+}
+
+// TestTheWhatIfGoesOut saves, writes and draws it, compares it with something
+// else, and opens what was saved.
+func TestTheWhatIfGoesOut(t *testing.T) {
+	d := newDesk(t, 142, 42)
+	d.press("down", "3", "s")
+	d.wants("Save it to which file?", "bulletin-test.changes.json")
+	d.press("enter")
+	d.wants("saved as ")
+	d.press("s", "enter")
+	d.wants("is there already. Write over it?")
+	d.press("n")
+	for k, file := range map[string]string{"m": "bulletin-test.md", "p": "bulletin-test.pdf"} {
+		d.press(k, "enter")
+		if b, err := os.ReadFile(filepath.Join(d.dir, file)); err != nil || len(b) < 500 {
+			t.Errorf("%s: %d bytes, %v", file, len(b), err)
+		}
+	}
+	d.press("p", "backspace", "backspace", "backspace", "png", "enter")
+	d.wants("must end in .svg or .pdf")
+
+	d.press("a")
+	d.wants("Compare bulletin-test.stack.yaml as it is written with which revision")
+	d.press("enter")
+	d.wants("compared with revision 2", "a comparison: r asks")
+	d.lacks("deploying puts it back") // the cloud is not asked
+	d.press("d")
+	d.wants("cannot be deployed")
+	d.press("a", "backspace", "bulletin-live.stack.yaml", "enter")
+	d.wants("compared with ", "bulletin-live.stack.yaml", "◧")
+	d.press("a", "backspace", "77", "enter")
+	d.wants("has no revision 77")
+	d.press("r")
+	d.wants("compared with the cloud at", "look through 1 risk")
+
+	// somebody else opens what was saved, and agrees
+	d.press("1", "o", filepath.Join(d.dir, "bulletin-test.changes.json"), "enter")
+	d.wants("3 What-if", "saved by ", "1 risk")
+	d.press("A")
+	d.wants("Agree, as ")
+	d.press("y")
+	d.wants("agree: ", "another person has to approve it")
+	if _, err := d.app.Approve(filepath.Join(d.dir, "bulletin-test.changes.json"), "warden"); err != nil {
+		t.Fatal(err)
+	}
+	d.press("r")
+	d.wants("approved by warden")
+	d.edit("bulletin-test.changes.json", "\"kind\": \"new\"", "\"kind\": \"edit\"")
+	d.press("r")
+	d.wants("was changed after it was saved")
+}
+
+// TestNotesAreShown wants warnings of a team's rules, and what is left as it
+// is, under the wall.
+func TestNotesAreShown(t *testing.T) {
+	d := newDesk(t, 142, 42)
+	if err := os.WriteFile(filepath.Join(d.dir, "rules", "more.yaml"), []byte("rules:\n  - { id: calm, message: small steps are better, severity: warn, each: stack, require: stack.tally.edit < 2 }\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	d.press("down", "3")
+	d.wants("· note", "the stack: small steps are better (rule calm)", "more.yaml:2")
+	d.send(tea.WindowSizeMsg{Width: 80, Height: 24})
+	d.press("tab")
+	d.wants("meanwhile for forecasters, nightly_model", "deploy it when nobody needs it")
+}
