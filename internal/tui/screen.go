@@ -27,9 +27,6 @@ func (r rect) splitBottom(n int) (top, bottom rect) {
 	return rect{r.x, r.y, r.w, r.h - n}, rect{r.x, r.y + r.h - n, r.w, n}
 }
 
-// inset takes n columns off both sides.
-func (r rect) inset(n int) rect { return rect{r.x + n, r.y, max(0, r.w-2*n), r.h} }
-
 // screen is the frame being drawn.
 type screen struct {
 	*lipgloss.Canvas

@@ -22,7 +22,7 @@ type brick struct {
 // a single cell, so that the whole wall stays in sight as long as it can.
 type wall struct {
 	courses [][]string
-	labels  []string // of groups that are no courses; nil for courses, which have numbers
+	labels  []string    // of groups that are no courses; nil for courses, which have numbers
 	graph   stack.Graph // of what is shown
 	all     stack.Graph // also of what is filtered out
 	users   stack.Graph // all turned around
