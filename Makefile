@@ -24,6 +24,7 @@ bench:
 
 fuzz:
 	$(GO) test -run '^$$' -fuzz FuzzRead -fuzztime 60s ./internal/tosca
+	$(GO) test -run '^$$' -fuzz FuzzParts -fuzztime 60s ./internal/tosca
 	$(GO) test -run '^$$' -fuzz FuzzFunction -fuzztime 60s ./internal/tosca
 	$(GO) test -run '^$$' -fuzz FuzzFormat -fuzztime 60s ./internal/tosca
 	$(GO) test -run '^$$' -fuzz FuzzArchive -fuzztime 60s ./internal/bundle

@@ -23,7 +23,6 @@ import (
 	"brickrow/internal/cloud"
 	"brickrow/internal/profile"
 	"brickrow/internal/rules"
-	"brickrow/internal/stack"
 	"brickrow/internal/store"
 	"brickrow/internal/tosca"
 	"brickrow/internal/whatif"
@@ -47,9 +46,10 @@ type App struct {
 	Takes   whatif.Takes
 	yard    *yard.Yard // nil with a cloud elsewhere
 
-	baseMu  sync.Mutex
-	base    *stack.Wanted // the last revision that was resolved to compare with
-	baseKey [2]int64      // its stack and number
+	deployedMu   sync.Mutex
+	lastDeployed *deployed // the stack that was compared with last
+
+	trees tosca.Trees // of the template that was read last
 
 	rulesMu  sync.Mutex
 	rules    *rules.Set // those read last

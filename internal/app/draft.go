@@ -129,7 +129,7 @@ func (a *App) fill(ctx context.Context, d *Draft, b *bundle.Bundle, v Values) {
 	if b != nil {
 		d.Bundle, d.Template, d.Text = b, b.Name, string(b.Text)
 		var findings tosca.Findings
-		d.File, findings = tosca.Read(b.Name, b.Text, b.Source())
+		d.File, findings = tosca.Read(b.Name, b.Text, a.source(b))
 		d.Findings = append(d.Findings, findings...)
 	}
 	d.options = stack.Options{Given: a.given(ctx, d, v), Lenient: d.Stack == nil && len(v.Flags) == 0 && v.File == "" && !v.Strict}
@@ -139,6 +139,14 @@ func (a *App) fill(ctx context.Context, d *Draft, b *bundle.Bundle, v Values) {
 	a.readRules(d)
 	d.base = d.Findings
 	d.resolve()
+}
+
+// source is what the reader asks about a bundle. The template that was read
+// last is kept in parts, so that reading it again after a change is quick.
+func (a *App) source(b *bundle.Bundle) tosca.Source {
+	src := b.Source()
+	src.Trees = &a.trees
+	return src
 }
 
 // place holds the target of the stack file against the one asked for.
@@ -352,6 +360,11 @@ func (a *App) WhatIf(ctx context.Context, d *Draft, askCloud bool) (*Preview, er
 	var live map[string]*stack.Live
 	if site != nil {
 		live = site.Of(d.Stack.Stack)
+		defer func() {
+			if st != nil && err == nil {
+				a.remember(st, live)
+			}
+		}()
 	}
 	err = a.compare(ctx, p, d.Stack.Stack, d.Stack.Target, d.Wanted, live)
 	if err == nil && d.Rules != nil {
@@ -484,29 +497,16 @@ func (a *App) existing(s *precheck.Site, typ string) []stack.Found {
 // was not asked.
 func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Target, w *stack.Wanted, live map[string]*stack.Live) error {
 	s := whatif.State{Stack: name, Target: t, Wanted: w, Live: live, Takes: a.Takes, Deleting: p.Kind == "delete"}
-	if p.Stack != nil {
-		var err error
-		if s.Recorded, p.Old, err = a.Store.Recorded(ctx, p.Stack.ID); err != nil {
-			return err
-		}
-		if s.Kept, err = a.Store.Kept(ctx, p.Stack.ID); err != nil {
-			return err
-		}
-		s.BaseRevision = p.Stack.Revision
-		if p.Stack.Revision > 0 {
-			base, err := a.Store.Revision(ctx, p.Stack.ID, p.Stack.Revision)
-			if err != nil {
-				return err
-			}
-			s.BaseInputs, s.BaseFound = base.Inputs, base.Found
-			s.Base = a.resolvedBase(p.Stack.ID, base)
-		}
-	}
-	past, err := a.Store.Timings(ctx)
+	is, err := a.deployed(ctx, p.Stack, live != nil)
 	if err != nil {
 		return err
 	}
-	s.Past = func(typ string, k whatif.Kind) []float64 { return past[typ][actions[k]] }
+	if live == nil {
+		s.Live = is.live
+	}
+	s.Recorded, p.Old, s.Kept, s.BaseRevision, s.Base = is.recorded, is.old, is.kept, is.revision.Number, is.base
+	s.BaseInputs, s.BaseFound = is.revision.Inputs, is.revision.Found
+	s.Past = func(typ string, k whatif.Kind) []float64 { return is.past[typ][actions[k]] }
 	in, err := a.settings()
 	if err != nil {
 		return err
@@ -522,19 +522,6 @@ var actions = map[whatif.Kind]run.Action{whatif.New: run.Create, whatif.Swap: ru
 
 // Careful reports whether the stack, or its target, is a careful one.
 func (p *Preview) Careful() bool { return p.careful }
-
-// resolvedBase resolves a stored revision, the last one asked for only once:
-// revisions do not change.
-func (a *App) resolvedBase(stackID int64, rev *store.Revision) *stack.Wanted {
-	a.baseMu.Lock()
-	defer a.baseMu.Unlock()
-	key := [2]int64{stackID, int64(rev.Number)}
-	if a.base == nil || a.baseKey != key {
-		a.base, _ = resolveRevision(rev)
-		a.baseKey = key
-	}
-	return a.base
-}
 
 // WhatIfUndo compares a former revision of a stack with the record and the
 // cloud. Revision 0 is the one that was deployed before the current one, or

@@ -111,7 +111,7 @@ func Same(a, b tosca.Value) bool {
 // compare lists the places where two values differ, going into maps and into
 // lists of maps.
 func compare(path string, before, after tosca.Value) []PropertyChange {
-	if len(tosca.Awaits(after)) > 0 {
+	if tosca.Waits(after) {
 		if _, whole := after.(tosca.Unknown); whole || before == nil {
 			return []PropertyChange{{Path: path, Before: before, After: after, Unknown: true}}
 		}
@@ -140,7 +140,7 @@ func compare(path string, before, after tosca.Value) []PropertyChange {
 			return out
 		}
 	}
-	unknown := len(tosca.Awaits(after)) > 0
+	unknown := tosca.Waits(after)
 	if b, ok := before.(tosca.Map); ok && after == nil && strings.HasPrefix(path, "tags") {
 		return compareMaps(path, b, nil)
 	}

@@ -724,7 +724,7 @@ func (w *Wanted) Late(res *Resource, attrs Attributes) (map[string]tosca.Value, 
 	out := make(map[string]tosca.Value, len(res.Properties))
 	var r *resolver
 	for _, p := range res.Properties {
-		if len(tosca.Awaits(p.Value)) == 0 {
+		if !tosca.Waits(p.Value) {
 			out[p.Name] = p.Value
 			continue
 		}

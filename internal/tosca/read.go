@@ -12,6 +12,7 @@ import (
 	"bytes"
 	"errors"
 	"io"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -255,6 +256,8 @@ type Source struct {
 	// Open reads another file of the template, by its path relative to the
 	// folder of the template, with slashes.
 	Open func(path string) ([]byte, error)
+	// Trees keeps what was parsed for the next reading; nil keeps nothing.
+	Trees *Trees
 }
 
 // Read reads a template. The file is never nil; what could not be read is
@@ -265,6 +268,10 @@ func Read(name string, text []byte, src Source) (*File, Findings) {
 	}
 	sh := &shared{src: src, root: strings.TrimSuffix(name, filepath.FromSlash(src.Entry)), files: map[string]*File{}, reading: []string{src.Entry}}
 	r := &reader{file: name, path: src.Entry, main: true, shared: sh}
+	if src.Trees != nil && src.Trees.mu.TryLock() {
+		defer src.Trees.mu.Unlock()
+		r.trees = src.Trees
+	}
 	f := r.readFile(text)
 	sh.findings.Sort()
 	return f, sh.findings
@@ -305,7 +312,11 @@ type reader struct {
 	assigned  arena[Assignment]
 	required  arena[Requirement]
 	given     []*Assignment
-	budget    int // nodes that may still be visited: aliases cannot blow up
+	trees     *Trees
+	cut       *inParts // the file in parts; nil where it is read as a whole
+	noParts   bool
+	broken    bool // a part turned out to be no YAML of its own
+	budget    int  // nodes that may still be visited: aliases cannot blow up
 	depth     int
 	stopped   bool
 }
@@ -332,10 +343,77 @@ func (r *reader) argRoom(n int) []*Expr {
 	return out
 }
 
+// readFile reads a file: in parts where that can be done, and once more as a
+// whole where it then turns out that it cannot.
 func (r *reader) readFile(text []byte) *File {
+	again := *r
+	before := *r.shared
+	before.files = maps.Clone(r.files)
+	f := r.readOnce(text)
+	if r.cut == nil {
+		return f
+	}
+	for part := range r.cut.parts { // those that nobody has asked for
+		r.broken = r.broken || part == nil
+	}
+	if r.broken {
+		*r.shared = before
+		again.noParts = true
+		f = again.readOnce(text)
+	}
+	return f
+}
+
+// parse parses the text of a file, of which the node templates may come in
+// parts.
+func (r *reader) parse(text []byte) *yaml.Node {
+	if !fitToRead(r.file, text, &r.findings) {
+		return nil
+	}
+	if !r.noParts {
+		if r.cut = cutUp(text, r.trees); r.cut != nil {
+			return r.cut.root
+		}
+	}
+	return parseWhole(r.file, text, &r.findings)
+}
+
+// nodeEntries goes through the entries of the node templates.
+func (r *reader) nodeEntries(n *yaml.Node, each func(field)) {
+	if r.cut == nil || n != r.cut.place {
+		for _, f := range r.entries(n, nodesKey) {
+			each(f)
+		}
+		return
+	}
+	seen := map[string]int{}
+	for part := range r.cut.parts {
+		if part == nil {
+			r.broken = true
+			continue
+		}
+		if r.broken {
+			continue
+		}
+		for _, f := range r.entries(part, nodesKey) {
+			if line := seen[f.key.Value]; line > 0 {
+				r.twice(f.key, line)
+				continue
+			}
+			seen[f.key.Value] = f.key.Line
+			each(f)
+		}
+	}
+}
+
+func (r *reader) twice(k *yaml.Node, line int) {
+	r.findings.Errorf(r.pos(k), "duplicate-key", "remove one of the two", "'%s' stands here a second time; the first is in line %d", k.Value, line)
+}
+
+func (r *reader) readOnce(text []byte) *File {
 	f := &File{Name: r.file, Path: r.path, Library: NewLibrary(), Repositories: map[string]string{}}
 	r.lib, r.out = f.Library, f
-	root := ParseYAML(r.file, text, &r.findings)
+	root := r.parse(text)
 	if root == nil {
 		return f
 	}
@@ -369,20 +447,33 @@ func (r *reader) readFile(text []byte) *File {
 // ParseYAML parses text into its root node, or reports why it cannot and
 // yields nil.
 func ParseYAML(file string, text []byte, findings *Findings) *yaml.Node {
+	if !fitToRead(file, text, findings) {
+		return nil
+	}
+	return parseWhole(file, text, findings)
+}
+
+// fitToRead reports what makes a text unfit to be parsed at all.
+func fitToRead(file string, text []byte, findings *Findings) bool {
 	whole := Pos{File: file, Line: 1, Column: 1}
 	switch {
 	case len(text) > MaxBytes:
 		findings.Errorf(whole, "too-large", "split it", "the file has %d MiB; up to %d MiB are read", len(text)>>20, MaxBytes>>20)
-		return nil
+		return false
 	case !utf8.Valid(text):
 		findings.Errorf(whole, "not-text", "save it as UTF-8", "the file is not UTF-8 text")
-		return nil
+		return false
 	}
 	if p, deep := nestsTooDeep(text); deep {
 		p.File = file
 		findings.Errorf(p, "too-deep", "", "the file nests more than %d levels deep", maxDepth)
-		return nil
+		return false
 	}
+	return true
+}
+
+func parseWhole(file string, text []byte, findings *Findings) *yaml.Node {
+	whole := Pos{File: file, Line: 1, Column: 1}
 	decoder := yaml.NewDecoder(bytes.NewReader(text))
 	var doc yaml.Node
 	if err := decoder.Decode(&doc); err != nil && len(bytes.TrimSpace(text)) > 0 {
@@ -524,7 +615,7 @@ func (r *reader) pairs(n *yaml.Node) []field {
 			line = section(out).line(k.Value)
 		}
 		if line > 0 {
-			r.findings.Errorf(r.pos(k), "duplicate-key", "remove one of the two", "'%s' stands here a second time; the first is in line %d", k.Value, line)
+			r.twice(k, line)
 			continue
 		}
 		if seen != nil {

@@ -15,15 +15,14 @@ func (r *reader) service(s field) *ServiceTemplate {
 	for _, f := range r.entries(doc.at("inputs"), "inputs") {
 		out.Inputs = append(out.Inputs, r.property(f, secInput))
 	}
-	nodes := r.entries(doc.at("node_templates"), "node_templates")
-	list := deref(doc.at("node_templates"))
-	out.empty = doc != nil && (list == nil || list.ShortTag() == "!!null" || list.Kind == yaml.MappingNode && len(list.Content) == 0)
-	out.byName = make(map[string]*NodeTemplate, len(nodes))
-	for _, f := range nodes {
+	list := deref(doc.at(nodesKey))
+	out.empty = doc != nil && (r.cut == nil || list != r.cut.place) && (list == nil || list.ShortTag() == "!!null" || list.Kind == yaml.MappingNode && len(list.Content) == 0)
+	out.byName = map[string]*NodeTemplate{}
+	r.nodeEntries(list, func(f field) {
 		if n := r.node(f, out); n != nil {
 			out.add(n)
 		}
-	}
+	})
 	r.copyNodes(out)
 	for _, n := range out.Nodes {
 		n.Def = r.lib.Nodes[n.Type]

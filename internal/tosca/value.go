@@ -192,7 +192,7 @@ func Reveal(v Value) any {
 }
 
 // IsKnown reports whether no part of v is unknown.
-func IsKnown(v Value) bool { return len(Awaits(v)) == 0 && !isBad(v) }
+func IsKnown(v Value) bool { return !Waits(v) && !isBad(v) }
 
 // Awaits lists the attributes that v waits for.
 func Awaits(v Value) []Attribute {
@@ -215,6 +215,25 @@ func Awaits(v Value) []Attribute {
 		return of
 	}
 	return nil
+}
+
+// Waits reports whether a value has parts that wait for the cloud.
+func Waits(v Value) bool {
+	switch v := v.(type) {
+	case Unknown:
+		return len(v.Of) > 0
+	case Secret:
+		return Waits(v.Value)
+	case List:
+		return slices.ContainsFunc(v, Waits)
+	case Map:
+		for _, e := range v {
+			if Waits(e) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 func isBad(v Value) bool {

@@ -135,7 +135,7 @@ func (c *comparer) left(ch *Change, props map[string]tosca.Value) {
 	}
 	for _, d := range ch.Wanted.Type.Properties {
 		was, is := ch.Recorded.Properties[d.Name], ch.Live.Properties[d.Name]
-		if d.Name == "tags" || tosca.HasSecret(was) || stack.Same(was, is) || !stack.Same(props[d.Name], is) || len(tosca.Awaits(props[d.Name])) > 0 {
+		if d.Name == "tags" || tosca.HasSecret(was) || stack.Same(was, is) || !stack.Same(props[d.Name], is) || tosca.Waits(props[d.Name]) {
 			continue
 		}
 		c.set.Left = append(c.set.Left, Left{ch.Name, d.Name, fmt.Sprintf("%s was changed by hand, and is just what is wanted: %s", d.Name, tosca.Show(is))})

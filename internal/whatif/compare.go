@@ -68,8 +68,9 @@ func Nominal(lib *tosca.Library, speed float64) Takes {
 
 // Compare computes the change set.
 func Compare(s State) *ChangeSet {
-	c := &comparer{State: s, set: &ChangeSet{Stack: s.Stack, Target: s.Target, BaseRevision: s.BaseRevision},
-		recorded: map[string]*stack.Recorded{}, index: map[string]int{}, upstream: map[string][]string{}, inputs: map[string]stack.Input{}, baseInputs: map[string]stack.Input{}}
+	room := len(s.Wanted.Resources) + max(0, len(s.Recorded)-len(s.Wanted.Resources))
+	c := &comparer{State: s, set: &ChangeSet{Stack: s.Stack, Target: s.Target, BaseRevision: s.BaseRevision, Changes: make([]Change, 0, room)},
+		recorded: make(map[string]*stack.Recorded, len(s.Recorded)), index: make(map[string]int, room), upstream: map[string][]string{}, inputs: map[string]stack.Input{}, baseInputs: map[string]stack.Input{}}
 	for _, r := range s.Recorded {
 		c.recorded[r.Name] = r
 	}
@@ -266,7 +267,7 @@ func (c *comparer) newProperties(ch *Change, props map[string]tosca.Value) {
 		if v == nil || tosca.Equal(v, tosca.Null{}) {
 			continue
 		}
-		ch.Properties = append(ch.Properties, stack.PropertyChange{Path: p.Name, Property: p.Name, After: v, Unknown: len(tosca.Awaits(v)) > 0, Effect: stack.InPlace})
+		ch.Properties = append(ch.Properties, stack.PropertyChange{Path: p.Name, Property: p.Name, After: v, Unknown: tosca.Waits(v), Effect: stack.InPlace})
 	}
 	for _, l := range ch.Wanted.Links {
 		unknown := slices.ContainsFunc(l.Targets, func(n string) bool { return c.id(n) == "" })

@@ -94,6 +94,9 @@ func longer(a, b span) span {
 // takes is how long a change takes: by the median of past runs where there are
 // any.
 func (c *comparer) takes(ch *Change, k Kind) span {
+	if k == Same {
+		return span{}
+	}
 	nominal := c.Takes(ch, k)
 	var past []float64
 	if c.Past != nil {
@@ -118,24 +121,24 @@ func (c *comparer) estimate() {
 	if c.Takes == nil {
 		return
 	}
-	build, sweep := stack.Graph{}, stack.Graph{}
+	sweep := stack.Graph{}
 	times := map[string]span{}
 	gone := map[string]span{}
-	kinds := map[string]Kind{}
 	e := Estimate{}
 	var last, work, sweeping span
 	var oneWay []Link
 	for i := range c.set.Changes {
 		ch := &c.set.Changes[i]
-		kinds[ch.Name] = ch.Kind
 		switch {
 		case ch.OneWay:
 			t := c.takes(ch, ch.Kind)
 			last = last.plus(t)
 			oneWay = append(oneWay, Link{ch.Name, ch.Kind, round(t.likely), t.runs})
 		case ch.Wanted != nil:
-			build[ch.Name], times[ch.Name] = ch.Needs, c.takes(ch, ch.Kind)
-			work = work.plus(times[ch.Name])
+			if ch.Kind != Same {
+				times[ch.Name] = c.takes(ch, ch.Kind)
+				work = work.plus(times[ch.Name])
+			}
 		}
 		if ch.Recorded != nil && (ch.Kind == Drop || ch.Kind == Swap) {
 			sweep[ch.Name], gone[ch.Name] = ch.Recorded.Needs, c.takes(ch, Drop)
@@ -156,11 +159,42 @@ func (c *comparer) estimate() {
 		}
 		return along
 	}
-	path, _ := build.CriticalPath(func(n string) float64 { return times[n].likely })
-	total := whole(path, times, func(n string) Kind { return kinds[n] }, work).plus(last)
+	total := whole(c.longest(times), times, func(n string) Kind { return c.change(n).Kind }, work).plus(last)
 	e.Chain = append(e.Chain, oneWay...)
-	path, _ = sweep.CriticalPath(func(n string) float64 { return gone[n].likely })
+	path, _ := sweep.CriticalPath(func(n string) float64 { return gone[n].likely })
 	total = total.plus(whole(path, gone, func(string) Kind { return Drop }, sweeping))
 	e.Seconds, e.Low, e.High = round(total.likely), round(total.low), round(total.high)
 	c.set.Estimate = e
+}
+
+// longest is the path through the build that takes longest. The changes stand
+// each after what it needs.
+func (c *comparer) longest(times map[string]span) (path []string) {
+	if len(times) == 0 {
+		return nil
+	}
+	end := make([]float64, len(c.set.Changes))
+	from := make([]int, len(end))
+	last := 0
+	for i := range c.set.Changes {
+		ch := &c.set.Changes[i]
+		from[i] = -1
+		if ch.Wanted == nil || ch.OneWay {
+			continue
+		}
+		for _, n := range ch.Needs {
+			if j, ok := c.index[n]; ok && j < i && (end[j] > end[i] || from[i] < 0) {
+				end[i], from[i] = max(end[j], end[i]), j
+			}
+		}
+		end[i] += times[ch.Name].likely
+		if end[i] > end[last] {
+			last = i
+		}
+	}
+	for i := last; i >= 0; i = from[i] {
+		path = append(path, c.set.Changes[i].Name)
+	}
+	slices.Reverse(path)
+	return path
 }

@@ -87,7 +87,7 @@ func (c *comparer) dataRisk(ch *Change) {
 
 // interruptionRisk raises edits that restart something that others rely on.
 func (c *comparer) interruptionRisk(ch *Change) {
-	if ch.Kind != Edit {
+	if ch.Kind != Edit || len(ch.Properties) == 0 {
 		return
 	}
 	var what []string
