@@ -25,6 +25,7 @@ type maker struct {
 	*rand.Rand
 	nodes []*made
 	n     int
+	stack string
 }
 
 func (m *maker) pick(list ...string) string { return list[m.IntN(len(list))] }
@@ -90,10 +91,10 @@ func (m *maker) add() {
 		}
 		n.rests = append(n.rests, [2]string{need[0], target})
 	}
-	if n.typ != "Bucket" && m.IntN(5) == 0 {
+	if n.typ != "Bucket" && n.typ != "Network" && m.IntN(5) == 0 {
 		n.count = 1 + m.IntN(3)
 	}
-	n.props = m.values(n.typ, strings.ReplaceAll(n.name, "_", "-"))
+	n.props = m.values(n.typ, m.stack+"-"+strings.ReplaceAll(n.name, "_", "-"))
 	m.nodes = append(m.nodes, n)
 }
 
@@ -134,7 +135,7 @@ func (m *maker) edit() {
 			}
 		}
 	default:
-		props := m.values(n.typ, strings.ReplaceAll(n.name, "_", "-"))
+		props := m.values(n.typ, m.stack+"-"+strings.ReplaceAll(n.name, "_", "-"))
 		for k, v := range props {
 			if !strings.Contains(v, " "+n.name+",") {
 				n.props[k] = v
@@ -180,7 +181,7 @@ func TestRandomStacksBecomeWhatIsWanted(t *testing.T) {
 	kinds := map[whatif.Kind]int{}
 	refused := 0
 	for seed := range uint64(9) {
-		m := &maker{Rand: rand.New(rand.NewPCG(seed, 21))}
+		m := &maker{Rand: rand.New(rand.NewPCG(seed, 21)), stack: fmt.Sprint("made-", seed)}
 		name := fmt.Sprint("made-", seed)
 		file := name + ".stack.yaml"
 		b.write(file, fmt.Sprintf("stack: %s\ntemplate: %s.yaml\ntarget: workshop/cedar-2\ntags: { made: up }\n", name, name))
@@ -224,6 +225,13 @@ func TestRandomStacksBecomeWhatIsWanted(t *testing.T) {
 			for range 1 + m.IntN(4) {
 				m.edit()
 			}
+		}
+		p, err := b.WhatIfDelete(t.Context(), b.stack(name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if r := b.carry(p, "hold"); r.State != store.RunDone || len(b.etags(name)) > 0 {
+			t.Fatalf("seed %d, deleted: %s %s, %v", seed, r.State, r.Reason, b.etags(name))
 		}
 	}
 	for _, k := range []whatif.Kind{whatif.New, whatif.Edit, whatif.Swap, whatif.Drop, whatif.Same} {
