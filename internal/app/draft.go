@@ -506,6 +506,11 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 	}
 	s.Recorded, p.Old, s.Kept, s.BaseRevision, s.Base = is.recorded, is.old, is.kept, is.revision.Number, is.base
 	s.BaseInputs, s.BaseFound = is.revision.Inputs, is.revision.Found
+	if p.Draft != nil && p.Draft.Stack != nil {
+		if s.TagsPos = p.Draft.Stack.TagsPos; s.TagsPos.Line == 0 {
+			s.TagsPos.File = p.Draft.Stack.Path
+		}
+	}
 	s.Past = func(typ string, k whatif.Kind) []float64 { return is.past[typ][actions[k]] }
 	in, err := a.settings()
 	if err != nil {

@@ -163,11 +163,11 @@ func (p *Program) changeSet(cs *whatif.ChangeSet) {
 			fmt.Fprintf(p.Out, "    %s\n", cloud.Clean(l.Moved))
 		}
 	}
-	for _, ch := range cs.Changes {
-		if ch.Kind == whatif.Same {
-			continue
+	for _, ch := range cs.Alike() {
+		fmt.Fprintf(p.Out, "\n%s %-5s %s  (%s, %s)\n", ch.Kind.Mark(), ch.Kind, ch.Title(), ch.Type, ch.Pos.Short())
+		if rest := ch.Rest(); rest != "" {
+			p.wrapped(fmt.Sprintf("    %d alike: ", len(ch.Names)), rest)
 		}
-		fmt.Fprintf(p.Out, "\n%s %-5s %s  (%s, %s)\n", ch.Kind.Mark(), ch.Kind, ch.Name, ch.Type, ch.Pos.Short())
 		for _, c := range ch.Properties {
 			after := shown(c.After)
 			if c.Unknown {
@@ -179,6 +179,9 @@ func (p *Program) changeSet(cs *whatif.ChangeSet) {
 			case c.Before == nil && ch.Kind == whatif.New:
 				fmt.Fprintf(p.Out, "    %s: %s\n", c.Path, after)
 			default:
+				if tosca.HasSecret(c.After) && c.Before != nil {
+					after = "(secret, changed)"
+				}
 				fmt.Fprintf(p.Out, "    %s: %s → %s", c.Path, shown(c.Before), after)
 				if c.Effect == "swap" {
 					fmt.Fprint(p.Out, "   forces the swap")

@@ -61,10 +61,8 @@ func (c Changes) lay(f *flow) {
 		return
 	}
 	f.heading("Changes")
-	for _, ch := range c.ChangeSet.Changes {
-		if ch.Kind != whatif.Same {
-			c.layChange(f, ch)
-		}
+	for _, ch := range c.Alike() {
+		c.layChange(f, ch)
 	}
 	for i, l := range c.Lookups {
 		if i == 0 {
@@ -155,15 +153,18 @@ func (c Changes) layConcerns(f *flow) {
 	risks(c.Standing, true)
 }
 
-func (c Changes) layChange(f *flow, ch whatif.Change) {
+func (c Changes) layChange(f *flow, ch whatif.Alike) {
 	l := looks[ch.Kind]
 	f.need(40)
 	f.y += 17
 	f.mark(ch.Kind, left, f.y-10.5, 9, l.text)
-	x := f.write(left+14, f.y-3, 10, bold, l.text, ch.Name+"  "+string(ch.Kind))
+	x := f.write(left+14, f.y-3, 10, bold, l.text, ch.Title()+"  "+string(ch.Kind))
 	f.write(x+10, f.y-3, 8.5, regular, dim, ch.Type+", "+ch.Pos.Short())
+	if rest := ch.Rest(); rest != "" {
+		f.paragraph(left+14, 10, 8.5, regular, dim, fmt.Sprintf("%d alike: %s", len(ch.Names), rest))
+	}
 	for _, p := range ch.Properties {
-		c.layProperty(f, ch, p)
+		c.layProperty(f, *ch.Change, p)
 	}
 	if ch.OneWay {
 		f.paragraph(left+14, 10, 8.5, regular, ink, "It cannot be put back in place, so it is made last.")

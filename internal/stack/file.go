@@ -22,6 +22,7 @@ type File struct {
 	Careful     bool
 	OnFailure   string // undo or hold
 	Tags        map[string]string
+	TagsPos     tosca.Pos
 	Rules       []string // files and folders of rules, relative to the stack file
 	RulesPos    tosca.Pos
 	Inputs      []FileInput
@@ -117,7 +118,7 @@ func (f *File) entry(e tosca.Entry, findings *tosca.Findings) {
 			findings.Errorf(e.Pos, "invalid-value", "write undo or hold", "on_failure cannot be '%s'", f.OnFailure)
 		}
 	case "tags":
-		f.Tags = map[string]string{}
+		f.Tags, f.TagsPos = map[string]string{}, e.Key.Pos
 		for _, t := range tosca.Entries(f.Path, e.Node, "tags", findings) {
 			if t.Key.Name == "stack" || t.Key.Name == "node" {
 				findings.Errorf(t.Key.Pos, "reserved-tag", "choose another name", "the tag '%s' is set by Brick Row itself", t.Key.Name)

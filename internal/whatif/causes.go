@@ -3,6 +3,7 @@ package whatif
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
@@ -64,7 +65,9 @@ func (c *comparer) cause(ch *Change, p stack.PropertyChange) {
 		c.linkCause(ch, p, say)
 		return
 	case p.Property == policies:
-		say(Cause{Kind: Template, Text: "the policies of the template say so", Pos: ch.Pos})
+		for _, k := range policyCauses(ch, p) {
+			say(k)
+		}
 		return
 	}
 	prop := ch.Wanted.Property(p.Property)
@@ -91,6 +94,44 @@ func (c *comparer) cause(ch *Change, p stack.PropertyChange) {
 		}
 		say(Cause{Kind: Template, Text: fmt.Sprintf("the template says so: %s, %s", p.Path, at), Pos: prop.Pos})
 	}
+}
+
+// policyCauses say which policies apply to a resource now, and which no longer.
+func policyCauses(ch *Change, p stack.PropertyChange) []Cause {
+	before, _ := p.Before.(tosca.List)
+	after, _ := p.After.(tosca.List)
+	var out []Cause
+	say := func(list, other tosca.List, format string) {
+		for _, v := range list {
+			if !slices.ContainsFunc(other, func(o tosca.Value) bool { return tosca.Equal(o, v) }) {
+				out = append(out, Cause{Kind: Template, Text: fmt.Sprintf(format, tosca.Show(v)), Pos: ch.Pos})
+			}
+		}
+	}
+	say(after, before, "the policy %s of the template applies to it now")
+	say(before, after, "the policy %s of the template applies to it no longer")
+	return out
+}
+
+// countCauses say why there are more, or fewer, resources of a node with a
+// count: an input, a look-up, or the line itself.
+func (c *comparer) countCauses(resource string, n *tosca.NodeTemplate) []Cause {
+	if causes := c.changedSources(c.Wanted.CountSources(resource)); len(causes) > 0 {
+		return causes
+	}
+	if c.Base == nil {
+		return nil
+	}
+	was := c.Base.Template(resource)
+	switch {
+	case was == nil:
+		return nil
+	case was.Count == nil:
+		return []Cause{{Kind: Template, Text: fmt.Sprintf("%s has a count now: %s (%s)", n.Name, n.Count.Text(), n.Count.Pos.Short()), Pos: n.Count.Pos}}
+	case was.Count.Text() != n.Count.Text():
+		return []Cause{{Kind: Template, Text: fmt.Sprintf("the count of %s is %s, was %s (%s)", n.Name, n.Count.Text(), was.Count.Text(), n.Count.Pos.Short()), Pos: n.Count.Pos}}
+	}
+	return nil
 }
 
 // handCause says what was changed by hand, and what deploying makes of it.
@@ -161,14 +202,18 @@ func (c *comparer) lineCause(ch *Change, prop *stack.Property, path string) (Cau
 		return x.Text()
 	}
 	if prop.Name == "tags" && given(ch.Wanted, "tags") == given(res, "tags") {
-		return Cause{Kind: ByInput, Text: "the stack file gives other tags"}, true
+		text := "the stack file gives other tags"
+		if c.TagsPos.File != "" {
+			text += " (" + c.TagsPos.Short() + ")"
+		}
+		return Cause{Kind: ByInput, Text: text, Pos: c.TagsPos}, true
 	}
 	now := prop.Expr.Text()
 	isDefault := prop.Expr == prop.Def.Default
 	wasDefault := was != nil && was.Expr == was.Def.Default
 	switch {
 	case was == nil && isDefault, wasDefault && isDefault && was.Expr.Text() != now:
-		return Cause{Kind: TypeDef, Text: fmt.Sprintf("the default of %s for %s is %s now", ch.Wanted.Own.Name, prop.Name, quoted(prop.Expr)), Pos: prop.Def.Pos}, true
+		return Cause{Kind: TypeDef, Text: fmt.Sprintf("the default of %s for %s is %s now (%s)", ch.Wanted.Own.Name, prop.Name, quoted(prop.Expr), prop.Def.Pos.Short()), Pos: prop.Def.Pos}, true
 	case was == nil:
 		return Cause{Kind: Template, Text: fmt.Sprintf("%s is new in the template (%s)", prop.Name, prop.Pos.Short()), Pos: prop.Pos}, true
 	case isDefault && !wasDefault:
@@ -224,11 +269,31 @@ func (c *comparer) linkCause(ch *Change, p stack.PropertyChange, say func(Cause)
 			}
 		}
 		if len(c.upstream[ch.Name]) == 0 && !p.ByHand {
-			say(Cause{Kind: Template, Text: fmt.Sprintf("the template says so: %s, %s", p.Path, l.Pos.Short()), Pos: l.Pos})
+			text := fmt.Sprintf("the template says so: %s, %s", p.Path, l.Pos.Short())
+			if was, known := c.baseTargets(ch.Name, p.Property); known && !slices.Equal(was, l.Targets) {
+				text = fmt.Sprintf("the template says %s for %s, said %s (%s)", someOf(l.Targets), p.Path, someOf(was), l.Pos.Short())
+			}
+			say(Cause{Kind: Template, Text: text, Pos: l.Pos})
 		}
 		return
 	}
 	say(Cause{Kind: Template, Text: p.Path + " is no longer in the template", Pos: ch.Pos})
+}
+
+// baseTargets lists what a resource rested on in the recorded revision.
+func (c *comparer) baseTargets(resource, requirement string) ([]string, bool) {
+	if c.Base == nil || c.Base.Resource(resource) == nil {
+		return nil, false
+	}
+	return linkTargets(c.Base.Resource(resource), requirement), true
+}
+
+// someOf is a list of names, or that there is none.
+func someOf(names []string) string {
+	if len(names) == 0 {
+		return "nothing"
+	}
+	return strings.Join(names, ", ")
 }
 
 // changedSources says which inputs and look-ups differ from the recorded

@@ -29,6 +29,8 @@ type State struct {
 	BaseFound map[string]stack.Found
 	// Base is the recorded revision, resolved; nil where it is not at hand.
 	Base *stack.Wanted
+	// TagsPos is where the stack file gives tags to all resources.
+	TagsPos tosca.Pos
 	// Careful says that the target is a careful one, or the stack.
 	Careful bool
 	Takes   Takes
@@ -277,7 +279,7 @@ func (c *comparer) newProperties(ch *Change, props map[string]tosca.Value) {
 		return
 	}
 	if n := ch.Wanted.Template(); n != nil && n.Count != nil {
-		if causes := c.changedSources(c.Wanted.CountSources(ch.Name)); len(causes) > 0 {
+		if causes := c.countCauses(ch.Name, n); len(causes) > 0 {
 			ch.say(causes...)
 			return
 		}
@@ -311,13 +313,13 @@ func (c *comparer) drop(r *stack.Recorded) Change {
 	case c.Deleting:
 		ch.say(Cause{Kind: Deletion, Text: "the stack is deleted"})
 	case n != nil && n.Count != nil:
-		if causes := c.changedSources(c.Wanted.CountSources(r.Name)); len(causes) > 0 {
+		if causes := c.countCauses(r.Name, n); len(causes) > 0 {
 			ch.say(causes...)
 		} else {
 			ch.say(Cause{Kind: Template, Text: "the count of " + n.Name + " is lower: " + n.Count.Pos.Short(), Pos: n.Count.Pos})
 		}
 	default:
-		ch.say(Cause{Kind: Template, Text: "it is no longer in the template", Pos: r.Pos})
+		ch.say(Cause{Kind: Template, Text: fmt.Sprintf("it is no longer in the template (it stood at %s)", r.Pos.Short()), Pos: r.Pos})
 	}
 	if c.Live != nil {
 		if ch.Live = c.Live[r.ID]; ch.Live == nil {

@@ -604,3 +604,36 @@ func TestHandChanges(t *testing.T) {
 		t.Errorf("nothing was changed by hand: %v", cs.Left)
 	}
 }
+
+// TestCausesOfCountsLinksAndPolicies wants the line that changed, with what it
+// said before.
+func TestCausesOfCountsLinksAndPolicies(t *testing.T) {
+	s := built(t, template)
+	s.Base = s.Wanted
+	text := strings.NewReplacer("count: { $get_input: caches }", "count: 3", "[ { role: role }, { \"on\": letters }", "[ { role: role }, { \"on\": queue }", "guard: { type: Guard, targets: [ queue ] }", "guard: { type: Keep, targets: [ queue ] }").Replace(template)
+	cs := change(t, s, text)
+	for name, want := range map[string]string{
+		"cache#1": "the count of cache is 3, was { $get_input: caches } (t.yaml:",
+		"cache#2": "the count of cache is 3, was { $get_input: caches } (t.yaml:",
+		"grant":   "the template says queue for on, said letters (t.yaml:",
+		"queue":   "the policy Keep of the template applies to it now;the policy Guard of the template applies to it no longer",
+	} {
+		if got := strings.Join(cs.Change(name).Because, ";"); !strings.Contains(got, want) {
+			t.Errorf("%s because %s, want %s", name, got, want)
+		}
+	}
+}
+
+// TestAlike wants changes that are the same told once, and no others.
+func TestAlike(t *testing.T) {
+	s := built(t, template, "readers=8", "caches=3")
+	s.Live["id-reader#3"].Properties["label"] = tosca.String("by hand")
+	var got []string
+	for _, a := range change(t, s, template, "readers=9", "caches=1", "image=fern-13").Alike() {
+		got = append(got, fmt.Sprint(a.Kind, " ", a.Title()))
+	}
+	slices.Sort(got)
+	if want := "drop cache#1, cache#2;new reader#8;swap reader#0, reader#1 and 5 more;swap reader#3"; strings.Join(got, ";") != want {
+		t.Errorf("%s, want %s", strings.Join(got, ";"), want)
+	}
+}

@@ -79,15 +79,16 @@ func (c *ChangeSet) Markdown() string {
 		return b.String()
 	}
 	line("## Changes")
-	for _, ch := range c.Changes {
-		if ch.Kind == Same {
-			continue
-		}
+	for _, ch := range c.Alike() {
 		line("")
-		line("### %s %s %s", ch.Kind.Mark(), ch.Kind, code(ch.Name))
+		line("### %s %s %s", ch.Kind.Mark(), ch.Kind, code(ch.Title()))
 		line("")
 		line("%s, %s", ch.Type, ch.Pos.Short())
 		line("")
+		if rest := ch.Rest(); rest != "" {
+			line("%d alike: %s", len(ch.Names), plainText(rest))
+			line("")
+		}
 		if len(ch.Properties) > 0 {
 			line("| property | now | then | |")
 			line("|---|---|---|---|")
@@ -100,6 +101,8 @@ func (c *ChangeSet) Markdown() string {
 					after = "–"
 				case p.After == nil:
 					after = "not set"
+				case tosca.HasSecret(p.After) && p.Before != nil:
+					after = code("(secret, changed)")
 				default:
 					after = code(tosca.Show(p.After))
 				}
