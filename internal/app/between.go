@@ -10,45 +10,75 @@ import (
 )
 
 // WhatIfFrom compares a draft with something else than what is deployed: with
-// a revision of its stack, or with another stack file. The cloud is not asked,
-// and the result cannot be deployed.
-func (a *App) WhatIfFrom(ctx context.Context, d *Draft, from string) (*Preview, error) {
+// a revision of its stack, or with another stack file. With to it is that
+// revision of the stack that is compared, and not the draft. The cloud is not
+// asked, and the result cannot be deployed.
+func (a *App) WhatIfFrom(ctx context.Context, d *Draft, from, to string) (*Preview, error) {
 	if d.Stack == nil {
 		return nil, refusal("%s is a template alone; a what-if needs a stack file, which says where it goes", d.Path)
 	}
 	p := &Preview{Draft: d, Kind: "compare"}
-	if d.Findings.HasErrors() {
+	if d.Findings.HasErrors() && to == "" {
 		p.ChangeSet = &whatif.ChangeSet{Stack: d.Stack.Stack, Target: d.Stack.Target, Findings: d.Findings}
 		return p, nil
 	}
+	wanted, against := d.Wanted, from
 	var base *stack.Wanted
-	against := from
-	if number, err := strconv.Atoi(from); err == nil {
-		st, err := a.Store.At(ctx, d.Stack.Stack, d.Stack.Target)
-		if err != nil {
-			return nil, refusal("%s was never deployed to %s: it has no revision %d", d.Stack.Stack, d.Stack.Target, number)
-		}
-		rev, err := a.Store.Revision(ctx, st.ID, number)
-		if err != nil {
-			return nil, refusal("%s has no revision %d", st.Name, number)
-		}
-		against = "revision " + from
-		base, _ = resolveRevision(rev)
-	} else {
-		other, err := a.Load(ctx, from, Values{})
-		if err != nil {
+	var err error
+	if to != "" {
+		if wanted, err = a.revisionOf(ctx, d, to); err != nil {
 			return nil, err
 		}
-		if other.Findings.HasErrors() {
-			return nil, &Refusal{Findings: other.Findings}
-		}
-		base = other.Wanted
 	}
-	p.ChangeSet = whatif.Compare(whatif.State{Stack: d.Stack.Stack, Target: d.Stack.Target, Wanted: d.Wanted, Recorded: asIfBuilt(base), Base: base,
-		BaseRevision: 1, BaseInputs: base.Inputs, BaseFound: base.Lookups(), Takes: a.Takes})
+	if isNumber(from) {
+		against = "revision " + from
+		base, err = a.revisionOf(ctx, d, from)
+	} else {
+		var other *Draft
+		if other, err = a.Load(ctx, from, Values{}); err == nil && other.Findings.HasErrors() {
+			err = &Refusal{Findings: other.Findings}
+		}
+		if err == nil {
+			base = other.Wanted
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	if to != "" {
+		against += " (this is revision " + to + ")"
+	}
+	p.ChangeSet = whatif.Compare(whatif.State{Stack: d.Stack.Stack, Target: d.Stack.Target, Wanted: wanted, Recorded: asIfBuilt(base), Base: base,
+		BaseRevision: 1, BaseInputs: base.Inputs, BaseFound: base.Lookups(), TagsPos: d.Stack.TagsPos})
 	p.ChangeSet.BaseRevision, p.ChangeSet.Against = 0, against
-	p.Findings = append(append(tosca.Findings{}, d.Findings...), p.Findings...)
+	if to == "" {
+		p.Findings = append(append(tosca.Findings{}, d.Findings...), p.Findings...)
+	}
 	return p, nil
+}
+
+func isNumber(text string) bool {
+	_, err := strconv.Atoi(text)
+	return err == nil
+}
+
+// revisionOf resolves a revision of the stack that a draft is of, by its
+// number.
+func (a *App) revisionOf(ctx context.Context, d *Draft, text string) (*stack.Wanted, error) {
+	number, err := strconv.Atoi(text)
+	if err != nil {
+		return nil, refusal("'%s' is not the number of a revision", text)
+	}
+	st, err := a.Store.At(ctx, d.Stack.Stack, d.Stack.Target)
+	if err != nil {
+		return nil, refusal("%s was never deployed to %s: it has no revision %d", d.Stack.Stack, d.Stack.Target, number)
+	}
+	rev, err := a.Store.Revision(ctx, st.ID, number)
+	if err != nil {
+		return nil, refusal("%s has no revision %d", st.Name, number)
+	}
+	wanted, _ := resolveRevision(rev)
+	return wanted, nil
 }
 
 // asIfBuilt is what would be recorded of a template if it had been deployed.

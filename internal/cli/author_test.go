@@ -142,6 +142,14 @@ func TestComparingAndRehearsing(t *testing.T) {
 	s.wants(out, "no changes, 23 same")
 	out, _ = s.run(0, "whatif", test, "--from", "1", "--json")
 	s.wants(out, `"against": "revision 1"`, `"path": "/properties/want"`)
+	out, _ = s.run(0, "whatif", test, "--from", "1", "--to", "2")
+	back, _ := s.run(0, "whatif", test, "--from", "2", "--to", "1")
+	if !strings.Contains(out, "compared with revision 1 (this is revision 2)") || out == back {
+		t.Errorf("two revisions:\n%s\n%s", out, back)
+	}
+	s.run(2, "whatif", test, "--to", "1")
+	s.run(1, "whatif", test, "--from", "1", "--to", "77")
+	s.run(1, "whatif", test, "--from", "1", "--to", "two")
 	_, errs := s.run(1, "whatif", test, "--from", "99")
 	s.wants(errs, "has no revision 99")
 	s.run(1, "whatif", test, "--from", "nowhere.stack.yaml")

@@ -43,14 +43,14 @@ func (p *Program) findings(list tosca.Findings) {
 
 // preview loads a stack file and makes its what-if: against what is deployed,
 // or against something else.
-func (p *Program) preview(ctx context.Context, a *app.App, path string, v app.Values, from string) (*app.Preview, error) {
+func (p *Program) preview(ctx context.Context, a *app.App, path string, v app.Values, from, to string) (*app.Preview, error) {
 	d, err := a.Load(ctx, path, v)
 	if err != nil {
 		return nil, err
 	}
 	var pv *app.Preview
 	if from != "" {
-		pv, err = a.WhatIfFrom(ctx, d, from)
+		pv, err = a.WhatIfFrom(ctx, d, from, to)
 	} else {
 		pv, err = a.WhatIf(ctx, d, true)
 	}
@@ -69,9 +69,10 @@ func (p *Program) whatif() *cobra.Command {
 	cmd := &cobra.Command{Use: "whatif STACKFILE", Short: "Show what a deployment would do, and do nothing", Args: cobra.ExactArgs(1)}
 	v := valueFlags(cmd)
 	cmd.Flags().BoolVar(&asJSON, "json", false, "the change set as JSON")
-	var failAt, from, save string
+	var failAt, from, to, save string
 	cmd.Flags().StringVar(&save, "save", "", "save it to this file, from which exactly that can be deployed")
 	cmd.Flags().StringVar(&from, "from", "", "compare with this revision of the stack, or with another stack file, instead of what is deployed")
+	cmd.Flags().StringVar(&to, "to", "", "with --from: compare this revision of the stack, instead of the stack file")
 	cmd.Flags().StringVar(&failAt, "fail-at", "", "rehearse: what would happen if it failed at this resource")
 	cmd.Flags().BoolVar(&asMarkdown, "markdown", false, "the change set as Markdown, for a review")
 	cmd.MarkFlagsMutuallyExclusive("json", "markdown")
@@ -79,7 +80,10 @@ func (p *Program) whatif() *cobra.Command {
 	cmd.Flags().BoolVar(&expectNone, "expect-none", false, "exit with 3 when there are changes")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		return p.with(func(a *app.App) error {
-			pv, err := p.preview(cmd.Context(), a, args[0], *v, from)
+			if to != "" && from == "" {
+				return usage{errors.New("--to compares two: say with --from with which")}
+			}
+			pv, err := p.preview(cmd.Context(), a, args[0], *v, from, to)
 			if err != nil {
 				return err
 			}
@@ -147,7 +151,7 @@ func RehearsalLines(r *run.Rehearsal) []string {
 // changeSet prints a change set as text for 80 columns.
 func (p *Program) changeSet(cs *whatif.ChangeSet) {
 	fmt.Fprintf(p.Out, "%s in %s: %s, %d same", cs.Stack, cs.Target, cs.Tally, cs.Tally.Same)
-	if !cs.Empty() {
+	if !cs.Empty() && cs.Against == "" {
 		fmt.Fprintf(p.Out, "; about %s", whatif.Length(cs.Estimate.Seconds))
 	}
 	fmt.Fprintln(p.Out)
@@ -230,7 +234,7 @@ func shown(v tosca.Value) string { return cloud.Clean(tosca.Show(v)) }
 // toDeploy makes the what-if of a stack file, or opens a saved change set.
 func (p *Program) toDeploy(ctx context.Context, a *app.App, path string, v app.Values) (*app.Preview, error) {
 	if !app.IsSaved(path) {
-		return p.preview(ctx, a, path, v, "")
+		return p.preview(ctx, a, path, v, "", "")
 	}
 	if len(v.Flags) > 0 || v.File != "" || v.Target != "" {
 		return nil, usage{errors.New("a saved change set is deployed as it is: it takes no inputs and no target")}

@@ -104,6 +104,9 @@ func (c Changes) layTally(f *flow) {
 		x = f.write(x+13, f.y-1, 11, bold, tone, fmt.Sprintf("%d %s", n, k)) + 18
 	}
 	words := "about " + whatif.Length(c.Estimate.Seconds)
+	if c.Against != "" {
+		words = "a comparison"
+	}
 	if c.Empty() {
 		words = "nothing would change"
 	}
@@ -198,7 +201,7 @@ func (c Changes) layProperty(f *flow, ch whatif.Change, p stack.PropertyChange) 
 		words = before
 	}
 	if p.Effect == stack.Swap && ch.Kind == whatif.Swap {
-		words += "   forces the swap"
+		words += ", forces the swap"
 	}
 	const at = left + 14 + 120
 	for i, line := range f.wrap(regular, 8.5, right-at, words) {

@@ -114,6 +114,8 @@ func TestTheWhatIfGoesOut(t *testing.T) {
 	d.wants("cannot be deployed")
 	d.press("a", "backspace", "bulletin-live.stack.yaml", "enter")
 	d.wants("compared with ", "bulletin-live.stack.yaml", "◧")
+	d.press("a", "backspace", "2 1", "enter")
+	d.wants("compared with revision 1 (this is revision 2)")
 	d.press("a", "backspace", "77", "enter")
 	d.wants("has no revision 77")
 	d.press("r")

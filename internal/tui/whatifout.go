@@ -107,7 +107,11 @@ func (v *whatifView) compare(m *model) {
 		m.say(true, "it is not known which stack file it came from")
 		return
 	}
-	m.ask = newAsk(fmt.Sprintf("Compare %s as it is written with which revision, or which other stack file?", filepath.Base(about.file)), "", func(from string) tea.Cmd {
+	m.ask = newAsk(fmt.Sprintf("Compare %s as it is written with which revision, or which other stack file? Two numbers, such as 3 1, compare two revisions.", filepath.Base(about.file)), "", func(from string) tea.Cmd {
+		to := ""
+		if two := strings.Fields(from); len(two) == 2 && len(strings.Trim(two[0]+two[1], "0123456789")) == 0 {
+			to, from = two[0], two[1]
+		}
 		if _, err := os.Stat(inHome(from)); err != nil && !filepath.IsAbs(from) { // beside this one
 			if _, err := os.Stat(filepath.Join(filepath.Dir(about.file), from)); err == nil {
 				from = filepath.Join(filepath.Dir(about.file), from)
@@ -120,7 +124,7 @@ func (v *whatifView) compare(m *model) {
 			if err != nil {
 				return nil, err
 			}
-			return m.app.WhatIfFrom(m.ctx, d, from)
+			return m.app.WhatIfFrom(m.ctx, d, from, to)
 		})
 	})
 	m.ask.free = true

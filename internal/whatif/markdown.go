@@ -19,7 +19,11 @@ func (c *ChangeSet) Markdown() string {
 	if c.Against != "" {
 		against = plainText(c.Against)
 	}
-	line("%s; %d the same. Compared with %s. About %s.", c.Tally, c.Tally.Same, against, Length(c.Estimate.Seconds))
+	about := " About " + Length(c.Estimate.Seconds) + "."
+	if c.Against != "" {
+		about = " This is a comparison, and cannot be deployed."
+	}
+	line("%s; %d the same. Compared with %s.%s", c.Tally, c.Tally.Same, against, about)
 	line("")
 	if way := c.Estimate.Way(); way != "" {
 		line("Longest: %s (%s).", plainText(way), c.Estimate.Sure())
