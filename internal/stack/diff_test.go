@@ -2,6 +2,7 @@ package stack_test
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 
 	"brickrow/internal/stack"
@@ -174,5 +175,13 @@ func TestNominalSeconds(t *testing.T) {
 	}
 	if stack.NominalSeconds(nil, nil) != 1 {
 		t.Error("a type that is not known")
+	}
+}
+
+func TestNamesAreInOrder(t *testing.T) {
+	names := []string{"hut#10", "hut#2", "hut", "inn/hut#10/bed#3", "inn/hut#9/bed#12", "inn/hut#10/bed#12", "hut#2a", "hut#", "gate", "hut_2"}
+	stack.SortNames(names)
+	if got := strings.Join(names, " "); got != "gate hut hut# hut#2 hut#2a hut#10 hut_2 inn/hut#9/bed#12 inn/hut#10/bed#3 inn/hut#10/bed#12" {
+		t.Error(got)
 	}
 }

@@ -680,7 +680,7 @@ func (r *resolver) order() {
 // circle.
 func (r *resolver) sorted() bool {
 	list := slices.Clone(r.w.Resources)
-	slices.SortFunc(list, func(a, b *Resource) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(list, func(a, b *Resource) int { return CompareNames(a.Name, b.Name) })
 	out := r.w.Resources[:0:len(r.w.Resources)]
 	var visit func(res *Resource) bool
 	visit = func(res *Resource) bool {

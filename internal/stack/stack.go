@@ -7,6 +7,7 @@
 package stack
 
 import (
+	"cmp"
 	"slices"
 	"strconv"
 	"strings"
@@ -293,13 +294,38 @@ type Live struct {
 // in the graph are ignored.
 type Graph map[string][]string
 
+// SortNames puts names of resources in order.
+func SortNames(names []string) { slices.SortFunc(names, CompareNames) }
+
+// CompareNames orders names of resources: by the alphabet, those of one node by
+// their number, so that hut#2 comes before hut#10.
+func CompareNames(a, b string) int {
+	for {
+		i, j := strings.IndexByte(a, '#'), strings.IndexByte(b, '#')
+		if i < 0 || j < 0 || a[:i] != b[:j] {
+			return strings.Compare(a, b)
+		}
+		a, b = a[i+1:], b[j+1:]
+		n, m := digits(a), digits(b)
+		if a[:n] != b[:m] {
+			return cmp.Or(n-m, strings.Compare(a, b))
+		}
+		a, b = a[n:], b[m:]
+	}
+}
+
+// digits counts the digits that a text begins with.
+func digits(s string) int {
+	return len(s) - len(strings.TrimLeft(s, "0123456789"))
+}
+
 // Names lists the resources in order.
 func (g Graph) Names() []string {
 	names := make([]string, 0, len(g))
 	for n := range g {
 		names = append(names, n)
 	}
-	slices.Sort(names)
+	SortNames(names)
 	return names
 }
 
@@ -386,7 +412,7 @@ func (g Graph) Courses() [][]string {
 		courses[l] = append(courses[l], n)
 	}
 	for _, c := range courses {
-		slices.Sort(c)
+		SortNames(c)
 	}
 	return courses
 }
@@ -409,7 +435,7 @@ func (g Graph) Reach(name string) []string {
 	for n := range seen {
 		out = append(out, n)
 	}
-	slices.Sort(out)
+	SortNames(out)
 	return out
 }
 

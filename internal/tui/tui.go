@@ -518,9 +518,9 @@ func (m *model) drawHelp(s *screen, r rect) {
 	keys := append(append([]binding{}, m.views[m.at].keys(m)...), []binding{{"1 to 4", "the views"}, {": or ctrl+p", "all commands"}, {"?", "these keys"}, {"esc", "back"}, {"q", "leave; a run goes on without you"}}...)
 	rows := max(1, r.h-5)
 	for i, b := range keys {
-		x, y := r.x+2+(i/rows)*44, r.y+3+i%rows
+		x, y := r.x+2+(i/rows)*48, r.y+3+i%rows
 		s.text(x, y, 12, bold(t.hinted()), b.key)
-		s.text(x+13, y, 30, t.plain(), b.words)
+		s.text(x+13, y, 34, t.plain(), b.words)
 	}
 	s.text(r.x+2, r.y+r.h-1, r.w, t.faint(), "any key goes back")
 }

@@ -219,7 +219,11 @@ func (w *wall) draw(s *screen, r rect, t *theme, of func(name string) brick) {
 	l := w.fit(r.w, r.h-1)
 	var levels []int
 	for level, course := range w.courses {
-		for part := range slices.Chunk(course, l.perRow) {
+		parts := slices.Collect(slices.Chunk(course, l.perRow))
+		if w.labels != nil { // read from the top
+			slices.Reverse(parts)
+		}
+		for _, part := range parts {
 			w.rows = append(w.rows, part)
 			levels = append(levels, level)
 		}

@@ -144,7 +144,13 @@ func (c *comparer) handCause(ch *Change, p stack.PropertyChange, say func(Cause)
 		}
 		text = fmt.Sprintf("conflict: %s was changed by hand in the cloud, and here too (%s); deploying takes what stands here", p.Path, was)
 	}
-	say(Cause{Kind: ByHand, Text: text})
+	k := Cause{Kind: ByHand, Text: text, Pos: ch.Pos}
+	if ch.Wanted != nil && !p.Link {
+		if prop := ch.Wanted.Property(p.Property); prop != nil {
+			k.Pos = prop.Pos
+		}
+	}
+	say(k)
 }
 
 // What a deployment makes of a property that was changed by hand.

@@ -60,6 +60,16 @@ type Risk struct {
 	Standing bool `json:"standing,omitempty"`
 }
 
+// MarshalJSON gives the risk with its place in the template.
+func (r Risk) MarshalJSON() ([]byte, error) {
+	type plain Risk
+	return json.Marshal(struct {
+		plain
+		File string `json:"file,omitempty"`
+		Line int    `json:"line,omitempty"`
+	}{plain(r), r.Pos.File, r.Pos.Line})
+}
+
 // Tally counts changes by kind.
 type Tally struct {
 	New  int `json:"new"`

@@ -302,7 +302,7 @@ func (c *comparer) dropped() []*stack.Recorded {
 			out = append(out, r)
 		}
 	}
-	slices.SortFunc(out, func(a, b *stack.Recorded) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(out, func(a, b *stack.Recorded) int { return stack.CompareNames(a.Name, b.Name) })
 	return out
 }
 

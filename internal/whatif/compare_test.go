@@ -569,7 +569,7 @@ func TestEstimateByPastRuns(t *testing.T) {
 	if e = change(t, s, template, "want=2").Estimate; e.Sure() != "by nominal times; no past run tells more" {
 		t.Errorf("%+v %s", e, e.Sure())
 	}
-	if e = change(t, s, template, "readers=600").Estimate; !e.Crowded {
+	if e = change(t, s, template, "readers=600").Estimate; !e.Crowded || !strings.HasPrefix(e.Sure(), "more to do than 16 at once") {
 		t.Errorf("600 servers are not held up by the limit: %+v", e)
 	}
 }

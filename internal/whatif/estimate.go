@@ -45,6 +45,11 @@ func (e Estimate) Known() int {
 // Sure says in words what the estimate rests on.
 func (e Estimate) Sure() string {
 	known, all := e.Known(), len(e.Chain)
+	if e.Crowded && all > 0 {
+		with := e
+		with.Crowded = false
+		return fmt.Sprintf("more to do than %d at once, so it takes longer; %s", Limit, with.Sure())
+	}
 	switch {
 	case all == 0:
 		return ""
@@ -63,6 +68,9 @@ func (e Estimate) Way() string {
 	parts := make([]string, len(e.Chain))
 	for i, l := range e.Chain {
 		parts[i] = l.Resource + " " + Length(l.Seconds)
+		if l.Kind == Drop {
+			parts[i] = "removing " + parts[i]
+		}
 	}
 	return strings.Join(parts, " › ")
 }

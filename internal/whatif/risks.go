@@ -114,7 +114,7 @@ func (c *comparer) users(name string) []string {
 
 // few is a list of names that is not too long.
 func few(names []string) string {
-	slices.Sort(names)
+	stack.SortNames(names)
 	if len(names) > 4 {
 		return fmt.Sprintf("%s and %d others", strings.Join(names[:3], ", "), len(names)-3)
 	}
