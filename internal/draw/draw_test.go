@@ -186,6 +186,31 @@ func TestPDF(t *testing.T) {
 	}
 }
 
+// TestAnyLetters wants text in any script to go through: whole in an SVG, with
+// what the font lacks made visible in a PDF.
+func TestAnyLetters(t *testing.T) {
+	odd := "雪 🏔 ]]> <b>&amp; \x1b[31m \u202e \x00 \xff é Ω Ж"
+	c := changes(3)
+	c.Stack = odd
+	c.ChangeSet.Changes[0].Because = []string{odd}
+	for _, p := range []Picture{c, Stack{Name: odd, Purpose: odd, Made: day}} {
+		var svg, pdf bytes.Buffer
+		if err := Write(&svg, "a.svg", p); err != nil {
+			t.Fatal(err)
+		}
+		all := strings.Join(texts(t, svg.Bytes()), "\n")
+		if !strings.Contains(all, "雪 🏔 ]]> <b>&amp; ·[31m · · ") || !strings.Contains(all, "é Ω Ж") {
+			t.Errorf("the SVG shows %q", all)
+		}
+		if err := Write(&pdf, "a.pdf", p); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if got := inFont(regular, "雪 é 🏔 x → ▲"); got != "□ é □ x → ▲" {
+		t.Errorf("the PDF shows %q", got)
+	}
+}
+
 // TestTheWriterFails wants the errors of a writer.
 func TestTheWriterFails(t *testing.T) {
 	for _, name := range []string{"a.svg", "a.pdf"} {

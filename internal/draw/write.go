@@ -3,9 +3,11 @@ package draw
 import (
 	"fmt"
 	"io"
+	"strings"
 
 	"codeberg.org/go-pdf/fpdf"
 	svg "github.com/ajstarks/svgo/float"
+	"golang.org/x/image/font/sfnt"
 )
 
 // SVG draws a picture on one page that is as tall as it takes.
@@ -84,22 +86,44 @@ func PDF(w io.Writer, p Picture) error {
 	f.AddUTF8FontFromBytes("go", "B", fonts[bold])
 	for _, pg := range layOut(p, true).pages {
 		f.AddPage()
+		lacks := false
 		for _, sh := range pg.shapes {
 			pdfShape(f, sh)
+			lacks = lacks || inFont(sh.face, sh.text) != sh.text
+		}
+		if lacks {
+			pdfShape(f, shape{text: "The font of this page lacks letters that stand here as " + missing + "; the SVG has them.", size: 7.5, ink: dim, at: [2]float64{right, pg.height - margin}, toRight: true})
 		}
 	}
 	return f.Output(w)
+}
+
+// missing stands for a letter that the font lacks.
+const missing = "□"
+
+// inFont is text with what the font lacks made visible.
+func inFont(fc face, s string) string {
+	var buf sfnt.Buffer
+	return strings.Map(func(r rune) rune {
+		if r < 0x80 {
+			return r
+		}
+		if g, err := parsed[fc].GlyphIndex(&buf, r); err != nil || g == 0 || r > 0xFFFF {
+			return []rune(missing)[0]
+		}
+		return r
+	}, s)
 }
 
 func pdfShape(f *fpdf.Fpdf, sh shape) {
 	if sh.text != "" {
 		f.SetFont("go", map[face]string{bold: "B"}[sh.face], sh.size)
 		f.SetTextColor(int(sh.ink[0]), int(sh.ink[1]), int(sh.ink[2]))
-		x := sh.at[0]
+		x, text := sh.at[0], inFont(sh.face, sh.text)
 		if sh.toRight {
-			x -= textWidth(sh.face, sh.size, sh.text)
+			x -= textWidth(sh.face, sh.size, text)
 		}
-		f.Text(x, sh.at[1], sh.text)
+		f.Text(x, sh.at[1], text)
 		return
 	}
 	style := ""
