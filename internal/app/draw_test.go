@@ -25,7 +25,7 @@ service_template:
 	}
 	b.deploy(store.RunDone, "alerts.stack.yaml")
 	e := b.preview("alerts.stack.yaml", "huts=2").Estimate
-	if e.Known() != 1 || e.Chain[0].Runs != 2 || !strings.HasPrefix(e.Sure(), "by past runs") || e.Low > e.Seconds || e.Seconds > e.High {
+	if e.Known() != 1 || e.Chain[0].Runs != 2 || !strings.HasPrefix(e.Sure(), "by 2 past runs") || e.Low > e.Seconds || e.Seconds > e.High {
 		t.Errorf("two topics were built: %+v, %s", e, e.Sure())
 	}
 	past, err := b.Store.Timings(t.Context())

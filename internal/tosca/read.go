@@ -386,7 +386,7 @@ func (r *reader) nodeEntries(n *yaml.Node, each func(field)) {
 		}
 		return
 	}
-	seen := map[string]int{}
+	seen := make(map[string]int, r.cut.about)
 	for part := range r.cut.parts {
 		if part == nil {
 			r.broken = true

@@ -17,7 +17,14 @@ func (r *reader) service(s field) *ServiceTemplate {
 	}
 	list := deref(doc.at(nodesKey))
 	out.empty = doc != nil && (r.cut == nil || list != r.cut.place) && (list == nil || list.ShortTag() == "!!null" || list.Kind == yaml.MappingNode && len(list.Content) == 0)
-	out.byName = map[string]*NodeTemplate{}
+	about := 0
+	if list != nil {
+		about = len(list.Content) / 2
+	}
+	if r.cut != nil && list == r.cut.place {
+		about = r.cut.about
+	}
+	out.byName, out.Nodes = make(map[string]*NodeTemplate, about), make([]*NodeTemplate, 0, about)
 	r.nodeEntries(list, func(f field) {
 		if n := r.node(f, out); n != nil {
 			out.add(n)

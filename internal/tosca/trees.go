@@ -44,6 +44,7 @@ const nodesKey = "node_templates"
 type inParts struct {
 	root, place *yaml.Node
 	parts       <-chan *yaml.Node
+	about       int // how many entries there are, roughly
 }
 
 // cutUp begins to parse a text in parts; nil where it has to be parsed as a
@@ -75,7 +76,7 @@ func cutUp(text []byte, kept *Trees) *inParts {
 		defer close(parts)
 		kept.parse(pieces, first, parts)
 	}()
-	return &inParts{root, place, parts}
+	return &inParts{root, place, parts, len(pieces) * endsAt}
 }
 
 // ahead is how many parts are parsed at the same time, before they are taken.

@@ -559,7 +559,7 @@ func TestEstimateByPastRuns(t *testing.T) {
 	}
 	e := change(t, s, template, "size=medium").Estimate
 	// half of 45 s, doubled by the median
-	if e.Seconds != 45 || e.Low != 45 || e.High != 67.5 || e.Sure() != "by past runs, 45 s to 1 min 07 s" || e.Way() != "db 45 s" {
+	if e.Seconds != 45 || e.Low != 45 || e.High != 67.5 || e.Sure() != "by 5 past runs, 45 s to 1 min 07 s" || e.Way() != "db 45 s" {
 		t.Errorf("%+v %s, %s", e, e.Way(), e.Sure())
 	}
 	e = change(t, s, template, "size=medium", "want=2").Estimate

@@ -50,6 +50,16 @@ func (e Estimate) Sure() string {
 		with.Crowded = false
 		return fmt.Sprintf("more to do than %d at once, so it takes longer; %s", Limit, with.Sure())
 	}
+	runs := 0
+	for i, l := range e.Chain {
+		if runs = min(runs, l.Runs); i == 0 {
+			runs = l.Runs
+		}
+	}
+	by := fmt.Sprintf("by %d past runs", runs)
+	if runs == 1 {
+		by = "by one past run"
+	}
 	switch {
 	case all == 0:
 		return ""
@@ -58,9 +68,9 @@ func (e Estimate) Sure() string {
 	case known < all:
 		return fmt.Sprintf("%d of %d by past runs, the rest by nominal times", known, all)
 	case round(e.Low) == round(e.High):
-		return "by past runs"
+		return by
 	}
-	return fmt.Sprintf("by past runs, %s to %s", Length(e.Low), Length(e.High))
+	return fmt.Sprintf("%s, %s to %s", by, Length(e.Low), Length(e.High))
 }
 
 // Way is the chain in words: "net 4.0 s › gate 20 s".
