@@ -755,12 +755,18 @@ func (r *resolver) output(s *scope, o *tosca.Output) tosca.Value {
 
 // Sources is what a value comes from in the end: inputs of the template, and
 // nodes that are looked up in the cloud. Names stand in order, each once.
-type Sources struct{ Inputs, Lookups []string }
+// Along the way there are properties of other nodes, and inputs of templates
+// that fill nodes.
+type Sources struct {
+	Inputs, Lookups []string
+	Along           []*Property
+}
 
 // Sources finds out what a property comes from, along all it refers to.
 func (w *Wanted) Sources(p *Property) Sources {
 	f := w.finder()
 	f.property(p)
+	f.out.Along = f.out.Along[1:] // not itself
 	return f.done()
 }
 
@@ -787,7 +793,7 @@ func (w *Wanted) finder() *finder {
 func (f *finder) done() Sources {
 	slices.Sort(f.out.Inputs)
 	slices.Sort(f.out.Lookups)
-	return Sources{slices.Compact(f.out.Inputs), slices.Compact(f.out.Lookups)}
+	return Sources{slices.Compact(f.out.Inputs), slices.Compact(f.out.Lookups), f.out.Along}
 }
 
 func (f *finder) property(p *Property) {
@@ -795,6 +801,7 @@ func (f *finder) property(p *Property) {
 		return
 	}
 	f.seen[p] = true
+	f.out.Along = append(f.out.Along, p)
 	f.property(p.from)
 	if p.Expr != nil {
 		f.expr(p.at, p.Expr)

@@ -86,6 +86,35 @@ func (p *Property) owner() string {
 	return "template"
 }
 
+// Resource is the name of the resource that has the property; "" is none, such
+// as for an input of a template that fills a node.
+func (p *Property) Resource() string {
+	if p.at.self != nil {
+		return p.at.self.Name
+	}
+	return ""
+}
+
+// Whose says in words what the property is and of what: "label of net", "input
+// word of alarm".
+func (p *Property) Whose() string {
+	if p.at.self == nil && p.at.rel == nil {
+		return "input " + p.Name + " of " + p.owner()
+	}
+	return p.Name + " of " + p.owner()
+}
+
+// Text is what the template says; a secret is not shown.
+func (p *Property) Text() string {
+	if p.Expr == nil {
+		return "nothing"
+	}
+	if tosca.HasSecret(p.Value) || p.Def != nil && p.Def.Type != nil && p.Def.Type.IsA("Secret") {
+		return tosca.SecretText
+	}
+	return p.Expr.Text()
+}
+
 // Link is what a resource rests on by one of its requirements.
 type Link struct {
 	Requirement string

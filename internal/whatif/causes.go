@@ -87,6 +87,9 @@ func (c *comparer) cause(ch *Change, p stack.PropertyChange) {
 	if k, changed := c.lineCause(ch, prop, p.Path); changed {
 		say(k)
 	}
+	for _, k := range c.alongCauses(ch, prop) {
+		say(k)
+	}
 	if len(ch.Causes) == before {
 		at := prop.Pos.Short()
 		if prop.Expr == prop.Def.Default {
@@ -215,6 +218,11 @@ func (c *comparer) lineCause(ch *Change, prop *stack.Property, path string) (Cau
 		return Cause{Kind: ByInput, Text: text, Pos: c.TagsPos}, true
 	}
 	now := prop.Expr.Text()
+	if was != nil && prop.Def.Metadata["from_artifact"] != "" && was.Expr.Text() != now {
+		if k, is := fileCause(ch.Wanted, res, prop.Name); is {
+			return k, true
+		}
+	}
 	isDefault := prop.Expr == prop.Def.Default
 	wasDefault := was != nil && was.Expr == was.Def.Default
 	switch {
@@ -228,6 +236,53 @@ func (c *comparer) lineCause(ch *Change, prop *stack.Property, path string) (Cau
 		return Cause{Kind: Template, Text: fmt.Sprintf("the template says %s for %s, said %s (%s)", quoted(prop.Expr), prop.Name, quoted(was.Expr), prop.Pos.Short()), Pos: prop.Pos}, true
 	}
 	return Cause{}, false
+}
+
+// alongCauses say which lines read otherwise, than in the recorded revision, on
+// the way from a property to where its value comes from: those of properties of
+// other nodes, and of inputs of templates that fill nodes.
+func (c *comparer) alongCauses(ch *Change, prop *stack.Property) []Cause {
+	if c.Base == nil || c.Base.Resource(ch.Name) == nil {
+		return nil
+	}
+	old := c.Base.Resource(ch.Name).Property(prop.Name)
+	if old == nil {
+		return nil
+	}
+	was := map[string]*stack.Property{}
+	for _, p := range c.Base.Sources(old).Along {
+		was[p.Whose()] = p
+	}
+	var out []Cause
+	for _, p := range c.Wanted.Sources(prop).Along {
+		old := was[p.Whose()]
+		if old == nil || p.Expr == nil || old.Expr == nil || old.Expr.Text() == p.Expr.Text() {
+			continue
+		}
+		at := p.Pos
+		if at.Line == 0 {
+			at = p.Expr.Pos
+		}
+		out = append(out, Cause{Kind: Template, Text: fmt.Sprintf("%s is %s in the template, was %s (%s)", p.Whose(), p.Text(), old.Text(), at.Short()), Resource: p.Resource(), Pos: at})
+		if p.Resource() != "" && p.Resource() != ch.Name {
+			out[len(out)-1].Kind = Upstream
+			c.upstream[ch.Name] = append(c.upstream[ch.Name], p.Resource())
+		}
+	}
+	return out
+}
+
+// fileCause says that the file of an artifact has changed, or is another one.
+func fileCause(now, was *stack.Resource, property string) (Cause, bool) {
+	a, b := now.Template().Artifact(property), was.Template().Artifact(property)
+	if a == nil {
+		return Cause{}, false
+	}
+	k := Cause{Kind: Template, Text: fmt.Sprintf("the file %s has changed (%s)", a.File, a.Pos.Short()), Pos: a.Pos}
+	if b != nil && b.File != a.File {
+		k.Text = fmt.Sprintf("the template names the file %s for %s, named %s (%s)", a.File, property, b.File, a.Pos.Short())
+	}
+	return k, true
 }
 
 // given is what a node itself says of a property.
@@ -264,6 +319,7 @@ func (c *comparer) linkCause(ch *Change, p stack.PropertyChange, say func(Cause)
 		if l.Requirement != p.Property {
 			continue
 		}
+		said := false
 		for _, t := range l.Targets {
 			if moved := c.movedLookup(t); moved != "" {
 				say(Cause{Kind: Lookup, Text: moved, Resource: t, Pos: l.Pos})
@@ -272,9 +328,10 @@ func (c *comparer) linkCause(ch *Change, p stack.PropertyChange, say func(Cause)
 			if up := c.change(t); up != nil && (up.Kind == Swap || up.Kind == New) {
 				say(Cause{Kind: Upstream, Text: fmt.Sprintf("%s %s gets a new id", mark(up.Kind), t), Resource: t, Pos: up.Pos})
 				c.upstream[ch.Name] = append(c.upstream[ch.Name], t)
+				said = true
 			}
 		}
-		if len(c.upstream[ch.Name]) == 0 && !p.ByHand {
+		if !said && !p.ByHand {
 			text := fmt.Sprintf("the template says so: %s, %s", p.Path, l.Pos.Short())
 			if was, known := c.baseTargets(ch.Name, p.Property); known && !slices.Equal(was, l.Targets) {
 				text = fmt.Sprintf("the template says %s for %s, said %s (%s)", someOf(l.Targets), p.Path, someOf(was), l.Pos.Short())
