@@ -238,7 +238,7 @@ func (s Stack) lay(f *flow) {
 	f.wall(g, min(f.room()-30, 1200), func(n string) brick { return brick{name: n, sub: types[n]} })
 	f.y += 8
 	f.write(left+16, f.y, 7.5, regular, dim, "Each brick stands above what it needs; what is built first lies on the ground (0).")
-	f.heading("Resources, what is built first first")
+	f.heading("Resources, in the order of building")
 	for _, course := range g.Courses() {
 		for _, n := range course {
 			i := slices.IndexFunc(s.Resources, func(r Resource) bool { return r.Name == n })
