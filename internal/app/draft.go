@@ -300,6 +300,9 @@ func (a *App) result(ctx context.Context, st *store.Stack, name string) (tosca.V
 
 // Check looks at a draft alone, and yields its findings.
 func (a *App) Check(ctx context.Context, path string, v Values) (tosca.Findings, error) {
+	if isRules(path) {
+		return rules.Read(a.Library, []string{path}).Findings, nil
+	}
 	d, err := a.Load(ctx, path, v)
 	if err != nil {
 		return nil, err
@@ -322,6 +325,7 @@ type Preview struct {
 	Approved bool
 	Saved    string // the file that it was saved in; "" is none
 	careful  bool
+	past     map[string]map[run.Action][]float64 // how long things took, by type
 }
 
 // WhatIf compares a draft with the record and the cloud. Findings of the draft
@@ -511,6 +515,7 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 			s.TagsPos.File = p.Draft.Stack.Path
 		}
 	}
+	p.past = is.past
 	s.Past = func(typ string, k whatif.Kind) []float64 { return is.past[typ][actions[k]] }
 	in, err := a.settings()
 	if err != nil {

@@ -37,6 +37,9 @@ service_template:
 			t.Errorf("a topic took %g times what the profile says", ratio)
 		}
 	}
+	if plan := b.plan(b.preview("alerts.stack.yaml", "huts=2")); plan.Steps[0].Nominal <= 0 || plan.Steps[0].Seconds != plan.Steps[0].Nominal*min(past["Topic"]["create"][0], past["Topic"]["create"][1]) && plan.Steps[0].Seconds != plan.Steps[0].Nominal*max(past["Topic"]["create"][0], past["Topic"]["create"][1]) {
+		t.Errorf("the plan does not follow past runs: %+v, %v", plan.Steps[0], past)
+	}
 	b.Speed = fastest + 1 // says nothing of the cloud
 	b.deploy(store.RunDone, "alerts.stack.yaml", "huts=5")
 	if past, err = b.Store.Timings(t.Context()); err != nil || len(past["Topic"]["create"]) != 2 {

@@ -39,6 +39,26 @@ func ruleFiles(template string, f *stack.File) ([]string, error) {
 	return slices.Compact(out), err
 }
 
+// isRules tells a file of rules from a template and a stack file.
+func isRules(path string) bool {
+	if bundle.IsArchive(path) {
+		return false
+	}
+	text, err := readFile(path)
+	if err != nil {
+		return false
+	}
+	for line := range strings.Lines(string(text)) {
+		switch key, _, _ := strings.Cut(line, ":"); key {
+		case "rules", "tests":
+			return true
+		case "tosca_definitions_version", "stack", "template":
+			return false
+		}
+	}
+	return false
+}
+
 // readRules reads the rules of a draft; what is wrong with them is a finding.
 func (a *App) readRules(d *Draft) {
 	if d.Template == "" {

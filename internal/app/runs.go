@@ -21,6 +21,7 @@ import (
 	"brickrow/internal/stack"
 	"brickrow/internal/store"
 	"brickrow/internal/tosca"
+	"brickrow/internal/whatif"
 )
 
 // Ticket is a run that is prepared and locked, and not yet carried out.
@@ -32,11 +33,24 @@ type Ticket struct {
 // Rehearse says what would happen if carrying a preview out failed at a
 // resource. No call is made.
 func (a *App) Rehearse(p *Preview, resource string) (*run.Rehearsal, error) {
-	r, err := run.Rehearse(run.NewPlan(p.ChangeSet, p.Old, a.Takes), resource, 0)
+	r, err := run.Rehearse(a.plan(p), resource, 0)
 	if err != nil {
 		return nil, &Refusal{Message: err.Error()}
 	}
 	return r, nil
+}
+
+// plan lists the steps of a preview, each with how long it is likely to take.
+func (a *App) plan(p *Preview) run.Plan {
+	plan := run.NewPlan(p.ChangeSet, p.Old, a.Takes)
+	for i := range plan.Steps {
+		s := &plan.Steps[i]
+		s.Nominal = s.Seconds
+		if past := p.past[s.Type][s.Action]; len(past) > 0 {
+			s.Seconds *= whatif.Quantile(past, 0.5)
+		}
+	}
+	return plan
 }
 
 // ErrNothingToDo says that a preview has no changes.
@@ -105,7 +119,7 @@ func (a *App) prepare(ctx context.Context, p *Preview, st *store.Stack, t *Ticke
 		return refusal("%s has moved on since the what-if was made (it was at revision %d, it is at %d now); look at it again", st.Name, p.BaseRevision, now.Revision)
 	}
 	r := &store.Run{ID: uuid.NewString(), StackID: st.ID, Kind: p.Kind, State: store.RunWorking, Base: now.Revision, Prior: now.State, OnFailure: onFailure,
-		Plan: run.NewPlan(p.ChangeSet, p.Old, a.Takes), Tally: p.Tally, Estimate: p.Estimate.Seconds, By: by(p)}
+		Plan: a.plan(p), Tally: p.Tally, Estimate: p.Estimate.Seconds, By: by(p)}
 	if r.Plan.Baseline, err = a.baseline(ctx, st); err != nil {
 		return err
 	}

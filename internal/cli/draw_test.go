@@ -47,6 +47,8 @@ func TestRulesCommand(t *testing.T) {
 	if !strings.Contains(out, "good  readings-stay: the live one may not") || !strings.Contains(out, "3 rules, 8 tests, 0 bad") {
 		t.Error(out)
 	}
+	s.run(0, "check", s.file("rules/valley.yaml"))
+	s.run(0, "fmt", "--check", s.file("rules/valley.yaml"))
 	s.run(1, "rules", "test", s.file("none"))
 	bad := s.write("bad.yaml", "rules:\n  - { id: a, message: m, require: 'true' }\n  - { id: b, message: m, require: 'true' }\ntests:\n  - { name: it cannot, rule: a, expect: fail }\n")
 	out, _ = s.run(1, "rules", "test", bad)
@@ -59,6 +61,9 @@ func TestRulesCommand(t *testing.T) {
 	}
 	_, errs := s.run(1, "rules", "test", s.write("worse.yaml", "rules:\n  - { id: a, message: m, require: 'after.' }\n"))
 	if !strings.Contains(errs, "worse.yaml:2:") || !strings.Contains(errs, "[broken-rule]") {
+		t.Error(errs)
+	}
+	if _, errs = s.run(1, "check", s.file("worse.yaml")); !strings.Contains(errs, "[broken-rule]") {
 		t.Error(errs)
 	}
 	// they are beside the template, so a what-if knows them

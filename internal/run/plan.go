@@ -57,7 +57,8 @@ type Step struct {
 	Adopt    bool     `json:"adopt,omitempty"` // what was kept comes back under the stack
 	Pair     string   `json:"pair,omitempty"`  // of an old part: the step of the new one
 	Of       string   `json:"of,omitempty"`    // of an undoing: the step that it takes back
-	Seconds  float64  `json:"seconds"`         // nominal, for the order and the forecast
+	Seconds  float64  `json:"seconds"`         // likely, for the order and the forecast
+	Nominal  float64  `json:"nominal"`         // seconds, as the profile says
 	Position int      `json:"position"`        // of the resource in the stack
 }
 

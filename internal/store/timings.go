@@ -38,10 +38,10 @@ func (s *Store) Timings(ctx context.Context) (map[string]map[run.Action][]float6
 
 // time notes how long a step took that has ended well.
 func (s *Store) time(ctx context.Context, tx *sql.Tx, r *Run, e *run.Entry, ev *run.Event) error {
-	if !r.Timed || e == nil || ev == nil || e.State != run.Done || e.Step.Half == run.Undo || e.Step.Seconds <= 0 || ev.Elapsed <= 0 {
+	if !r.Timed || e == nil || ev == nil || e.State != run.Done || e.Step.Half == run.Undo || e.Step.Nominal <= 0 || ev.Elapsed <= 0 {
 		return nil
 	}
 	_, err := tx.ExecContext(ctx, `insert into timings(run_id, step, type, action, ratio, at_ms) values(?, ?, ?, ?, ?, ?) on conflict(run_id, step) do nothing`,
-		r.ID, e.Step.ID, e.Step.Type, e.Step.Action, ev.Elapsed.Seconds()/e.Step.Seconds, s.now().UnixMilli())
+		r.ID, e.Step.ID, e.Step.Type, e.Step.Action, ev.Elapsed.Seconds()/e.Step.Nominal, s.now().UnixMilli())
 	return err
 }

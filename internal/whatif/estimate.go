@@ -122,13 +122,19 @@ func (c *comparer) takes(ch *Change, k Kind) span {
 		if k == Drop && ch.Recorded != nil {
 			typ = ch.Recorded.Type
 		}
-		past = slices.Sorted(slices.Values(c.Past(typ, k)))
+		past = c.Past(typ, k)
 	}
 	if len(past) == 0 {
 		return span{nominal, nominal, nominal, 0}
 	}
-	at := func(part float64) float64 { return nominal * past[int(math.Round(part*float64(len(past)-1)))] }
-	return span{at(0.5), at(0.25), at(0.75), len(past)}
+	return span{nominal * Quantile(past, 0.5), nominal * Quantile(past, 0.25), nominal * Quantile(past, 0.75), len(past)}
+}
+
+// Quantile is the value below which a part of a list lies, from 0 to 1; the list
+// must not be empty.
+func Quantile(list []float64, part float64) float64 {
+	sorted := slices.Sorted(slices.Values(list))
+	return sorted[int(math.Round(part*float64(len(sorted)-1)))]
 }
 
 // estimate walks the critical path of the build, then what cannot be put back,
