@@ -168,7 +168,7 @@ func (p *Program) changeSet(cs *whatif.ChangeSet) {
 		}
 	}
 	for _, ch := range cs.Alike() {
-		fmt.Fprintf(p.Out, "\n%s %-5s %s  (%s, %s)\n", ch.Kind.Mark(), ch.Kind, ch.Title(), ch.Type, ch.Pos.Short())
+		fmt.Fprintf(p.Out, "\n%s %-5s %s  (%s)\n", ch.Kind.Mark(), ch.Kind, ch.Title(), ch.About())
 		if rest := ch.Rest(); rest != "" {
 			p.wrapped(fmt.Sprintf("    %d alike: ", len(ch.Names)), rest)
 		}

@@ -162,7 +162,7 @@ func (c Changes) layChange(f *flow, ch whatif.Alike) {
 	f.y += 17
 	f.mark(ch.Kind, left, f.y-10.5, 9, l.text)
 	x := f.write(left+14, f.y-3, 10, bold, l.text, ch.Title()+"  "+string(ch.Kind))
-	f.write(x+10, f.y-3, 8.5, regular, dim, ch.Type+", "+ch.Pos.Short())
+	f.write(x+10, f.y-3, 8.5, regular, dim, ch.About())
 	if rest := ch.Rest(); rest != "" {
 		f.paragraph(left+14, 10, 8.5, regular, dim, fmt.Sprintf("%d alike: %s", len(ch.Names), rest))
 	}

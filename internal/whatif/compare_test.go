@@ -627,13 +627,14 @@ func TestCausesOfCountsLinksAndPolicies(t *testing.T) {
 // TestAlike wants changes that are the same told once, and no others.
 func TestAlike(t *testing.T) {
 	s := built(t, template, "readers=8", "caches=3")
-	s.Live["id-reader#3"].Properties["label"] = tosca.String("by hand")
+	for _, name := range []string{"reader#3", "net", "sub"} {
+		s.Live["id-"+name].Properties["label"] = tosca.String("by hand")
+	}
 	var got []string
 	for _, a := range change(t, s, template, "readers=9", "caches=1", "image=fern-13").Alike() {
-		got = append(got, fmt.Sprint(a.Kind, " ", a.Title()))
+		got = append(got, fmt.Sprint(a.Kind, " ", a.Title(), " (", a.About(), ")"))
 	}
-	slices.Sort(got)
-	if want := "drop cache#1, cache#2;new reader#8;swap reader#0, reader#1 and 5 more;swap reader#3"; strings.Join(got, ";") != want {
+	if want := "drop cache#1, cache#2 (Cache);swap reader#3 (Server, t.yaml:29);swap reader#0, reader#1 and 5 more (Server, t.yaml:29);edit net, sub (Network, Subnet);new reader#8 (Server, t.yaml:29)"; strings.Join(got, ";") != want {
 		t.Errorf("%s, want %s", strings.Join(got, ";"), want)
 	}
 }

@@ -15,7 +15,7 @@ func (c *ChangeSet) Markdown() string {
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
 	line("# %s in %s", c.Stack, c.Target)
 	line("")
-	against := fmt.Sprintf("revision %d", c.BaseRevision)
+	against := fmt.Sprintf("revision %d and the cloud", c.BaseRevision)
 	if c.Against != "" {
 		against = plainText(c.Against)
 	}
@@ -63,7 +63,11 @@ func (c *ChangeSet) Markdown() string {
 			line("## Looked up")
 			line("")
 		}
-		line("- %s is %s %s", code(l.Name), l.Type, code(l.ID))
+		text := fmt.Sprintf("- %s is %s %s", code(l.Name), l.Type, code(l.ID))
+		if l.Moved != "" {
+			text += ": " + plainText(l.Moved)
+		}
+		line("%s", text)
 		if i == len(c.Lookups)-1 {
 			line("")
 		}
@@ -87,7 +91,7 @@ func (c *ChangeSet) Markdown() string {
 		line("")
 		line("### %s %s %s", ch.Kind.Mark(), ch.Kind, code(ch.Title()))
 		line("")
-		line("%s, %s", ch.Type, ch.Pos.Short())
+		line("%s", plainText(ch.About()))
 		line("")
 		if rest := ch.Rest(); rest != "" {
 			line("%d alike: %s", len(ch.Names), plainText(rest))
