@@ -49,7 +49,7 @@ func (a *App) WhatIfFrom(ctx context.Context, d *Draft, from, to string) (*Previ
 		against += " (this is revision " + to + ")"
 	}
 	p.ChangeSet = whatif.Compare(whatif.State{Stack: d.Stack.Stack, Target: d.Stack.Target, Wanted: wanted, Recorded: asIfBuilt(base), Base: base,
-		BaseRevision: 1, BaseInputs: base.Inputs, BaseFound: base.Lookups(), TagsPos: d.Stack.TagsPos})
+		BaseRevision: 1, BaseInputs: base.Inputs, BaseFound: base.Lookups(), TagsPos: d.Stack.TagsPos, Comparing: true})
 	p.ChangeSet.BaseRevision, p.ChangeSet.Against = 0, against
 	if to == "" {
 		p.Findings = append(append(tosca.Findings{}, d.Findings...), p.Findings...)

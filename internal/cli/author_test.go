@@ -138,6 +138,9 @@ func TestComparingAndRehearsing(t *testing.T) {
 	test, live := s.file("bulletin-test.stack.yaml"), s.file("bulletin-live.stack.yaml")
 	out, _ := s.run(0, "whatif", live, "--from", test)
 	s.wants(out, "bulletin-live in summit/birch-1", "compared with", "this cannot be deployed", "storage: 20 GiB → 200 GiB", "input db_storage is 200 GiB, was 20 GiB", "the stack file gives other tags")
+	if strings.Contains(out, "! data") || strings.Contains(out, "! interruption") {
+		t.Errorf("nothing is carried out, and yet there is a risk:\n%s", out)
+	}
 	out, _ = s.run(0, "whatif", test, "--from", test)
 	s.wants(out, "no changes, 23 same")
 	out, _ = s.run(0, "whatif", test, "--from", "1", "--json")

@@ -26,21 +26,22 @@ import (
 
 // draftView shows the template, and the stack file, as text.
 type draftView struct {
-	draft   *app.Draft
-	tally   *app.Preview
-	took    time.Duration
-	path    string   // what is loaded
-	files   []string // the template, the stack file, and what the template reads
-	cur     int      // the one on the screen
-	asked   asking   // of the target
-	lines   map[string][][]token
-	line    int // the cursor, from 0
-	top     int
-	panel   int // 0 inputs, 1 help
-	text    rect
-	loading bool
-	watched []string
-	aim     *tosca.Pos // where to go when it is loaded; nil is nowhere
+	draft    *app.Draft
+	tally    *app.Preview
+	took     time.Duration
+	path     string   // what is loaded
+	files    []string // the template, the stack file, and what the template reads
+	cur      int      // the one on the screen
+	asked    asking   // of the target
+	lines    map[string][][]token
+	line     int // the cursor, from 0
+	top      int
+	panel    int // 0 inputs, 1 help
+	text     rect
+	loading  bool
+	watched  []string
+	readings int        // begun so far
+	aim      *tosca.Pos // where to go when it is loaded; nil is nowhere
 }
 
 // token is a piece of a highlighted line, before the theme is known.
@@ -55,6 +56,7 @@ type draftLoaded struct {
 	took   time.Duration
 	opened bool // it becomes the subject
 	err    error
+	asked  int // which reading it is of
 }
 
 type edited struct{ err error }
@@ -94,9 +96,11 @@ func (v *draftView) open(m *model) tea.Cmd {
 
 func (v *draftView) load(m *model) tea.Cmd {
 	path := v.path
+	v.readings++
+	asked := v.readings
 	if path == "" {
 		return func() tea.Msg {
-			return draftLoaded{err: fmt.Errorf("it is not known which stack file %s came from; o in the stacks opens one", m.about.name)}
+			return draftLoaded{err: fmt.Errorf("it is not known which stack file %s came from; o in the stacks opens one", m.about.name), asked: asked}
 		}
 	}
 	v.loading = true
@@ -105,9 +109,9 @@ func (v *draftView) load(m *model) tea.Cmd {
 		began := time.Now()
 		d, err := m.app.Load(m.ctx, path, values)
 		if err != nil {
-			return draftLoaded{err: err}
+			return draftLoaded{err: err, asked: asked}
 		}
-		out := draftLoaded{draft: d}
+		out := draftLoaded{draft: d, asked: asked}
 		if d.Stack != nil {
 			out.tally, out.err = m.app.WhatIf(m.ctx, d, false)
 		}
@@ -117,6 +121,9 @@ func (v *draftView) load(m *model) tea.Cmd {
 }
 
 func (v *draftView) loaded(m *model, msg draftLoaded) tea.Cmd {
+	if !msg.opened && msg.asked < v.readings {
+		return nil // a later reading is under way
+	}
 	v.loading = false
 	if msg.err != nil && msg.draft == nil {
 		m.say(true, "%v", msg.err)

@@ -37,6 +37,7 @@ type whatifView struct {
 	focus   int            // the marked link; -1 is none
 	back    []string       // where one has jumped from
 	side    rect           // where the details are
+	askings int            // begun so far
 	play    *run.Rehearsal // of a failure at its resource; nil is none
 }
 
@@ -64,6 +65,7 @@ type previewLoaded struct {
 	preview *app.Preview
 	err     error
 	about   subject
+	asked   int // which asking it is of; 0 is one that is always heard
 }
 
 // open makes the what-if of the subject's file.
@@ -104,7 +106,7 @@ func (v *whatifView) openUndo(m *model) tea.Cmd {
 			return runStarted{ticket: t, err: err}
 		}
 		p, err := m.app.WhatIfUndo(m.ctx, st, 0)
-		return previewLoaded{p, err, m.about}
+		return previewLoaded{p, err, m.about, 0}
 	}
 }
 
@@ -114,13 +116,18 @@ func (v *whatifView) start(m *model, make func() (*app.Preview, error)) tea.Cmd 
 		v.preview = nil
 	}
 	about := m.about
+	v.askings++
+	asked := v.askings
 	return func() tea.Msg {
 		p, err := make()
-		return previewLoaded{p, err, about}
+		return previewLoaded{p, err, about, asked}
 	}
 }
 
 func (v *whatifView) loaded(m *model, msg previewLoaded) tea.Cmd {
+	if msg.asked > 0 && msg.asked < v.askings {
+		return nil // something else was asked since
+	}
 	v.play = nil
 	v.loading, v.stale, v.err = false, false, msg.err
 	if msg.err != nil {

@@ -151,3 +151,24 @@ func TestNotesAreShown(t *testing.T) {
 	d.press("tab")
 	d.wants("meanwhile for forecasters, nightly_model", "deploy it when nobody needs it")
 }
+
+// TestALateAnswerIsNotShown lets an earlier reading, and an earlier what-if, end
+// after a later one.
+func TestALateAnswerIsNotShown(t *testing.T) {
+	d := newDesk(t, 142, 42)
+	d.press("down", "2")
+	first := d.draft.load(d.model)()
+	d.edit("bulletin-test.stack.yaml", "readers: 3", "readers: 5")
+	second := d.draft.load(d.model)()
+	d.send(second)
+	d.send(first)
+	d.wants("▲ 3 new")
+	d.whatif.stale = true
+	d.at = viewWhatIf
+	late := d.whatif.open(d.model)()
+	d.edit("bulletin-test.stack.yaml", "readers: 5", "readers: 6")
+	d.whatif.stale = true
+	d.do(d.whatif.open(d.model))
+	d.send(late)
+	d.wants("▲ 4 new")
+}

@@ -98,7 +98,7 @@ func (v *whatifView) drawWall(m *model, s *screen, r rect, of func(string) brick
 func (v *whatifView) drawTop(m *model, s *screen, r rect) {
 	t, p := m.t, v.preview
 	x := drawTally(m, s, r.x+1, r.y, r.w-1, p.Tally)
-	title := map[string]string{"undo": "way back, " + noteOf(p), "delete": "deletion of the stack", "compare": "compared with " + p.Against, "deploy": p.By}[p.Kind]
+	title := map[string]string{"undo": "way back, " + noteOf(p), "delete": "deletion of the stack", "compare": "a comparison", "deploy": p.By}[p.Kind]
 	if title != "" {
 		x = s.text(x, r.y, r.w-x, bold(t.hinted()), title)
 	}

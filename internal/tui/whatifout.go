@@ -140,10 +140,10 @@ func (v *whatifView) openSaved(m *model, path string) tea.Cmd {
 	return func() tea.Msg {
 		p, err := m.app.OpenSaved(m.ctx, path)
 		if err != nil {
-			return previewLoaded{nil, fmt.Errorf("%s cannot be opened.\n%w", path, err), was}
+			return previewLoaded{nil, fmt.Errorf("%s cannot be opened.\n%w", path, err), was, 0}
 		}
 		about := subject{name: p.ChangeSet.Stack, target: p.Target.String(), file: p.Draft.Path, stack: p.Stack}
-		return previewLoaded{p, nil, about}
+		return previewLoaded{p, nil, about, 0}
 	}
 }
 

@@ -20,6 +20,9 @@ type State struct {
 	Kept         []*stack.Recorded // has left the stack and stays in the cloud
 	// Deleting says that nothing is wanted any more.
 	Deleting bool
+	// Comparing says that two are held against each other, and that nothing is
+	// to be carried out: there is no risk to data then.
+	Comparing bool
 	// Live is what the cloud shows, by id; nil where it was not asked, and
 	// the record then stands in for it.
 	Live map[string]*stack.Live

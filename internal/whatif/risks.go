@@ -40,10 +40,12 @@ func (c *comparer) risks() {
 	}
 	for i := range c.set.Changes {
 		ch := &c.set.Changes[i]
-		c.dataRisk(ch)
-		c.interruptionRisk(ch)
+		if !c.Comparing {
+			c.dataRisk(ch)
+			c.interruptionRisk(ch)
+			c.secretRisks(ch)
+		}
 		c.permissionRisks(ch)
-		c.secretRisks(ch)
 		if ch.Type == "Bucket" {
 			c.publicRisk(ch)
 		}
