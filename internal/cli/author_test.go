@@ -183,3 +183,22 @@ func TestSavingAndApproving(t *testing.T) {
 	_, errs = s.run(1, "deploy", plan, "--yes")
 	s.wants(errs, "things have moved on")
 }
+
+// TestTheTextFitsIntoALog wants no line of a what-if longer than 80 columns,
+// however long the values are.
+func TestTheTextFitsIntoALog(t *testing.T) {
+	s := newShell(t)
+	b, err := os.ReadFile(s.file("bulletin.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	long := strings.Repeat("measure the snow, then the wind; ", 80) + strings.Repeat("x", 300) + " the end"
+	s.write("bulletin.yaml", strings.Replace(string(b), "label: { $concat: [ reader-, $node_index ] }", "label: reader\n        user_data: \""+long+"\"", 1))
+	out, _ := s.run(0, "whatif", s.file("bulletin-test.stack.yaml"), "-i", "db_version=14", "-i", "site=proof", "-i", "domain=another.example")
+	for line := range strings.Lines(out) {
+		if n := len([]rune(strings.TrimSuffix(line, "\n"))); n > 80 {
+			t.Errorf("a line has %d columns: %s", n, line)
+		}
+	}
+	s.wants(out, "lines more, --json has them all", "the end")
+}

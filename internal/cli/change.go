@@ -181,16 +181,16 @@ func (p *Program) changeSet(cs *whatif.ChangeSet) {
 			case ch.Kind == whatif.Drop || ch.Kind == whatif.Release:
 				continue
 			case c.Before == nil && ch.Kind == whatif.New:
-				fmt.Fprintf(p.Out, "    %s: %s\n", c.Path, after)
+				p.valueOf(c.Path, after)
 			default:
 				if tosca.HasSecret(c.After) && c.Before != nil {
 					after = "(secret, changed)"
 				}
-				fmt.Fprintf(p.Out, "    %s: %s → %s", c.Path, shown(c.Before), after)
+				text := shown(c.Before) + " → " + after
 				if c.Effect == "swap" {
-					fmt.Fprint(p.Out, "   forces the swap")
+					text += "   forces the swap"
 				}
-				fmt.Fprintln(p.Out)
+				p.valueOf(c.Path, text)
 			}
 		}
 		for _, b := range ch.Because {
@@ -223,9 +223,33 @@ func (p *Program) changeSet(cs *whatif.ChangeSet) {
 
 // wrapped prints text for 80 columns, the later lines under the first.
 func (p *Program) wrapped(label, text string) {
-	for line := range strings.SplitSeq(ansi.Wrap(cloud.Clean(text), 80-len(label), ""), "\n") {
+	for _, line := range inLines(text, 80-len(label)) {
 		fmt.Fprintln(p.Out, strings.TrimRight(label+line, " "))
 		label = strings.Repeat(" ", len(label))
+	}
+}
+
+func inLines(text string, width int) []string {
+	return strings.Split(ansi.Wrap(cloud.Clean(text), width, ""), "\n")
+}
+
+// mostLines is how many lines of a value are printed.
+const mostLines = 8
+
+// valueOf prints what becomes of a property. The end tells as much as the
+// beginning: of a long value both are there.
+func (p *Program) valueOf(path, text string) {
+	lines := inLines(path+": "+text, 74)
+	if n := len(lines); n > mostLines {
+		cut := fmt.Sprintf("… %d lines more, --json has them all …", n-mostLines+1)
+		lines = append(append(lines[:mostLines/2:mostLines/2], cut), lines[n-mostLines/2+1:]...)
+	}
+	for i, line := range lines {
+		indent := "    "
+		if i > 0 {
+			indent = "      "
+		}
+		fmt.Fprintln(p.Out, strings.TrimRight(indent+line, " "))
 	}
 }
 
