@@ -10,7 +10,7 @@ func TestDraw(t *testing.T) {
 	s := newShell(t)
 	file := s.file("bulletin-test.stack.yaml")
 	for _, c := range []struct{ name, as, shows string }{
-		{"bulletin-test", "wall", "rests on reader_role, reader_rules, slope_subnet"},
+		{"bulletin-test", "wall", "rests on reader_grant, reader_role, reader_rules, slope_subnet"},
 		{file, "wall", "as the template has it"},
 		{"bulletin-test", "changes", "because allow[1] was changed by hand"},
 		{file, "changes", "input readers is 3, was 2"},

@@ -662,6 +662,7 @@ func (r *resolver) order() {
 		}
 		res.Needs = needs
 	}
+	r.grantsFirst()
 	if r.sorted() {
 		return
 	}
@@ -673,6 +674,53 @@ func (r *resolver) order() {
 		}
 		r.findings.Errorf(res.Pos, "cycle", "remove one of these references", "resources need each other in a circle: %s", strings.Join(c, " → "))
 	}
+}
+
+// grantsFirst lets what acts as a role, and says what it does, rest on the
+// grants of that role, as it could not become well before them. A grant on the
+// resource itself, or on what needs it, comes after it all the same.
+func (r *resolver) grantsFirst() {
+	grants := map[string][]*Resource{}
+	for _, res := range r.w.Resources {
+		if res.Type.Name == "Grant" {
+			for _, role := range res.Targets("role") {
+				grants[role] = append(grants[role], res)
+			}
+		}
+	}
+	if len(grants) == 0 {
+		return
+	}
+	for _, res := range r.w.Resources {
+		p := res.Property("needs")
+		if p == nil || Same(p.Value, tosca.Null{}) || Same(p.Value, tosca.List{}) {
+			continue
+		}
+		for _, role := range res.Targets("role") {
+			for _, g := range grants[role] {
+				if !r.rests(g, res, map[string]bool{}) {
+					res.Needs = append(res.Needs, g.Name)
+				}
+			}
+		}
+		slices.Sort(res.Needs)
+		res.Needs = slices.Compact(res.Needs)
+	}
+}
+
+// rests reports whether a resource needs another one, directly or by way of
+// others, or is that one.
+func (r *resolver) rests(res, on *Resource, seen map[string]bool) bool {
+	if res == on {
+		return true
+	}
+	seen[res.Name] = true
+	for _, n := range res.Needs {
+		if m := r.w.byName[n]; m != nil && !seen[n] && r.rests(m, on, seen) {
+			return true
+		}
+	}
+	return false
 }
 
 // sorted puts each resource after what it needs, otherwise in the order of

@@ -301,3 +301,27 @@ func TestSources(t *testing.T) {
 		t.Error("a resource's template is not found by its name")
 	}
 }
+
+// TestGrantsComeFirst wants a server to rest on the grants of its role where it
+// says what it does, and never in a circle.
+func TestGrantsComeFirst(t *testing.T) {
+	head := "tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  node_templates:\n    net: { type: Network, properties: { cidr: 10.0.0.0/16 } }\n    sub: { type: Subnet, properties: { cidr: 10.0.1.0/24 }, requirements: [ network: net ] }\n    rules: { type: Rules, properties: { allow: [] }, requirements: [ network: net ] }\n" +
+		"    role: { type: Role, properties: { for: server } }\n    queue: { type: Queue }\n    may: { type: Grant, properties: { actions: [ queue:read ] }, requirements: [ role: role, \"on\": queue ] }\n"
+	server := "    hut: { type: Server, properties: { size: small, image: fern-12, needs: NEEDS }, requirements: [ subnet: sub, rules: rules, role: role ] }\n"
+	topic := "    note: { type: Topic, properties: { label: { $get_attribute: [ hut, private_address ] } } }\n    self: { type: Grant, properties: { actions: [ topic:send ] }, requirements: [ role: role, \"on\": note ] }\n"
+	for _, c := range []struct{ text, needs string }{
+		{strings.Replace(server, "NEEDS", "[ queue:read ]", 1), "may role rules sub"},
+		{strings.Replace(server, "NEEDS", "[]", 1), "role rules sub"},
+		{strings.Replace(server, ", needs: NEEDS", "", 1), "role rules sub"},
+		{strings.Replace(server, "NEEDS", "[ queue:read ]", 1) + topic, "may role rules sub"}, // the grant on the note needs the server
+	} {
+		file, findings := tosca.Read("t.yaml", []byte(head+c.text), tosca.Source{Profile: profile.Load})
+		w, more := stack.CheckAndResolve(file, stack.Options{})
+		if findings = append(findings, more...); findings.HasErrors() {
+			t.Fatal(findings)
+		}
+		if got := strings.Join(w.Resource("hut").Needs, " "); got != c.needs {
+			t.Errorf("the server needs %s, want %s\n%s", got, c.needs, c.text)
+		}
+	}
+}

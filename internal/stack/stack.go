@@ -162,6 +162,17 @@ func (r *Resource) Property(name string) *Property {
 	return nil
 }
 
+// Targets lists what a resource rests on by one of its requirements. The list is
+// the caller's.
+func (r *Resource) Targets(requirement string) []string {
+	for _, l := range r.Links {
+		if l.Requirement == requirement {
+			return slices.Clone(l.Targets)
+		}
+	}
+	return nil
+}
+
 // Template is the node template that the resource comes from.
 func (r *Resource) Template() *tosca.NodeTemplate { return r.template }
 

@@ -348,7 +348,7 @@ func (c *comparer) baseTargets(resource, requirement string) ([]string, bool) {
 	if c.Base == nil || c.Base.Resource(resource) == nil {
 		return nil, false
 	}
-	return linkTargets(c.Base.Resource(resource), requirement), true
+	return c.Base.Resource(resource).Targets(requirement), true
 }
 
 // someOf is a list of names, or that there is none.

@@ -151,7 +151,7 @@ func (c *comparer) permissionRisks(ch *Change) {
 	if ch.Type != "Grant" {
 		return
 	}
-	role, on := linkTargets(ch.Wanted, "role"), linkTargets(ch.Wanted, "on")
+	role, on := ch.Wanted.Targets("role"), ch.Wanted.Targets("on")
 	fresh := ch.Kind == New
 	if len(role) == 1 && fresh {
 		if up := c.change(role[0]); up == nil || up.Kind == New { // nobody acts as it yet
@@ -214,15 +214,6 @@ func value(res *stack.Resource, name string) tosca.Value {
 	return nil
 }
 
-func linkTargets(res *stack.Resource, requirement string) []string {
-	for _, l := range res.Links {
-		if l.Requirement == requirement {
-			return slices.Clone(l.Targets)
-		}
-	}
-	return nil
-}
-
 // secretRisks raises secrets that change: what uses them must learn it.
 func (c *comparer) secretRisks(ch *Change) {
 	if ch.Kind != Edit && ch.Kind != Swap && ch.Kind != Adopt || ch.Wanted == nil {
@@ -256,7 +247,7 @@ func (c *comparer) openRisks() {
 	users := map[string][]string{} // of rules, as wanted
 	for i := range c.set.Changes {
 		if ch := &c.set.Changes[i]; ch.Wanted != nil && ch.Type != "Rules" {
-			for _, r := range linkTargets(ch.Wanted, "rules") {
+			for _, r := range ch.Wanted.Targets("rules") {
 				users[r] = append(users[r], ch.Name)
 			}
 		}
