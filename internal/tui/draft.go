@@ -19,6 +19,7 @@ import (
 
 	"brickrow/internal/app"
 	"brickrow/internal/cloud"
+	"brickrow/internal/rules"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 	"brickrow/internal/whatif"
@@ -227,10 +228,20 @@ func (v *draftView) watch(m *model, files []string) {
 			_ = m.watcher.Add(dir) // without it, r reads the file again
 		}
 	}
+	if dir := v.ruleFolder(); !slices.Contains(have, dir) {
+		_ = m.watcher.Add(dir) // it may not be there
+	}
+}
+
+// ruleFolder is where the rules of the team are, beside the template.
+func (v *draftView) ruleFolder() string {
+	return filepath.Join(filepath.Dir(v.draft.Template), rules.Folder)
 }
 
 func (v *draftView) fileChanged(m *model, path string) tea.Cmd {
-	if slices.ContainsFunc(v.watched, func(w string) bool { return filepath.Clean(w) == filepath.Clean(path) }) {
+	path = filepath.Clean(path)
+	isNew := v.draft != nil && filepath.Dir(path) == filepath.Clean(v.ruleFolder()) // a file of rules that comes or goes
+	if isNew || slices.ContainsFunc(v.watched, func(w string) bool { return filepath.Clean(w) == path }) {
 		m.whatif.stale = true
 		return v.load(m)
 	}

@@ -145,7 +145,19 @@ func TestNotesAreShown(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(d.dir, "rules", "more.yaml"), []byte("rules:\n  - { id: calm, message: small steps are better, severity: warn, each: stack, require: stack.tally.edit < 2 }\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	d.press("down", "3")
+	d.press("down", "2")
+	more := filepath.Join(d.dir, "rules", "most.yaml")
+	if err := os.WriteFile(more, []byte("rules:\n  - { id: most, message: x, require: 'size(' }\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	d.send(fileChanged{more})
+	d.wants("the rule most cannot be read")
+	if err := os.Remove(more); err != nil {
+		t.Fatal(err)
+	}
+	d.send(fileChanged{more})
+	d.lacks("the rule most")
+	d.press("3")
 	d.wants("· note", "the stack: small steps are better (rule calm)", "more.yaml:2")
 	d.send(tea.WindowSizeMsg{Width: 80, Height: 24})
 	d.press("tab")
