@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"io"
 	"maps"
 	"os"
 	"os/exec"
@@ -450,7 +451,23 @@ func (v *draftView) edit(m *model) tea.Cmd {
 	case "vi", "vim", "nvim", "nano", "emacs", "micro", "kak", "ne", "joe":
 		args = append(args, fmt.Sprintf("+%d", v.line+1))
 	}
-	return tea.ExecProcess(exec.Command(words[0], append(args, v.file())...), func(err error) tea.Msg { return edited{err} })
+	return tea.Exec(editorProcess{exec.Command(words[0], append(args, v.file())...)}, func(err error) tea.Msg { return edited{err} })
+}
+
+// editorProcess is an editor that has the terminal for a moment at least: one
+// that ends at once would come back while the drawing of the screen is still
+// being stopped, which would then stop it for good.
+type editorProcess struct{ *exec.Cmd }
+
+func (e editorProcess) SetStdin(r io.Reader)  { e.Stdin = r }
+func (e editorProcess) SetStdout(w io.Writer) { e.Stdout = w }
+func (e editorProcess) SetStderr(w io.Writer) { e.Stderr = w }
+
+func (e editorProcess) Run() error {
+	began := time.Now()
+	err := e.Cmd.Run()
+	time.Sleep(100*time.Millisecond - time.Since(began))
+	return err
 }
 
 func (v *draftView) click(_ *model, x, y int) tea.Cmd {
