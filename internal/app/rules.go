@@ -10,19 +10,13 @@ import (
 	"brickrow/internal/bundle"
 	"brickrow/internal/rules"
 	"brickrow/internal/stack"
-	"brickrow/internal/store"
 	"brickrow/internal/tosca"
 )
 
 // ruleFiles lists the files of rules for a template: those in the folder rules
 // beside it, and those that the stack file names. f may be nil.
 func ruleFiles(template string, f *stack.File) ([]string, error) {
-	for dir := template; dir != filepath.Dir(dir); dir = filepath.Dir(dir) {
-		if bundle.IsArchive(dir) { // the rules are beside the archive
-			template = dir
-		}
-	}
-	out, err := rules.Files([]string{filepath.Join(filepath.Dir(template), rules.Folder)}, true)
+	out, err := rules.Files([]string{RuleFolder(template)}, true)
 	if err != nil || f == nil {
 		return out, err
 	}
@@ -37,6 +31,17 @@ func ruleFiles(template string, f *stack.File) ([]string, error) {
 	out = append(out, more...)
 	slices.Sort(out)
 	return slices.Compact(out), err
+}
+
+// RuleFolder is where the rules of a template are: in the folder rules beside it,
+// or beside the archive that it is in.
+func RuleFolder(template string) string {
+	for dir := template; dir != filepath.Dir(dir); dir = filepath.Dir(dir) {
+		if bundle.IsArchive(dir) {
+			template = dir
+		}
+	}
+	return filepath.Join(filepath.Dir(template), rules.Folder)
 }
 
 // isRules tells a file of rules from a template and a stack file.
@@ -122,15 +127,12 @@ func (a *App) judgeAgain(ctx context.Context, p *Preview) error {
 			return err
 		}
 	}
-	if rev == nil {
-		rev = &store.Revision{}
+	if rev == nil || rev.Template == "" {
+		return nil // nothing was ever deployed
 	}
 	var file *stack.File
 	if text, err := os.ReadFile(p.Stack.StackFile); err == nil {
 		file, _ = stack.ReadFile(p.Stack.StackFile, text)
-	}
-	if rev.Template == "" {
-		return nil
 	}
 	files, err := ruleFiles(rev.Template, file)
 	if err != nil {

@@ -20,7 +20,6 @@ import (
 
 	"brickrow/internal/app"
 	"brickrow/internal/cloud"
-	"brickrow/internal/rules"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 	"brickrow/internal/whatif"
@@ -229,19 +228,14 @@ func (v *draftView) watch(m *model, files []string) {
 			_ = m.watcher.Add(dir) // without it, r reads the file again
 		}
 	}
-	if dir := v.ruleFolder(); !slices.Contains(have, dir) {
+	if dir := app.RuleFolder(v.draft.Template); !slices.Contains(have, dir) {
 		_ = m.watcher.Add(dir) // it may not be there
 	}
 }
 
-// ruleFolder is where the rules of the team are, beside the template.
-func (v *draftView) ruleFolder() string {
-	return filepath.Join(filepath.Dir(v.draft.Template), rules.Folder)
-}
-
 func (v *draftView) fileChanged(m *model, path string) tea.Cmd {
 	path = filepath.Clean(path)
-	isNew := v.draft != nil && filepath.Dir(path) == filepath.Clean(v.ruleFolder()) // a file of rules that comes or goes
+	isNew := v.draft != nil && filepath.Dir(path) == filepath.Clean(app.RuleFolder(v.draft.Template)) // a file of rules that comes or goes
 	if isNew || slices.ContainsFunc(v.watched, func(w string) bool { return filepath.Clean(w) == path }) {
 		m.whatif.stale = true
 		return v.load(m)

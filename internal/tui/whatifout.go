@@ -20,7 +20,7 @@ import (
 // outKey handles the keys with which a what-if goes out of the program, or is
 // compared with something else.
 func (v *whatifView) outKey(m *model, k string) (tea.Cmd, bool) {
-	if v.preview == nil || !strings.Contains("smpaA", k) {
+	if v.preview == nil {
 		return nil, false
 	}
 	p := v.preview
@@ -68,6 +68,8 @@ func (v *whatifView) outKey(m *model, k string) (tea.Cmd, bool) {
 		v.compare(m)
 	case "A":
 		return v.agree(m), true
+	default:
+		return nil, false
 	}
 	return nil, true
 }
