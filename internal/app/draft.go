@@ -181,6 +181,7 @@ func (d *Draft) resolve() {
 	if !d.Findings.HasErrors() {
 		d.Findings = append(d.Findings, precheck.Rules(d.Wanted)...)
 	}
+	d.Findings = d.Wanted.Secrets().Findings(d.Findings)
 	d.Findings.Sort()
 }
 
@@ -193,14 +194,14 @@ func (a *App) given(ctx context.Context, d *Draft, v Values) []stack.Given {
 		v.over[name] = true
 	}
 	if d.Stack != nil {
-		out = a.fromFile(ctx, d, d.Stack.Inputs, "stack file", d.Path, v)
+		out = a.fromFile(ctx, d, d.Stack.Inputs, stack.OriginStackFile, d.Path, v)
 	}
 	if v.File != "" {
 		text, err := readFile(v.File)
 		if err != nil {
 			d.Findings.Errorf(tosca.Pos{File: v.File}, "no-inputs-file", "", "the file of inputs cannot be read: %v", err)
 		} else if root := tosca.ParseYAML(v.File, text, &d.Findings); root != nil {
-			out = append(out, a.fromFile(ctx, d, stack.ReadInputs(v.File, root, &d.Findings), "inputs file", v.File, v)...)
+			out = append(out, a.fromFile(ctx, d, stack.ReadInputs(v.File, root, &d.Findings), stack.OriginInputsFile, v.File, v)...)
 		}
 	}
 	if len(v.Flags) == 0 {
@@ -330,11 +331,12 @@ type Preview struct {
 
 // WhatIf compares a draft with the record and the cloud. Findings of the draft
 // are in the preview's too; with errors among them it cannot be deployed.
-func (a *App) WhatIf(ctx context.Context, d *Draft, askCloud bool) (*Preview, error) {
+func (a *App) WhatIf(ctx context.Context, d *Draft, askCloud bool) (p *Preview, err error) {
+	defer func() { err = d.Wanted.Secrets().Error(err) }()
 	if d.Stack == nil {
 		return nil, refusal("%s is a template alone; a what-if needs a stack file, which says where it goes", d.Path)
 	}
-	p := &Preview{Draft: d, Kind: "deploy"}
+	p = &Preview{Draft: d, Kind: "deploy"}
 	if (d.Stack.Target == stack.Target{}) || d.Stack.Stack == "" {
 		p.ChangeSet = &whatif.ChangeSet{Stack: d.Stack.Stack, Findings: d.Findings}
 		return p, nil
@@ -378,7 +380,7 @@ func (a *App) WhatIf(ctx context.Context, d *Draft, askCloud bool) (*Preview, er
 		p.Findings = append(p.Findings, precheck.Against(site, d.Wanted, p.ChangeSet)...)
 	}
 	if err == nil {
-		p.Findings = append(append(tosca.Findings{}, d.Findings...), p.Findings...)
+		p.Findings = append(append(tosca.Findings{}, d.Findings...), d.Wanted.Secrets().Findings(p.Findings)...)
 		p.Findings.Sort()
 	}
 	return p, err
@@ -507,6 +509,8 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 	}
 	if live == nil {
 		s.Live = is.live
+	} else {
+		markLive(live, w, is)
 	}
 	s.Recorded, p.Old, s.Kept, s.BaseRevision, s.Base = is.recorded, is.old, is.kept, is.revision.Number, is.base
 	s.BaseInputs, s.BaseFound = is.revision.Inputs, is.revision.Found
@@ -525,6 +529,20 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 	s.Careful = p.careful
 	p.ChangeSet = whatif.Compare(s)
 	return nil
+}
+
+// markLive marks what the cloud shows where it repeats a secret.
+func markLive(live map[string]*stack.Live, w *stack.Wanted, is *deployed) {
+	secrets := w.Secrets().Clone()
+	for _, r := range append(slices.Clone(is.recorded), is.kept...) {
+		secrets.Add(tosca.Map(r.Properties), tosca.Map(r.Attributes))
+	}
+	for _, l := range live {
+		secrets.Add(tosca.Map(l.Attributes))
+	}
+	for _, l := range live {
+		l.Mark(secrets)
+	}
 }
 
 // actions are what a run does for a change.

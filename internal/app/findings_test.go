@@ -22,7 +22,7 @@ const findingsPage = "../../docs/findings.md"
 
 // codeAt is the place of the code among the arguments of the functions that
 // report findings.
-var codeAt = map[string]int{"Errorf": 1, "Warnf": 1, "at": 2, "fail": -1, "readOther": 3, "uncertain": 3}
+var codeAt = map[string]int{"Errorf": 1, "Warnf": 1, "Hintf": 1, "at": 2, "fail": -1, "readOther": 3, "uncertain": 3}
 
 // usedCodes finds the codes of findings in the source.
 func usedCodes(t *testing.T) map[string]bool {

@@ -368,12 +368,12 @@ func (x *execution) prepareDriver() error {
 }
 
 func (x *execution) tell(state run.State, words string) {
-	ev := run.Event{Type: "run", State: state, Step: words}
+	ev := run.Event{Type: "run", State: state, Step: x.driver.Secrets.Hide(words)}
 	_ = x.Store.Note(x.ctx, x.run, nil, &ev, run.RecordChange{}) // the state itself is written with the run
 }
 
 func (x *execution) set(rs store.RunState, ss store.State, revision int) error {
-	x.run.State = rs
+	x.run.State, x.run.Reason = rs, x.driver.Secrets.Hide(x.run.Reason)
 	return x.Store.SetRun(x.ctx, x.run, ss, revision)
 }
 

@@ -282,7 +282,7 @@ func (b *bench) wantRecordIsLive(name string) {
 				continue
 			}
 			for k, v := range live.Properties {
-				if fingerprint := rec.Fingerprints[k]; fingerprint == "" && !stack.Same(v, rec.Properties[k]) {
+				if fingerprint := rec.Fingerprints[k]; fingerprint == nil && !stack.Same(v, rec.Properties[k]) {
 					b.t.Errorf("%s of %s is %v, recorded is %v", k, rec.Name, v, rec.Properties[k])
 				}
 			}

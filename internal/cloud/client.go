@@ -107,6 +107,20 @@ func IsNotFound(err error) bool {
 	return errors.As(err, &p) && p.Status == http.StatusNotFound
 }
 
+// Refused reports whether err says that the cloud will not do something, so that
+// it has not begun it either.
+func Refused(err error) bool {
+	var p *Problem
+	return errors.As(err, &p) && !p.Passing && p.Status >= 400 && p.Status < 500
+}
+
+// IsChanged reports whether err says that the resource is not what it was when
+// it was read (If-Match).
+func IsChanged(err error) bool {
+	var p *Problem
+	return errors.As(err, &p) && p.Status == http.StatusPreconditionFailed
+}
+
 func place(t stack.Target) string {
 	return "/v1/" + url.PathEscape(t.Account) + "/" + url.PathEscape(t.Region)
 }

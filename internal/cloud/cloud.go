@@ -10,6 +10,7 @@ package cloud
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -32,7 +33,8 @@ type Cloud interface {
 	Operation(ctx context.Context, t stack.Target, id string) (Operation, error)
 }
 
-// Resource is a resource on the wire. Secret properties hold a fingerprint.
+// Resource is a resource on the wire. What was sent as a secret, at any depth of
+// properties and tags, holds a fingerprint.
 type Resource struct {
 	ID         string              `json:"id"`
 	Type       string              `json:"type"`
@@ -45,6 +47,8 @@ type Resource struct {
 	Tags       map[string]string   `json:"tags"`
 	UsedBy     []string            `json:"used_by"`
 	ETag       string              `json:"etag"`
+	// SecretAttributes names the attributes that are secret, or repeat one.
+	SecretAttributes []string `json:"secret_attributes,omitempty"`
 }
 
 // Request creates a resource, or changes what it names: a property that is
@@ -54,7 +58,10 @@ type Request struct {
 	Properties map[string]any      `json:"properties,omitempty"`
 	Links      map[string][]string `json:"links,omitempty"`
 	Tags       map[string]string   `json:"tags,omitempty"`
-	ETag       string              `json:"-"` // If-Match, where not empty
+	// Secrets says where secrets stand, as JSON Pointers (RFC 6901) such as
+	// /properties/env/TOKEN, in order.
+	Secrets []string `json:"secrets,omitempty"`
+	ETag    string   `json:"-"` // If-Match, where not empty
 }
 
 // Operation is a long operation. Times are in milliseconds of real time.
@@ -131,6 +138,9 @@ func (r Resource) Live(lib *tosca.Library) *stack.Live {
 	}
 	for k, v := range r.Attributes {
 		l.Attributes[k] = tosca.FromJSON(v)
+		if slices.Contains(r.SecretAttributes, k) {
+			l.Attributes[k] = tosca.Hide(l.Attributes[k])
+		}
 		if t == nil {
 			continue
 		}

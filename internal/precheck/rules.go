@@ -37,8 +37,14 @@ func newChecker(w *stack.Wanted) *checker {
 func Rules(w *stack.Wanted) tosca.Findings {
 	c := newChecker(w)
 	c.rules()
-	c.findings.Sort()
-	return c.findings
+	return c.told()
+}
+
+// told are the findings without the secrets that the rules had to look at.
+func (c *checker) told() tosca.Findings {
+	out := c.Secrets().Findings(c.findings)
+	out.Sort()
+	return out
 }
 
 func (c *checker) rules() {
@@ -81,10 +87,11 @@ var rules = map[string]func(c *checker, r *stack.Resource){
 	"Service": service,
 }
 
-// value is a property that is known; nil otherwise.
+// value is a property that is known, also where it is secret; nil otherwise.
 func (c *checker) value(r *stack.Resource, name string) tosca.Value {
 	if p := r.Property(name); p != nil && tosca.IsKnown(p.Value) {
-		return p.Value
+		bare, _ := tosca.Bare(p.Value)
+		return bare
 	}
 	return nil
 }

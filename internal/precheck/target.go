@@ -132,8 +132,7 @@ func Against(s *Site, w *stack.Wanted, cs *whatif.ChangeSet) tosca.Findings {
 		c.neighbours(cs, ch)
 		c.ready(cs, ch.Wanted)
 	}
-	c.findings.Sort()
-	return c.findings
+	return c.told()
 }
 
 // quotas holds what is made against what is left. What a swap replaces is
@@ -234,7 +233,7 @@ func (c *checker) taken(cs *whatif.ChangeSet, ch *whatif.Change) {
 		return
 	}
 	for _, l := range c.site.All {
-		if l.Type != r.Type.Name || !c.site.foreign(l) || c.kept(ch, l.ID) || tosca.Show(l.Properties[property]) != c.text(r, property) {
+		if l.Type != r.Type.Name || !c.site.foreign(l) || c.kept(ch, l.ID) || bareText(l.Properties[property]) != c.text(r, property) {
 			continue
 		}
 		same := true
@@ -244,13 +243,18 @@ func (c *checker) taken(cs *whatif.ChangeSet, ch *whatif.Change) {
 				same = id != "" && slices.Contains(l.Links[requirement], id)
 			}
 		}
-		if r.Type.Name == "Record" && tosca.Show(l.Properties["kind"]) != c.text(r, "kind") {
+		if r.Type.Name == "Record" && bareText(l.Properties["kind"]) != c.text(r, "kind") {
 			same = false
 		}
 		if same {
 			say(l.ID)
 		}
 	}
+}
+
+func bareText(v tosca.Value) string {
+	bare, _ := tosca.Bare(v)
+	return tosca.Show(bare)
 }
 
 // kept reports whether a resource is the one that a change takes back.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"sync"
 	"time"
 
@@ -37,6 +36,9 @@ type Driver struct {
 	Wanted  *stack.Wanted // nil for a deletion
 	Library *tosca.Library
 	Limit   int
+	// Secrets are those of the run and of the record; Begin fills them in. What
+	// the cloud says is searched for them before it is written.
+	Secrets *tosca.Secrets
 
 	mu       sync.Mutex
 	recorded map[string]*stack.Recorded // as it is now
@@ -58,15 +60,39 @@ type Outcome struct {
 // what the journal says already.
 func (d *Driver) Begin(recorded, kept []*stack.Recorded, journal []Entry) {
 	d.recorded, d.kept, d.entries = map[string]*stack.Recorded{}, map[string]*stack.Recorded{}, map[string]*Entry{}
+	d.Secrets = &tosca.Secrets{}
+	if d.Wanted != nil {
+		d.Secrets = d.Wanted.Secrets().Clone()
+	}
 	for _, r := range kept {
 		d.kept[r.ID] = r
+		d.Secrets.Add(tosca.Map(r.Properties), tosca.Map(r.Attributes))
 	}
 	for _, r := range recorded {
 		d.recorded[r.Name] = r
+		d.Secrets.Add(tosca.Map(r.Properties), tosca.Map(r.Attributes))
 	}
 	for _, e := range journal {
 		d.entries[e.Step.ID] = &e
+		if e.Before != nil {
+			d.Secrets.Add(tosca.Map(e.Before.Properties), tosca.Map(e.Before.Tags))
+		}
+		if e.Record != nil {
+			d.Secrets.Add(tosca.Map(e.Record.Properties), tosca.Map(e.Record.Attributes))
+		}
 	}
+}
+
+// note writes to the journal, without the secrets that the cloud may have
+// repeated.
+func (d *Driver) note(ctx context.Context, e *Entry, ev *Event, ch RecordChange) error {
+	if e != nil {
+		e.Reason = d.Secrets.Hide(e.Reason)
+	}
+	if ev != nil {
+		ev.Step, ev.Reason = d.Secrets.Hide(ev.Step), d.Secrets.Hide(ev.Reason)
+	}
+	return d.Journal.Note(ctx, e, ev, ch)
 }
 
 // Run carries out steps until all are done, one fails, or the run is
@@ -159,7 +185,7 @@ func (d *Driver) entry(id string) *Entry {
 // tell writes an event that belongs to no step. An event that cannot be
 // written is not worth failing for: the next entry will say so.
 func (d *Driver) tell(ctx context.Context, ev Event) {
-	_ = d.Journal.Note(ctx, nil, &ev, RecordChange{})
+	_ = d.note(ctx, nil, &ev, RecordChange{})
 }
 
 // task is one step being carried out.
@@ -213,14 +239,14 @@ func (t *task) event(state State, step, reason string) *Event {
 // intend writes the journal before the call.
 func (t *task) intend(ev *Event) error {
 	t.entry.State = Started
-	return t.Journal.Note(t.ctx, t.entry, ev, RecordChange{})
+	return t.note(t.ctx, t.entry, ev, RecordChange{})
 }
 
 // finish writes the outcome together with what it changes in the record.
 func (t *task) finish(state EntryState, ev *Event, ch RecordChange) (EntryState, error) {
 	e := *t.entry
 	e.State = state
-	if err := t.Journal.Note(t.ctx, &e, ev, ch); err != nil {
+	if err := t.note(t.ctx, &e, ev, ch); err != nil {
 		return "", err
 	}
 	t.mu.Lock()
@@ -240,10 +266,10 @@ func (t *task) fail(step string, err error) (EntryState, error) {
 	if t.ctx.Err() != nil {
 		return "", t.ctx.Err()
 	}
-	reason := cloud.Clean(err.Error())
+	reason := cloud.Clean(t.Secrets.Hide(err.Error()))
 	var p *cloud.Problem
 	if errors.As(err, &p) && p.Mend != "" {
-		reason += "; " + p.Mend
+		reason += "; " + t.Secrets.Hide(p.Mend)
 	}
 	t.entry.Reason = reason
 	return t.finish(Failed, t.event(HasFailed, step, reason), RecordChange{})
@@ -304,6 +330,7 @@ func (t *task) wanted() (*stack.Resource, map[string]tosca.Value, error) {
 	if findings.HasErrors() {
 		return nil, nil, fmt.Errorf("%s (%s)", findings[0].Message, findings[0].Short())
 	}
+	t.Secrets.Add(tosca.Map(props))
 	for name, v := range props {
 		if !tosca.IsKnown(v) {
 			return nil, nil, fmt.Errorf("the property %s waits for something that the cloud did not set", name)
@@ -324,10 +351,11 @@ func (t *task) create() (EntryState, error) {
 			return t.update()
 		}
 	}
-	req := cloud.Request{Type: res.Type.Name, Properties: map[string]any{}, Links: map[string][]string{}, Tags: t.tags(props)}
+	req := cloud.Request{Type: res.Type.Name, Properties: map[string]any{}, Links: map[string][]string{}}
+	t.tags(&req, props)
 	for name, v := range props {
 		if name != "tags" && !tosca.Equal(v, tosca.Null{}) {
-			req.Properties[name] = tosca.Reveal(v)
+			req.SetProperty(name, v)
 		}
 	}
 	for _, l := range res.Links {
@@ -361,15 +389,14 @@ func needsSwap(changes []stack.PropertyChange) bool {
 	return false
 }
 
-// tags are the resource's own tags and those that tell whose it is.
-func (t *task) tags(props map[string]tosca.Value) map[string]string {
-	tags := map[string]string{"stack": t.Stack, "node": t.entry.Step.Resource}
-	if m, ok := props["tags"].(tosca.Map); ok {
-		for k, v := range m {
-			tags[k] = tosca.Show(v)
-		}
+// tags puts the resource's own tags into a request, and those that tell whose it
+// is.
+func (t *task) tags(req *cloud.Request, props map[string]tosca.Value) {
+	req.SetTag("stack", tosca.String(t.Stack))
+	req.SetTag("node", tosca.String(t.entry.Step.Resource))
+	for k, v := range stack.TagMap(props["tags"]) {
+		req.SetTag(tosca.KeyText(k), v)
 	}
-	return tags
 }
 
 // read asks the cloud for a resource.
@@ -383,7 +410,10 @@ func (t *task) read(id string) (*stack.Live, error) {
 	if err != nil {
 		return nil, err
 	}
-	return r.Live(t.Library), nil
+	live := r.Live(t.Library)
+	t.Secrets.Add(tosca.Map(live.Attributes))
+	live.Mark(t.Secrets)
+	return live, nil
 }
 
 // built reads a resource back and records it.
@@ -393,10 +423,10 @@ func (t *task) built(res *stack.Resource, props map[string]tosca.Value, ch Recor
 		return t.fail("reading it back", err)
 	}
 	rec := &stack.Recorded{Name: res.Name, Type: res.Type.Name, ID: live.ID, Properties: props, Attributes: live.Attributes, Links: map[string][]stack.LinkTo{},
-		Fingerprints: map[string]string{}, Needs: res.Needs, Pos: res.Pos, Keep: res.Keep, Guard: res.Guard}
+		Fingerprints: map[string]tosca.Value{}, Needs: res.Needs, Pos: res.Pos, Keep: res.Keep, Guard: res.Guard}
 	for name, v := range props {
 		if tosca.HasSecret(v) {
-			rec.Fingerprints[name] = tosca.Show(live.Properties[name])
+			rec.Fingerprints[name] = live.Properties[name]
 		}
 	}
 	for _, l := range res.Links {
@@ -447,6 +477,12 @@ func (t *task) update() (EntryState, error) {
 		return "", err
 	}
 	op, err := t.call(func() (cloud.Operation, error) { return t.Cloud.Update(t.ctx, t.Target, t.key(), rec.ID, req) })
+	if cloud.Refused(err) { // nothing was begun, so there is nothing to put back
+		t.entry.Before = nil
+	}
+	if cloud.IsChanged(err) {
+		err = fmt.Errorf("%w; it was changed in the cloud meanwhile, by somebody else, and is left as it is: make a new what-if", err)
+	}
 	if err != nil {
 		return t.fail("", err)
 	}
@@ -463,12 +499,9 @@ func (t *task) update() (EntryState, error) {
 // repeat makes the request that changes just what the snapshot holds.
 func (t *task) repeat(res *stack.Resource, props map[string]tosca.Value) cloud.Request {
 	b := t.entry.Before
-	req := cloud.Request{Properties: map[string]any{}, Links: map[string][]string{}}
+	req := cloud.Request{Properties: map[string]any{}, Links: map[string][]string{}, ETag: b.ETag}
 	for name := range b.Properties {
-		req.Properties[name] = nil
-		if v := props[name]; v != nil && !tosca.Equal(v, tosca.Null{}) {
-			req.Properties[name] = tosca.Reveal(v)
-		}
+		req.SetProperty(name, props[name])
 	}
 	for name := range b.Links {
 		req.Links[name] = []string{}
@@ -481,11 +514,11 @@ func (t *task) repeat(res *stack.Resource, props map[string]tosca.Value) cloud.R
 		}
 	}
 	if b.Tags != nil {
-		req.Tags = t.tags(props)
-		recorded, _ := t.entry.Record.Properties["tags"].(tosca.Map)
+		t.tags(&req, props)
+		recorded := stack.TagMap(t.entry.Record.Properties["tags"])
 		for k, v := range b.Tags { // what others have put there stays
 			if _, mine := req.Tags[k]; !mine && recorded[k] == nil {
-				req.Tags[k] = v
+				req.SetTag(k, v)
 			}
 		}
 	}
@@ -494,17 +527,19 @@ func (t *task) repeat(res *stack.Resource, props map[string]tosca.Value) cloud.R
 
 // snapshot keeps what an update is about to replace.
 func snapshot(changes []stack.PropertyChange, rec *stack.Recorded, live *stack.Live) *Snapshot {
-	s := &Snapshot{Properties: map[string]tosca.Value{}, Links: map[string][]string{}}
+	s := &Snapshot{Properties: map[string]tosca.Value{}, Links: map[string][]string{}, ETag: live.ETag}
 	for _, c := range changes {
 		switch {
 		case c.Link:
 			s.Links[c.Property] = append([]string{}, live.Links[c.Property]...)
 		case c.Property == "tags":
-			s.Tags = maps.Clone(live.Tags)
-		case tosca.HasSecret(rec.Properties[c.Property]):
-			s.Properties[c.Property] = rec.Properties[c.Property]
+			s.Tags = map[string]tosca.Value{}
+			recorded := stack.TagMap(rec.Properties["tags"])
+			for k, v := range live.Tags {
+				s.Tags[k] = stack.Restorable(recorded[k], tosca.String(v))
+			}
 		default:
-			v := live.Properties[c.Property]
+			v := stack.Restorable(rec.Properties[c.Property], live.Properties[c.Property])
 			if v == nil {
 				v = tosca.Null{}
 			}
@@ -565,12 +600,12 @@ func (t *task) putBack() (EntryState, error) {
 		return t.finish(Done, t.event(IsUndone, "nothing had been changed", ""), RecordChange{Name: s.Resource})
 	}
 	t.entry.CloudID = orig.Record.ID
-	req := cloud.Request{Properties: map[string]any{}, Links: orig.Before.Links, Tags: orig.Before.Tags}
+	req := cloud.Request{Properties: map[string]any{}, Links: orig.Before.Links}
 	for name, v := range orig.Before.Properties {
-		req.Properties[name] = nil
-		if !tosca.Equal(v, tosca.Null{}) {
-			req.Properties[name] = tosca.Reveal(v)
-		}
+		req.SetProperty(name, v)
+	}
+	for name, v := range orig.Before.Tags {
+		req.SetTag(name, v)
 	}
 	live, err := t.read(orig.Record.ID)
 	if err != nil {
@@ -583,6 +618,7 @@ func (t *task) putBack() (EntryState, error) {
 	if alike(live, orig) {
 		return t.finish(Done, t.event(IsUndone, "it is as it was", ""), ch)
 	}
+	req.ETag = live.ETag
 	if err := t.intend(t.event(Undoing, "putting it back", "")); err != nil {
 		return "", err
 	}
@@ -601,17 +637,7 @@ func (t *task) putBack() (EntryState, error) {
 // alike reports whether a resource still is what it was before an update.
 func alike(live *stack.Live, e *Entry) bool {
 	for name, v := range e.Before.Properties {
-		now := live.Properties[name]
-		if tosca.HasSecret(v) {
-			if tosca.Show(now) != e.Record.Fingerprints[name] {
-				return false
-			}
-			continue
-		}
-		if now == nil {
-			now = tosca.Null{}
-		}
-		if !tosca.Equal(now, v) {
+		if !stack.Same(stack.Seen(v, live.Properties[name], e.Record.Fingerprints[name]), v) {
 			return false
 		}
 	}
@@ -620,7 +646,17 @@ func alike(live *stack.Live, e *Entry) bool {
 			return false
 		}
 	}
-	return e.Before.Tags == nil || maps.Equal(live.Tags, e.Before.Tags)
+	if e.Before.Tags == nil {
+		return true
+	}
+	prints := stack.TagMap(e.Record.Fingerprints["tags"])
+	for k, v := range e.Before.Tags {
+		now, there := live.Tags[k]
+		if !there || !tosca.Equal(stack.Seen(v, tosca.String(now), prints[k]), v) {
+			return false
+		}
+	}
+	return len(live.Tags) == len(e.Before.Tags)
 }
 
 // follow watches an operation to its end and tells its inner steps.

@@ -183,7 +183,8 @@ type Entry struct {
 type Snapshot struct {
 	Properties map[string]tosca.Value // nil values were not set
 	Links      map[string][]string
-	Tags       map[string]string
+	Tags       map[string]tosca.Value
+	ETag       string // of the resource that was read
 }
 
 // PlanUndo lists what takes back the steps of a journal, in reverse order.

@@ -38,10 +38,8 @@ func Diff(res *Resource, wanted map[string]tosca.Value, rec *Recorded, live *Liv
 	for _, d := range res.Type.Properties {
 		was, recorded := rec.Properties[d.Name], rec.Properties[d.Name]
 		byHand := false
-		if live != nil && tosca.HasSecret(recorded) {
-			byHand = rec.Fingerprints[d.Name] != "" && tosca.Show(live.Properties[d.Name]) != rec.Fingerprints[d.Name]
-		} else if live != nil {
-			was = live.Properties[d.Name]
+		if live != nil {
+			was = Seen(recorded, live.Properties[d.Name], rec.Fingerprints[d.Name])
 			if d.Name == "tags" {
 				was = without(was, OtherTags(wanted[d.Name], rec, live))
 			}
@@ -54,9 +52,6 @@ func Diff(res *Resource, wanted map[string]tosca.Value, rec *Recorded, live *Liv
 			}
 			out = append(out, c)
 		}
-		if byHand && tosca.HasSecret(recorded) && Same(recorded, wanted[d.Name]) { // put back
-			out = append(out, PropertyChange{Path: d.Name, Property: d.Name, Before: tosca.Secret{Value: tosca.String("")}, After: wanted[d.Name], Effect: InPlace, ByHand: true})
-		}
 	}
 	for _, d := range res.Type.Requirements {
 		if c, differs := diffLink(res, d, rec, live, ids); differs {
@@ -66,17 +61,87 @@ func Diff(res *Resource, wanted map[string]tosca.Value, rec *Recorded, live *Liv
 	return out
 }
 
+// Seen is a property as it is in the cloud, which shows something else in the
+// place of secrets: where that is what it showed when the secret was recorded
+// (print), it still is that secret; otherwise it is a secret that nobody here
+// knows.
+func Seen(recorded, shown, print tosca.Value) tosca.Value {
+	return seen(recorded, shown, print, func(v tosca.Value) tosca.Value {
+		return tosca.Secret{Value: tosca.Map{"set in the cloud": v}}
+	})
+}
+
+// Restorable is a property as it can be put back: as it is in the cloud, with
+// the secrets that are recorded.
+func Restorable(recorded, shown tosca.Value) tosca.Value {
+	return seen(recorded, shown, nil, nil)
+}
+
+func seen(recorded, shown, print tosca.Value, other func(tosca.Value) tosca.Value) tosca.Value {
+	if !tosca.HasSecret(recorded) || shown == nil {
+		return shown
+	}
+	switch r := recorded.(type) {
+	case tosca.Secret:
+		if other == nil || print == nil || tosca.Equal(shown, print) {
+			return recorded
+		}
+		return other(shown)
+	case tosca.Map:
+		if m, ok := shown.(tosca.Map); ok {
+			prints, _ := print.(tosca.Map)
+			out := make(tosca.Map, len(m))
+			for k, v := range m {
+				out[k] = seen(r[k], v, prints[k], other)
+			}
+			return out
+		}
+	case tosca.List:
+		if l, ok := shown.(tosca.List); ok {
+			prints, _ := print.(tosca.List)
+			out := make(tosca.List, len(l))
+			for i, v := range l {
+				var was, p tosca.Value
+				if i < len(r) {
+					was = r[i]
+				}
+				if i < len(prints) {
+					p = prints[i]
+				}
+				out[i] = seen(was, v, p, other)
+			}
+			return out
+		}
+	}
+	return shown
+}
+
 // OtherTags lists the tags of a resource in the cloud that others have put
 // there: they are neither wanted nor recorded, and are left alone.
 func OtherTags(wanted tosca.Value, rec *Recorded, live *Live) []string {
-	mine, _ := wanted.(tosca.Map)
-	recorded, _ := rec.Properties["tags"].(tosca.Map)
-	there, _ := live.Properties["tags"].(tosca.Map)
+	mine, recorded, there := TagMap(wanted), TagMap(rec.Properties["tags"]), TagMap(live.Properties["tags"])
 	var out []string
 	for _, k := range there.Keys() {
 		if mine[k] == nil && recorded[k] == nil {
 			out = append(out, k)
 		}
+	}
+	return out
+}
+
+// TagMap is a value of tags by name. Where the whole is secret, each tag is.
+func TagMap(v tosca.Value) tosca.Map {
+	s, whole := v.(tosca.Secret)
+	if whole {
+		v = s.Value
+	}
+	m, _ := v.(tosca.Map)
+	if !whole {
+		return m
+	}
+	out := make(tosca.Map, len(m))
+	for k, e := range m {
+		out[k] = tosca.Hide(e)
 	}
 	return out
 }
@@ -161,7 +226,7 @@ func compareMaps(path string, before, after tosca.Map) []PropertyChange {
 	slices.Sort(keys)
 	var out []PropertyChange
 	for _, k := range keys {
-		out = append(out, compare(path+"."+k, before[k], after[k])...)
+		out = append(out, compare(path+"."+tosca.KeyText(k), before[k], after[k])...)
 	}
 	return out
 }

@@ -35,7 +35,7 @@ func changes(t *testing.T, w *stack.Wanted, rec *stack.Recorded, live *stack.Liv
 // record is what a template would have recorded.
 func record(w *stack.Wanted, name string) *stack.Recorded {
 	res := w.Resource(name)
-	rec := &stack.Recorded{Name: name, Type: res.Type.Name, ID: "id-" + name, Properties: map[string]tosca.Value{}, Links: map[string][]stack.LinkTo{}, Fingerprints: map[string]string{}}
+	rec := &stack.Recorded{Name: name, Type: res.Type.Name, ID: "id-" + name, Properties: map[string]tosca.Value{}, Links: map[string][]stack.LinkTo{}, Fingerprints: map[string]tosca.Value{}}
 	for _, p := range res.Properties {
 		rec.Properties[p.Name] = p.Value
 	}
@@ -113,7 +113,7 @@ func TestDiffWithTheCloud(t *testing.T) {
 	ids := map[string]string{"sub": "id-sub"}
 	w := sound(t, database)
 	rec := record(w, "db")
-	rec.Fingerprints["password"] = "fingerprint:1"
+	rec.Fingerprints["password"] = tosca.String("fingerprint:1")
 	live := func(change func(l *stack.Live)) *stack.Live {
 		l := &stack.Live{ID: rec.ID, Properties: map[string]tosca.Value{}, Links: map[string][]string{"subnet": {"id-sub"}}}
 		for k, v := range rec.Properties {

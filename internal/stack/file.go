@@ -199,13 +199,10 @@ func ParseFlag(flag string, inputs []*tosca.Property) (Given, error) {
 		return Given{}, fmt.Errorf("-i %s: write it as name=value", flag)
 	}
 	at := tosca.Pos{File: "-i " + name}
-	g := Given{Name: name, Origin: Origin{Kind: "flag", Pos: at, Via: flag}, Value: &tosca.Expr{Pos: at, Value: tosca.String(text), Raw: text}}
+	g := Given{Name: name, Origin: Origin{Kind: OriginFlag, Pos: at, Via: name}, Value: &tosca.Expr{Pos: at, Value: tosca.String(text), Raw: text}}
 	i := slices.IndexFunc(inputs, func(p *tosca.Property) bool { return p.Name == name })
 	if i < 0 || inputs[i].Type == nil {
 		return g, nil
-	}
-	if inputs[i].Type.IsA("Secret") {
-		g.Origin.Via = name + "=" + tosca.SecretText
 	}
 	switch inputs[i].Type.Base {
 	case tosca.BaseString, tosca.BaseScalar, tosca.BaseVersion, tosca.BaseTimestamp, tosca.BaseBytes:

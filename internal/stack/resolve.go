@@ -86,8 +86,38 @@ func Resolve(f *tosca.File, o Options) (*Wanted, tosca.Findings) {
 			w.Outputs = append(w.Outputs, Output{Name: out.Name, Description: out.Description, def: out, Value: r.output(w.root, out)})
 		}
 	}
+	w.secrets = w.collectSecrets()
+	findings = w.secrets.Findings(findings)
 	findings.Sort()
 	return w, findings
+}
+
+// Secrets are all secrets of the template and its inputs, as far as they are
+// known. The set is only to be read; who adds to it takes a clone.
+func (w *Wanted) Secrets() *tosca.Secrets { return w.secrets }
+
+func (w *Wanted) collectSecrets() *tosca.Secrets {
+	s := &tosca.Secrets{}
+	for _, x := range w.secretExprs { // also where the value turned out to be none
+		x.Walk(func(x *tosca.Expr) {
+			if x.Kind == tosca.LiteralExpr {
+				s.Add(tosca.Hide(x.Value))
+			}
+		})
+	}
+	for _, in := range w.Inputs {
+		s.Add(in.Value)
+	}
+	if w.resolver != nil {
+		for _, res := range w.resolver.all {
+			for _, p := range res.everyProperty() {
+				if p.known {
+					s.Add(p.Value)
+				}
+			}
+		}
+	}
+	return s
 }
 
 // CheckAndResolve checks a template and resolves it, both at once. The findings
@@ -168,9 +198,9 @@ func (r *resolver) fillInputs(s *tosca.ServiceTemplate, o Options) {
 			continue
 		case ok:
 		case in.Fixed != nil:
-			g = Given{Name: in.Name, Value: in.Fixed, Origin: Origin{Kind: "default", Pos: in.Fixed.Pos}}
+			g = Given{Name: in.Name, Value: in.Fixed, Origin: Origin{Kind: OriginDefault, Pos: in.Fixed.Pos}}
 		case in.Default != nil:
-			g = Given{Name: in.Name, Value: in.Default, Origin: Origin{Kind: "default", Pos: in.Default.Pos}}
+			g = Given{Name: in.Name, Value: in.Default, Origin: Origin{Kind: OriginDefault, Pos: in.Default.Pos}}
 		case in.Required:
 			inputs[in.Name] = tosca.Unknown{Bad: true}
 			if !o.Lenient {
@@ -190,12 +220,21 @@ func (r *resolver) fillInputs(s *tosca.ServiceTemplate, o Options) {
 			if !tosca.Validate(in.Validation, v, in.Type, g.Origin.Pos, "input "+in.Name, r.findings) {
 				v = tosca.Unknown{Bad: true}
 			}
-			if g.Origin.Kind == "default" { // the check has told it already
+			if g.Origin.Kind == OriginDefault { // the check has told it already
 				*r.findings = (*r.findings)[:before]
 			}
 		}
 		inputs[in.Name] = v
-		if tosca.HasSecret(v) && g.Origin.Via == "" && g.Origin.Kind != "default" {
+		if in.Type.HoldsSecret() {
+			r.w.secretExprs = append(r.w.secretExprs, x)
+		}
+		if g.Origin.Kind == OriginFlag {
+			g.Origin.Via = in.Name
+			if tosca.IsKnown(v) { // in the words of the value, which knows what is secret
+				g.Origin.Via += "=" + tosca.Show(v)
+			}
+		}
+		if tosca.HasSecret(v) && g.Origin.Via == "" && g.Origin.Kind != OriginDefault {
 			r.findings.Warnf(g.Origin.Pos, "secret-in-clear", "write { from_env: … } or { from_file: … }", "the secret '%s' stands in a file in clear", in.Name)
 		}
 		r.w.Inputs = append(r.w.Inputs, Input{in.Name, v, g.Origin})
@@ -228,10 +267,10 @@ func (r *resolver) env(c context) *tosca.Env {
 		Findings: r.findings,
 	}
 	if c.self != nil {
-		env.Index = c.self.Index
+		env.Index = max(0, c.self.Index)
 	}
 	if c.rel != nil {
-		env.Index, env.Relation = c.rel.source.Index, &c.rel.index
+		env.Index, env.Relation = max(0, c.rel.source.Index), &c.rel.index
 	}
 	r.last, r.lastEnv = c, env
 	return env
@@ -378,7 +417,7 @@ func (r *resolver) count(s *scope, n *tosca.NodeTemplate) int {
 			s.unsure[n.Name] = true
 		}
 	}()
-	value := env.Eval(n.Count)
+	value, _ := tosca.Bare(env.Eval(n.Count))        // how many there are is seen anyway
 	if u, ok := value.(tosca.Unknown); ok && u.Bad { // reported when it was read
 		before--
 	}
@@ -433,7 +472,8 @@ func (r *resolver) substitute(res *Resource, n *tosca.NodeTemplate) {
 
 // holds evaluates a condition; what cannot be evaluated does not hold.
 func (r *resolver) holds(c context, x *tosca.Expr) bool {
-	return r.apart(nil, new(tosca.Findings)).env(c).Eval(x) == tosca.Value(tosca.Bool(true))
+	v, _ := tosca.Bare(r.apart(nil, new(tosca.Findings)).env(c).Eval(x))
+	return v == tosca.Value(tosca.Bool(true))
 }
 
 // fill lists the properties of a resource, in the order of its type, and what

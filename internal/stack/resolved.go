@@ -131,7 +131,9 @@ func (e *writer) property(p *Property) *yaml.Node {
 	switch {
 	case tosca.IsKnown(v) && !tosca.HasSecret(v):
 		return Literal(v)
-	case p.Expr == nil, p.Expr.Kind == tosca.LiteralExpr:
+	case tosca.IsKnown(v) && (p.Expr == nil || p.Expr.Kind == tosca.LiteralExpr):
+		return e.literal(v, p.owner()+"_"+p.Name, p.Def.Description)
+	case p.Expr == nil:
 		return e.hidden(p.owner()+"_"+p.Name, p.Def.Description)
 	}
 	return e.expr(p.at, p.Expr, v)
@@ -144,6 +146,28 @@ func (e *writer) hidden(name, description string) *yaml.Node {
 	name = unfit.ReplaceAllString(name, "_")
 	e.secret(name, description)
 	return flow(mapping("$get_input", text(name)))
+}
+
+// literal writes a value that is known; what is secret in it becomes inputs
+// under a name.
+func (e *writer) literal(v tosca.Value, name, description string) *yaml.Node {
+	switch w := v.(type) {
+	case tosca.Secret:
+		return e.hidden(name, description)
+	case tosca.List:
+		out := sequence()
+		for i, part := range w {
+			out.Content = append(out.Content, e.literal(part, fmt.Sprintf("%s_%d", name, i), description))
+		}
+		return flow(out)
+	case tosca.Map:
+		out := mapping()
+		for _, k := range w.Keys() {
+			out.Content = append(out.Content, keyNode(k), e.literal(w[k], name+"_"+tosca.KeyText(k), description))
+		}
+		return out
+	}
+	return Literal(v)
 }
 
 // expr writes what an expression comes to, v being its value: what is known as
@@ -168,12 +192,12 @@ func (e *writer) expr(c context, x *tosca.Expr, v tosca.Value) *yaml.Node {
 	case tosca.MapExpr:
 		out := mapping()
 		for i, a := range x.Args {
-			add(out, escape(x.Keys[i].Name), e.expr(c, a, eval(a)))
+			out.Content = append(out.Content, keyNode(x.Keys[i].Name), e.expr(c, a, eval(a)))
 		}
 		return out
 	case tosca.LiteralExpr:
 		if tosca.HasSecret(v) {
-			return e.hidden("secret", "")
+			return e.literal(v, "secret", "")
 		}
 		return Literal(x.Value)
 	}
@@ -221,13 +245,25 @@ func (e *writer) input(c context, x *tosca.Expr) *yaml.Node {
 		return e.below(e.property(p), path[1:])
 	}
 	v, _ := e.resolver.input(c.scope, name)
-	if part, ok := tosca.At(v, path[1:]...); ok && tosca.IsKnown(part) && !tosca.HasSecret(part) {
-		return Literal(part)
+	if part, ok := tosca.At(v, path[1:]...); ok && tosca.IsKnown(part) {
+		if _, whole := v.(tosca.Secret); !whole {
+			for _, step := range path[1:] {
+				name += "_" + tosca.Show(step)
+			}
+			return e.literal(part, name, describes(c.scope.service.Input(tosca.Show(path[0]))))
+		}
 	}
 	if in := c.scope.service.Input(name); in != nil {
 		e.secret(name, in.Description)
 	}
 	return e.below(flow(mapping("$get_input", text(name))), path[1:])
+}
+
+func describes(in *tosca.Property) string {
+	if in == nil {
+		return ""
+	}
+	return in.Description
 }
 
 // end writes what a path comes to.
@@ -259,7 +295,7 @@ func (e *writer) below(n *yaml.Node, path []tosca.Value) *yaml.Node {
 			return flow(mapping(n.Content[0].Value, args))
 		case n.Kind == yaml.MappingNode:
 			for k := 0; k+1 < len(n.Content); k += 2 {
-				if n.Content[k].Value == escape(tosca.Show(p)) {
+				if key, ok := tosca.MapKey(p); ok && n.Content[k].Value == escape(tosca.KeyText(key)) {
 					n = n.Content[k+1]
 					break
 				}
@@ -311,13 +347,21 @@ func Literal(v tosca.Value) *yaml.Node {
 	case tosca.Map:
 		out := mapping()
 		for _, k := range v.Keys() {
-			add(out, escape(k), Literal(v[k]))
+			out.Content = append(out.Content, keyNode(k), Literal(v[k]))
 		}
 		return out
 	case nil, tosca.Null:
 		return &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!null", Value: "null"}
 	}
 	return text(escape(tosca.Show(v)))
+}
+
+// keyNode writes the key of a map so that it is read back as it is.
+func keyNode(key string) *yaml.Node {
+	if v := tosca.KeyValue(key); v != tosca.Value(tosca.String(key)) {
+		return Literal(v)
+	}
+	return text(escape(key))
 }
 
 // escape doubles the $ that a literal begins with.

@@ -30,6 +30,14 @@ func ParseTarget(s string) (Target, bool) {
 	return Target{account, region}, ok && account != "" && region != "" && !strings.Contains(region, "/")
 }
 
+// The kinds of origin.
+const (
+	OriginDefault    = "default"
+	OriginStackFile  = "stack file"
+	OriginInputsFile = "inputs file"
+	OriginFlag       = "flag"
+)
+
 // Origin says where the value of an input came from.
 type Origin struct {
 	Kind string    `json:"kind"` // default, stack file, inputs file, flag
@@ -41,9 +49,9 @@ type Origin struct {
 func (o Origin) String() string {
 	s := o.Pos.Short()
 	switch o.Kind {
-	case "default":
+	case OriginDefault:
 		s = "default, " + s
-	case "flag":
+	case OriginFlag:
 		s = "-i " + o.Via
 		return s
 	}
@@ -109,7 +117,7 @@ func (p *Property) Text() string {
 	if p.Expr == nil {
 		return "nothing"
 	}
-	if tosca.HasSecret(p.Value) || p.Def != nil && p.Def.Type != nil && p.Def.Type.IsA("Secret") {
+	if tosca.HasSecret(p.Value) || p.Def != nil && p.Def.Type.HoldsSecret() {
 		return tosca.SecretText
 	}
 	return p.Expr.Text()
@@ -225,6 +233,9 @@ type Wanted struct {
 	byName    map[string]*Resource
 	root      *scope
 	resolver  *resolver
+
+	secretExprs []*tosca.Expr // what was given for inputs that hold secrets
+	secrets     *tosca.Secrets
 }
 
 // Lookups lists what was found for the nodes that are selected.
@@ -300,8 +311,9 @@ type Recorded struct {
 	Properties map[string]tosca.Value
 	Links      map[string][]LinkTo
 	Attributes map[string]tosca.Value
-	// Fingerprints are what the cloud shows in place of secrets, by property.
-	Fingerprints map[string]string
+	// Fingerprints are what the cloud shows of the properties that hold secrets,
+	// by property: it has something else in the place of each secret.
+	Fingerprints map[string]tosca.Value
 	Needs        []string
 	Pos          tosca.Pos // in the template, then
 	Keep, Guard  bool
@@ -328,6 +340,18 @@ type Live struct {
 	Attributes map[string]tosca.Value
 	Tags       map[string]string
 	UsedBy     []string // ids of what links to it
+}
+
+// Mark marks what repeats a secret in what the cloud shows.
+func (l *Live) Mark(secrets *tosca.Secrets) {
+	if secrets.Empty() {
+		return
+	}
+	for _, m := range []map[string]tosca.Value{l.Properties, l.Attributes} {
+		for k, v := range m {
+			m[k] = secrets.Mark(v)
+		}
+	}
 }
 
 // Graph tells for each resource what it needs. Names that are needed but not

@@ -183,7 +183,8 @@ type entryBody struct {
 	Reason  string         `json:"reason"`
 	Before  map[string]any `json:"before,omitempty"` // a cloud.Request with sealed properties
 	Links   map[string][]string
-	Tags    map[string]string
+	Tags    map[string]any
+	ETag    string `json:",omitempty"`
 	Record  string `json:"record,omitempty"` // what was recorded before the step
 }
 
@@ -211,7 +212,12 @@ func (s *Store) Journal(ctx context.Context, runID string) ([]run.Entry, error) 
 			if err != nil {
 				return nil, err
 			}
-			e.Before = &run.Snapshot{Properties: v, Links: b.Links, Tags: b.Tags}
+			e.Before = &run.Snapshot{Properties: v, Links: b.Links, ETag: b.ETag}
+			if b.Tags != nil {
+				if e.Before.Tags, err = s.openMap(b.Tags); err != nil {
+					return nil, err
+				}
+			}
 		}
 		if b.Record != "" {
 			if e.Record, err = s.decodeRecorded(e.Step.Resource, b.Record); err != nil {
@@ -234,7 +240,12 @@ func (s *Store) Note(ctx context.Context, r *Run, e *run.Entry, ev *run.Event, c
 			if b.Before, err = s.sealMap(e.Before.Properties); err != nil {
 				return err
 			}
-			b.Links, b.Tags = e.Before.Links, e.Before.Tags
+			if e.Before.Tags != nil {
+				if b.Tags, err = s.sealMap(e.Before.Tags); err != nil {
+					return err
+				}
+			}
+			b.Links, b.ETag = e.Before.Links, e.Before.ETag
 		}
 		if e.Record != nil {
 			if b.Record, err = s.encodeRecorded(e.Record); err != nil {

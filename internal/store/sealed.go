@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"fmt"
 
+	"brickrow/internal/cloud"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 )
@@ -23,8 +24,12 @@ func (s *Store) Sign(data []byte) string {
 func (s *Store) SealRevision(r Revision) (string, error) {
 	inputs := make(tosca.List, len(r.Inputs))
 	for i, in := range r.Inputs {
+		places := tosca.List{} // of the secrets, as all is sealed
+		for _, p := range cloud.SecretPlaces("", in.Value) {
+			places = append(places, tosca.String(p))
+		}
 		bare, _ := tosca.Bare(in.Value)
-		inputs[i] = tosca.Map{"name": tosca.String(in.Name), "value": bare, "kind": tosca.String(in.Origin.Kind), "via": tosca.String(in.Origin.Via), "file": tosca.String(in.Origin.Pos.File), "line": tosca.Int(in.Origin.Pos.Line)}
+		inputs[i] = tosca.Map{"name": tosca.String(in.Name), "value": bare, "secrets": places, "kind": tosca.String(in.Origin.Kind), "via": tosca.String(in.Origin.Via), "file": tosca.String(in.Origin.Pos.File), "line": tosca.Int(in.Origin.Pos.Line)}
 	}
 	tags := tosca.Map{}
 	for k, v := range r.Tags {
@@ -64,7 +69,12 @@ func (s *Store) OpenRevision(text string) (*Revision, error) {
 	for _, e := range inputs {
 		in, _ := e.(tosca.Map)
 		line, _ := in["line"].(tosca.Int)
-		r.Inputs = append(r.Inputs, stack.Input{Name: tosca.Show(in["name"]), Value: in["value"],
+		var places []string
+		list, _ := in["secrets"].(tosca.List)
+		for _, p := range list {
+			places = append(places, tosca.Show(p))
+		}
+		r.Inputs = append(r.Inputs, stack.Input{Name: tosca.Show(in["name"]), Value: cloud.HideAt(in["value"], "", places),
 			Origin: stack.Origin{Kind: tosca.Show(in["kind"]), Via: tosca.Show(in["via"]), Pos: tosca.Pos{File: tosca.Show(in["file"]), Line: int(line)}}})
 	}
 	return r, nil

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"brickrow/internal/cloud"
 	"brickrow/internal/profile"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
@@ -294,7 +295,7 @@ type recordedBody struct {
 	Properties   map[string]any            `json:"properties"`
 	Links        map[string][]stack.LinkTo `json:"links"`
 	Attributes   map[string]any            `json:"attributes"`
-	Fingerprints map[string]string         `json:"fingerprints,omitempty"`
+	Fingerprints map[string]any            `json:"fingerprints,omitempty"`
 	Needs        []string                  `json:"needs"`
 	Pos          tosca.Pos                 `json:"pos"`
 	Keep         bool                      `json:"keep,omitempty"`
@@ -310,7 +311,11 @@ func (s *Store) encodeRecorded(r *stack.Recorded) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return encode(recordedBody{r.Type, r.ID, properties, r.Links, attributes, r.Fingerprints, r.Needs, r.Pos, r.Keep, r.Guard})
+	prints, err := s.sealMap(r.Fingerprints)
+	if err != nil {
+		return "", err
+	}
+	return encode(recordedBody{r.Type, r.ID, properties, r.Links, attributes, prints, r.Needs, r.Pos, r.Keep, r.Guard})
 }
 
 func (s *Store) decodeRecorded(name, text string) (*stack.Recorded, error) {
@@ -318,7 +323,7 @@ func (s *Store) decodeRecorded(name, text string) (*stack.Recorded, error) {
 	if err := decode(text, &b); err != nil {
 		return nil, fmt.Errorf("the record of %s cannot be read: %w", name, err)
 	}
-	r := &stack.Recorded{Name: name, Type: b.Type, ID: b.ID, Links: b.Links, Fingerprints: b.Fingerprints, Needs: b.Needs, Pos: b.Pos, Keep: b.Keep, Guard: b.Guard}
+	r := &stack.Recorded{Name: name, Type: b.Type, ID: b.ID, Links: b.Links, Needs: b.Needs, Pos: b.Pos, Keep: b.Keep, Guard: b.Guard}
 	var err error
 	if r.Properties, err = s.openMap(b.Properties); err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
@@ -326,11 +331,17 @@ func (s *Store) decodeRecorded(name, text string) (*stack.Recorded, error) {
 	if r.Attributes, err = s.openMap(b.Attributes); err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
+	if r.Fingerprints, err = s.openMap(b.Fingerprints); err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
 	if t := profile.Library().Nodes[r.Type]; t != nil {
 		for k, v := range r.Properties {
 			if d := t.Property(k); d != nil && d.Type != nil {
 				r.Properties[k] = d.Type.Read(v)
 			}
+		}
+		for k, v := range r.Fingerprints {
+			r.Fingerprints[k] = cloud.ReadProperty(t, k, v)
 		}
 	}
 	return r, nil

@@ -105,7 +105,7 @@ const sealed = "$sealed"
 func (s *Store) seal(v tosca.Value) (any, error) {
 	switch v := v.(type) {
 	case tosca.Secret:
-		text, err := json.Marshal(tosca.Reveal(v))
+		text, err := json.Marshal(tosca.Stored(v))
 		if err != nil {
 			return nil, err
 		}

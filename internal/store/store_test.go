@@ -213,7 +213,7 @@ func TestRuns(t *testing.T) {
 
 func recorded(name, id string, secret string) *stack.Recorded {
 	return &stack.Recorded{Name: name, Type: "Vault", ID: id, Properties: map[string]tosca.Value{"value": tosca.Secret{Value: tosca.String(secret)}}, Links: map[string][]stack.LinkTo{"on": {{Name: "x", ID: "id-x"}}},
-		Attributes: map[string]tosca.Value{"id": tosca.String(id)}, Fingerprints: map[string]string{"value": "fp"}, Needs: []string{"x"}, Keep: true, Pos: tosca.Pos{File: "t.yaml", Line: 3, Column: 5}}
+		Attributes: map[string]tosca.Value{"id": tosca.String(id)}, Fingerprints: map[string]tosca.Value{"value": tosca.String("fp")}, Needs: []string{"x"}, Keep: true, Pos: tosca.Pos{File: "t.yaml", Line: 3, Column: 5}}
 }
 
 // names lists the recorded resources as name=id, old ones in brackets.
@@ -263,7 +263,7 @@ func TestRecordChanges(t *testing.T) {
 		t.Fatal(err)
 	}
 	got := current[0]
-	if got.Type != "Vault" || !tosca.HasSecret(got.Properties["value"]) || got.Links["on"][0].ID != "id-x" || got.Fingerprints["value"] != "fp" || !slices.Equal(got.Needs, []string{"x"}) || !got.Keep || got.Pos.Line != 3 {
+	if got.Type != "Vault" || !tosca.HasSecret(got.Properties["value"]) || got.Links["on"][0].ID != "id-x" || got.Fingerprints["value"] != tosca.String("fp") || !slices.Equal(got.Needs, []string{"x"}) || !got.Keep || got.Pos.Line != 3 {
 		t.Errorf("%+v", got)
 	}
 }
@@ -273,7 +273,7 @@ func TestJournal(t *testing.T) {
 	st := ensure(t, s, "a-stack")
 	r := newRun(t, s, st, "r1")
 	e := &run.Entry{Step: r.Plan.Steps[0], State: run.Started, Attempt: 1, Record: recorded("a", "1", "before"),
-		Before: &run.Snapshot{Properties: map[string]tosca.Value{"value": tosca.Secret{Value: tosca.String("old")}, "label": tosca.Null{}}, Links: map[string][]string{"on": {"x"}}, Tags: map[string]string{"a": "b"}}}
+		Before: &run.Snapshot{Properties: map[string]tosca.Value{"value": tosca.Secret{Value: tosca.String("old")}, "label": tosca.Null{}}, Links: map[string][]string{"on": {"x"}}, Tags: map[string]tosca.Value{"a": tosca.String("b")}}}
 	for i := range 3 {
 		ev := &run.Event{Resource: "a", Type: "Vault", State: run.Working, Step: fmt.Sprint("step ", i), Elapsed: 1500 * time.Millisecond, CloudID: "id"}
 		if err := s.Note(t.Context(), r, e, ev, run.RecordChange{}); err != nil {
@@ -289,7 +289,7 @@ func TestJournal(t *testing.T) {
 		t.Fatalf("%v %v", list, err)
 	}
 	got := list[0]
-	if got.State != run.Failed || got.CloudID != "id" || got.Reason != "a reason" || got.Step.ID != "create a" || got.Record.ID != "1" || got.Before.Tags["a"] != "b" || got.Before.Links["on"][0] != "x" {
+	if got.State != run.Failed || got.CloudID != "id" || got.Reason != "a reason" || got.Step.ID != "create a" || got.Record.ID != "1" || got.Before.Tags["a"] != tosca.String("b") || got.Before.Links["on"][0] != "x" {
 		t.Errorf("%+v", got)
 	}
 	if v, secret := tosca.Bare(got.Before.Properties["value"]); !secret || v != tosca.String("old") || got.Before.Properties["label"] != (tosca.Null{}) {

@@ -143,4 +143,5 @@ var Codes = map[string]string{
 	"wrong-role":                 "a role is for something else",
 	"wrong-target":               "a requirement or a policy wants another type of node",
 	"wrong-type":                 "a value is of another type",
+	"yaml-merge":                 "maps are merged with <<, which YAML 1.2 does not have",
 }

@@ -13,11 +13,11 @@ var collections = map[string]function{
 	"has_prefix":      {min: 2, max: 2, usage: "{ $has_prefix: [ text or list, beginning ] }", eval: evalHasPrefix},
 	"contains":        {min: 2, max: 2, usage: "{ $contains: [ text or list, part ] }", eval: evalContains},
 	"has_entry":       {min: 2, max: 2, usage: "{ $has_entry: [ list or map, value ] }", eval: evalHasEntry},
-	"has_key":         {min: 2, max: 2, usage: "{ $has_key: [ map, key ] }", eval: evalHasKey},
+	"has_key":         {min: 2, max: 2, usage: "{ $has_key: [ map, key ] }", eval: evalHasKey, shape: true},
 	"has_all_entries": {min: 2, max: 2, usage: "{ $has_all_entries: [ list or map, [ value, … ] ] }", eval: evalHasAllEntries},
-	"has_all_keys":    {min: 2, max: 2, usage: "{ $has_all_keys: [ map, [ key, … ] ] }", eval: evalHasAllKeys},
+	"has_all_keys":    {min: 2, max: 2, usage: "{ $has_all_keys: [ map, [ key, … ] ] }", eval: evalHasAllKeys, shape: true},
 	"has_any_entry":   {min: 2, max: 2, usage: "{ $has_any_entry: [ list or map, [ value, … ] ] }", eval: evalHasAnyEntry},
-	"has_any_key":     {min: 2, max: 2, usage: "{ $has_any_key: [ map, [ key, … ] ] }", eval: evalHasAnyKey},
+	"has_any_key":     {min: 2, max: 2, usage: "{ $has_any_key: [ map, [ key, … ] ] }", eval: evalHasAnyKey, shape: true},
 }
 
 var sets = map[string]function{
@@ -105,7 +105,7 @@ func (c *callContext) keys(v Value) (List, bool) {
 	}
 	out := make(List, 0, len(m))
 	for _, k := range m.Keys() {
-		out = append(out, String(k))
+		out = append(out, KeyValue(k))
 	}
 	return out, true
 }

@@ -32,7 +32,8 @@ type Expr struct {
 	Keys  []Key   // of a map
 }
 
-// Key is one key of a map, with its place.
+// Key is one key of a map, with its place. In an expression Name is the key of
+// a Map, which may be no text.
 type Key struct {
 	Pos
 	Name string
@@ -58,7 +59,7 @@ func (x *Expr) Text() string {
 	for i, a := range x.Args {
 		parts[i] = a.Text()
 		if x.Kind == MapExpr {
-			parts[i] = x.Keys[i].Name + ": " + parts[i]
+			parts[i] = KeyText(x.Keys[i].Name) + ": " + parts[i]
 		}
 	}
 	list := strings.Join(parts, ", ")
@@ -90,6 +91,11 @@ func (x *Expr) calls() bool {
 	return slices.ContainsFunc(x.Args, (*Expr).calls)
 }
 
+// names reports whether any part of x calls the function of a name.
+func (x *Expr) names(function string) bool {
+	return x.Kind == CallExpr && x.Name == function || slices.ContainsFunc(x.Args, func(a *Expr) bool { return a.names(function) })
+}
+
 // expr reads a value. Where a function call is malformed it reports that and
 // yields a bad value, so that the rest is read on.
 func (r *reader) expr(n *yaml.Node) *Expr {
@@ -117,7 +123,7 @@ func (r *reader) expr(n *yaml.Node) *Expr {
 					"the call of %s stands among other keys", f.key.Value)
 				continue
 			}
-			x.Keys = append(x.Keys, Key{r.pos(f.key), r.unescape(f.key.Value)})
+			x.Keys = append(x.Keys, Key{r.pos(f.key), r.mapKey(f.key)})
 			x.Args = append(x.Args, r.expr(f.value))
 		}
 		return x
@@ -126,6 +132,17 @@ func (r *reader) expr(n *yaml.Node) *Expr {
 		return r.call(n, nil)
 	}
 	return r.newExpr(Expr{Pos: at, Value: r.literal(n), Raw: r.unescape(n.Value)})
+}
+
+// mapKey is a key of a map in a value. A boolean, a number or null is one.
+func (r *reader) mapKey(n *yaml.Node) string {
+	switch n.Tag {
+	case "!!bool", "!!int", "!!float", "!!null":
+		if key, ok := MapKey(r.literal(n)); ok {
+			return key
+		}
+	}
+	return r.unescape(n.Value)
 }
 
 func (r *reader) newExpr(x Expr) *Expr {

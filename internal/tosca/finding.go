@@ -77,6 +77,11 @@ func (l *Findings) Warnf(p Pos, code, mend, format string, args ...any) {
 	l.add(p, Warning, code, mend, format, args...)
 }
 
+// Hintf adds a hint.
+func (l *Findings) Hintf(p Pos, code, mend, format string, args ...any) {
+	l.add(p, Hint, code, mend, format, args...)
+}
+
 func (l *Findings) add(p Pos, s Severity, code, mend, format string, args ...any) {
 	*l = append(*l, Finding{Pos: p, Severity: s, Code: code, Mend: mend, Message: fmt.Sprintf(format, args...)})
 }

@@ -16,17 +16,61 @@ type function struct {
 	support  Support
 	eval     func(c *callContext, args []Value) Value // nil for those that Eval treats itself
 	partial  bool                                     // works on lists and maps with unknown parts
+	shape    bool                                     // looks at the shape of its first argument alone
 }
 
 // callContext is what a function may use besides its arguments.
 type callContext struct {
-	env  *Env
-	call *Expr
+	env     *Env
+	call    *Expr
+	secrets []string // texts of the arguments that must not be said
 }
 
 func (c *callContext) fail(code, mend, format string, args ...any) Value {
-	c.env.Findings.Errorf(c.call.Pos, code, mend, format, args...)
+	message := fmt.Sprintf(format, args...)
+	for _, s := range c.secrets {
+		message, mend = strings.ReplaceAll(message, s, SecretText), strings.ReplaceAll(mend, s, SecretText)
+	}
+	c.env.Findings.Errorf(c.call.Pos, code, mend, "%s", message)
 	return Unknown{Bad: true}
+}
+
+// bare strips the mark of a secret from the arguments, and remembers what must
+// not be said of them. A function that looks at the shape of its argument alone
+// tells no secret of its parts.
+func (c *callContext) bare(args []Value, shape bool) (secret bool) {
+	for i, a := range args {
+		bare, hidden := Bare(a)
+		if args[i] = bare; !hidden {
+			continue
+		}
+		_, whole := a.(Secret)
+		secret = secret || whole || !shape
+		leaves(bare, func(v Value) {
+			if text := Show(v); text != "" {
+				c.secrets = append(c.secrets, text)
+			}
+		})
+	}
+	return secret
+}
+
+// leaves calls f for every part of a value that has no parts itself.
+func leaves(v Value, f func(Value)) {
+	switch v := v.(type) {
+	case List:
+		for _, e := range v {
+			leaves(e, f)
+		}
+	case Map:
+		for _, k := range v.Keys() {
+			leaves(v[k], f)
+		}
+	case Secret:
+		leaves(v.Value, f)
+	default:
+		f(v)
+	}
 }
 
 // functions is every function of the standard. docs/language.md is held
@@ -56,7 +100,7 @@ func init() { // an init, because the evaluation reads the table again
 		"valid_values":     {section: "comparison", min: 2, max: 2, usage: "{ $valid_values: [ value, [ allowed, … ] ] }", support: Yes, eval: evalValidValues},
 		"matches":          {section: "comparison", min: 2, max: 2, usage: "{ $matches: [ text, regular expression ] }", support: Yes, eval: evalMatches},
 
-		"length": {section: "text and collections", min: 1, max: 1, usage: "{ $length: [ text, list or map ] }", support: Yes, eval: evalLength, partial: true},
+		"length": {section: "text and collections", min: 1, max: 1, usage: "{ $length: [ text, list or map ] }", support: Yes, eval: evalLength, partial: true, shape: true},
 		"concat": {section: "text and collections", min: 1, max: -1, usage: "{ $concat: [ text or list, … ] }", support: Yes, eval: evalConcat},
 		"join":   {section: "text and collections", min: 1, max: 2, usage: "{ $join: [ [ text, … ], delimiter ] }", support: Yes, eval: evalJoin},
 	}
@@ -173,6 +217,9 @@ func evalMatches(c *callContext, args []Value) Value {
 		return c.fail("wrong-type", "", "the second argument of $matches must be a regular expression, not %s", KindName(args[1]))
 	}
 	re, err := compile(string(pattern))
+	if err != nil && len(c.secrets) > 0 {
+		return c.fail("bad-pattern", "", "the regular expression, which is secret or is held against a secret, cannot be read")
+	}
 	if err != nil {
 		return c.fail("bad-pattern", "", "the regular expression %q cannot be read: %v", string(pattern), err)
 	}
@@ -280,7 +327,7 @@ func (env *Env) Eval(x *Expr) Value {
 		}
 		return m
 	}
-	c := &callContext{env, x}
+	c := &callContext{env: env, call: x}
 	switch x.Name {
 	case "value":
 		if env.Value == nil {
@@ -325,12 +372,7 @@ func (env *Env) Eval(x *Expr) Value {
 	if len(awaits) > 0 {
 		return Unknown{Of: awaits}
 	}
-	secret := false
-	for i, a := range args {
-		var hidden bool
-		args[i], hidden = Bare(a)
-		secret = secret || hidden
-	}
+	secret := c.bare(args, f.shape)
 	out := f.eval(c, args)
 	if secret && !isBad(out) {
 		return Hide(out)
@@ -339,7 +381,8 @@ func (env *Env) Eval(x *Expr) Value {
 }
 
 func (env *Env) getInput(c *callContext, args []Value) Value {
-	name, ok := args[0].(String)
+	bare, _ := Bare(args[0])
+	name, ok := bare.(String)
 	if !ok || env.Input == nil {
 		return c.fail("wrong-type", "", "$get_input takes the name of an input, not %s", KindName(args[0]))
 	}
@@ -366,7 +409,13 @@ func (c *callContext) descend(v Value, path []Value, what string) Value {
 		case List:
 			mend = fmt.Sprintf("it has %d elements, counted from 0", len(v))
 		case Map:
-			mend = suggest(shown[0], v.Keys())
+			keys := v.Keys()
+			for i, k := range keys {
+				keys[i] = KeyText(k)
+			}
+			if !HasSecret(path[0]) {
+				mend = suggest(shown[0], keys)
+			}
 		}
 		return c.fail("no-such-element", mend, "%s has nothing at %s", what, strings.Join(shown, ", "))
 	}
@@ -376,5 +425,5 @@ func (c *callContext) descend(v Value, path []Value, what string) Value {
 // Descend follows the rest of the path of a graph function into v; what is
 // the thing in words for the message.
 func (env *Env) Descend(call *Expr, v Value, path []Value, what string) Value {
-	return (&callContext{env, call}).descend(v, path, what)
+	return (&callContext{env: env, call: call}).descend(v, path, what)
 }

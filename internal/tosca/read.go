@@ -280,6 +280,7 @@ func (r *reader) pairs(n *yaml.Node) []field {
 	out := r.pairsRoom[at : at : at+len(n.Content)/2]
 	r.pairsRoom = r.pairsRoom[:at+len(n.Content)/2]
 	var seen map[string]int
+	var merged []*yaml.Node
 	if len(n.Content) > 2*few {
 		seen = make(map[string]int, len(n.Content)/2)
 	}
@@ -290,7 +291,8 @@ func (r *reader) pairs(n *yaml.Node) []field {
 			r.findings.Errorf(r.pos(k), "wrong-type", "", "a key must be text")
 			continue
 		case k.Tag == "!!merge":
-			r.findings.Errorf(r.pos(k), "not-supported-yet", "use an alias for the whole value", "merging with << is not part of YAML 1.2 and not supported")
+			r.findings.Hintf(r.pos(k), "yaml-merge", "", "merging with << is not part of YAML 1.2; other readers of TOSCA may refuse it")
+			merged = append(merged, v)
 			continue
 		}
 		line := seen[k.Value]
@@ -306,7 +308,36 @@ func (r *reader) pairs(n *yaml.Node) []field {
 		}
 		out = append(out, field{k, v})
 	}
+	for _, m := range merged {
+		out = r.mergeInto(out, m)
+	}
 	return out
+}
+
+// mergeInto adds the entries of a mapping, or of a list of them, that are not there
+// yet.
+func (r *reader) mergeInto(into section, from *yaml.Node) section {
+	n, ok := r.enter(from)
+	if !ok {
+		return into
+	}
+	defer r.leave()
+	switch n.Kind {
+	case yaml.MappingNode:
+		r.budget -= len(n.Content)
+		for _, f := range r.pairs(n) {
+			if into.line(f.key.Value) == 0 {
+				into = append(into, f)
+			}
+		}
+	case yaml.SequenceNode:
+		for _, e := range n.Content {
+			into = r.mergeInto(into, e)
+		}
+	default:
+		r.findings.Errorf(r.pos(from), "wrong-type", "name a map, as in <<: *defaults", "<< merges maps, and this is none")
+	}
+	return into
 }
 
 func (s section) line(name string) int {

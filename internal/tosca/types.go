@@ -383,13 +383,44 @@ func (t *Type) Label() string {
 // misfit says why a value does not suit a type.
 type misfit struct{ code, message, mend string }
 
+// hidden is the misfit without the words of the value, which is secret, or has
+// secret parts. Only what kind of value it is, and should be, may be said.
+func (m *misfit) hidden(t *Type) *misfit {
+	mend, _, quotes := strings.Cut(m.mend, ": ")
+	if i := strings.Index(m.message, "expected "); i >= 0 {
+		return &misfit{m.code, m.message[i:], mend}
+	}
+	if quotes || m.code == "unknown-property" || m.code == "missing-property" {
+		mend = ""
+	}
+	return &misfit{m.code, "the value, which is secret, is not fit for " + t.article(), mend}
+}
+
+// hidesKeys reports whether the keys of a map are secret.
+func (t *Type) hidesKeys() bool { return t != nil && t.Key != nil && t.Key.IsA("Secret") }
+
+// HoldsSecret reports whether a value of the type is secret, or has parts that
+// are.
+func (t *Type) HoldsSecret() bool { return t.holdsSecret(0) }
+
+func (t *Type) holdsSecret(depth int) bool {
+	if t == nil || depth > maxDepth {
+		return false
+	}
+	if t.IsA("Secret") || t.Key.holdsSecret(depth+1) || t.Entry.holdsSecret(depth+1) {
+		return true
+	}
+	return slices.ContainsFunc(t.Fields, func(f *Property) bool { return f.Type.holdsSecret(depth + 1) })
+}
+
 var (
 	versionPattern = regexp.MustCompile(`^\d+(\.\d+){0,3}([.-][0-9A-Za-z]+)*$`)
 	scalarPattern  = regexp.MustCompile(`^([+-]?[0-9]+(?:\.[0-9]+)?(?:[eE][+-]?[0-9]+)?)\s*([A-Za-z%µ°][^\s]*)$`)
 )
 
 // fit turns v into a value of the type without looking at validations. It
-// leaves unknown and bad values alone, and keeps secrets secret.
+// leaves unknown and bad values alone, and keeps secrets secret; what the type
+// says is secret becomes so, at any depth.
 func (t *Type) fit(v Value) (Value, *misfit) {
 	switch w := v.(type) {
 	case Unknown:
@@ -397,13 +428,25 @@ func (t *Type) fit(v Value) (Value, *misfit) {
 	case Secret:
 		inner, m := t.fit(w.Value)
 		if m != nil {
-			m.message = strings.ReplaceAll(m.message, Show(w.Value), SecretText)
+			return v, m.hidden(t)
 		}
-		return Hide(inner), m
+		return Hide(inner), nil
 	}
 	if t == nil {
 		return v, nil
 	}
+	out, m := t.fitPlain(v)
+	switch {
+	case m != nil && t.HoldsSecret():
+		return v, m.hidden(t)
+	case m == nil && t.Base == BaseString && t.IsA("Secret"):
+		return Hide(out), nil
+	}
+	return out, m
+}
+
+// fitPlain does it for a value that is neither unknown nor secret as a whole.
+func (t *Type) fitPlain(v Value) (Value, *misfit) {
 	mend := ""
 	switch t.Base {
 	case BaseString:
@@ -412,9 +455,6 @@ func (t *Type) fit(v Value) (Value, *misfit) {
 			return v, nil
 		case Int, Float, Bool:
 			mend = fmt.Sprintf("put it in quotes: %q", Show(v))
-			if t.IsA("Secret") {
-				mend = "put it in quotes"
-			}
 		case Scalar:
 			return String(v.Text), nil
 		case Version:
@@ -489,15 +529,7 @@ func (t *Type) fit(v Value) (Value, *misfit) {
 		mend = "write it as a list: [ " + Show(v) + " ]"
 	case BaseMap:
 		if mp, ok := v.(Map); ok {
-			out := make(Map, len(mp))
-			for _, k := range mp.Keys() {
-				x, m := t.Entry.fit(mp[k])
-				if m != nil {
-					return v, &misfit{m.code, k + ": " + m.message, m.mend}
-				}
-				out[k] = x
-			}
-			return out, nil
+			return t.fitMap(mp)
 		}
 	case BaseStructure:
 		if mp, ok := v.(Map); ok {
@@ -505,6 +537,56 @@ func (t *Type) fit(v Value) (Value, *misfit) {
 		}
 	}
 	return v, &misfit{"wrong-type", fmt.Sprintf("expected %s, found %s", t.article(), KindName(v)), mend}
+}
+
+// fitMap fits the entries of a map, and its keys. Where the keys are secret, the
+// map is.
+func (t *Type) fitMap(mp Map) (Value, *misfit) {
+	out := make(Map, len(mp))
+	for _, k := range mp.Keys() {
+		key, m := t.Key.fitKey(k, true)
+		if m != nil {
+			return mp, &misfit{m.code, "the key " + KeyText(k) + ": " + m.message, m.mend}
+		}
+		x, m := t.Entry.fit(mp[k])
+		if m != nil {
+			return mp, &misfit{m.code, KeyText(k) + ": " + m.message, m.mend}
+		}
+		out[key] = x
+	}
+	if t.Key != nil && t.Key.IsA("Secret") {
+		return Hide(out), nil
+	}
+	return out, nil
+}
+
+// fitKey turns the key of a map into one of the type. What comes from JSON has
+// text for keys: with read, text that spells a boolean or a number is one.
+func (t *Type) fitKey(key string, read bool) (string, *misfit) {
+	if t == nil {
+		return key, nil
+	}
+	v := KeyValue(key)
+	_, isText := v.(String)
+	switch t.Base {
+	case BaseString, BaseVersion, BaseScalar, BaseTimestamp, BaseBytes:
+		v = String(KeyText(key))
+	case BaseBoolean, BaseInteger, BaseFloat, BaseNil:
+		if isText && read {
+			v = KeyValue(typedKey + key)
+		} else if isText {
+			return key, &misfit{"wrong-type", fmt.Sprintf("expected %s, found a string", t.article()), "write it without quotes"}
+		}
+	}
+	out, m := t.fit(v)
+	if m != nil {
+		return key, m
+	}
+	bare, _ := Bare(out)
+	if k, ok := MapKey(bare); ok {
+		return k, nil
+	}
+	return key, nil
 }
 
 func (t *Type) fitScalar(v Value) (Value, *misfit) {
@@ -625,9 +707,6 @@ func (t *Type) Fit(v Value, p Pos, what string, findings *Findings) Value {
 		findings.Errorf(p, m.code, m.mend, "%s: %s", what, m.message)
 		return Unknown{Bad: true}
 	}
-	if t.IsA("Secret") && IsKnown(out) {
-		out = Hide(out)
-	}
 	if !t.validate(out, p, what, findings) {
 		return Unknown{Bad: true}
 	}
@@ -641,9 +720,9 @@ func (t *Type) Fit(v Value, p Pos, what string, findings *Findings) Value {
 // looking at validations; what does not fit is kept as it is.
 func (t *Type) Read(v Value) Value {
 	if out, m := t.fit(v); m == nil {
-		v = out
+		return out
 	}
-	if t.IsA("Secret") {
+	if t.HoldsSecret() {
 		return Hide(v)
 	}
 	return v
@@ -669,12 +748,22 @@ func (env *Env) EvalAs(x *Expr, t *Type, what string) Value {
 	case x.Kind == MapExpr && t.Base == BaseMap:
 		out := make(Map, len(x.Args))
 		for i, k := range x.Keys {
-			if t.Key != nil {
-				t.Key.Fit(String(k.Name), k.Pos, what+", key "+k.Name, env.Findings)
+			shown := KeyText(k.Name)
+			if t.hidesKeys() {
+				shown = SecretText
 			}
-			out[k.Name] = env.EvalAs(x.Args[i], t.Entry, what+", "+k.Name)
+			key, m := t.Key.fitKey(k.Name, false)
+			if m != nil {
+				env.Findings.Errorf(k.Pos, m.code, m.mend, "%s, key %s: %s", what, shown, m.message)
+			} else if t.Key != nil {
+				t.Key.validate(KeyValue(key), k.Pos, what+", key "+shown, env.Findings)
+			}
+			out[key] = env.EvalAs(x.Args[i], t.Entry, what+", "+shown)
 		}
 		t.validateSelf(out, x.Pos, what, env.Findings)
+		if t.hidesKeys() && IsKnown(out) {
+			return Hide(out)
+		}
 		return out
 	case x.Kind == MapExpr && t.Base == BaseStructure:
 		out := Map{}
@@ -716,12 +805,15 @@ func (t *Type) validateSelf(v Value, p Pos, what string, findings *Findings) boo
 
 func (t *Type) validate(v Value, p Pos, what string, findings *Findings) bool {
 	ok := t.validateSelf(v, p, what, findings)
-	bare, _ := Bare(v)
-	switch w := bare.(type) {
+	part := func(v Value) Value { return v }
+	if s, whole := v.(Secret); whole {
+		v, part = s.Value, Hide
+	}
+	switch w := v.(type) {
 	case List:
 		if t != nil && t.Entry != nil {
 			for i, e := range w {
-				ok = t.Entry.validate(e, p, fmt.Sprintf("%s, element %d", what, i), findings) && ok
+				ok = t.Entry.validate(part(e), p, fmt.Sprintf("%s, element %d", what, i), findings) && ok
 			}
 		}
 	case Map:
@@ -729,15 +821,19 @@ func (t *Type) validate(v Value, p Pos, what string, findings *Findings) bool {
 			break
 		}
 		for _, k := range w.Keys() {
+			shown := KeyText(k)
+			if t.hidesKeys() {
+				shown = SecretText
+			}
 			if t.Key != nil {
-				ok = t.Key.validate(String(k), p, what+", key "+k, findings) && ok
+				ok = t.Key.validate(part(KeyValue(k)), p, what+", key "+shown, findings) && ok
 			}
 			if t.Entry != nil {
-				ok = t.Entry.validate(w[k], p, what+", "+k, findings) && ok
+				ok = t.Entry.validate(part(w[k]), p, what+", "+shown, findings) && ok
 			}
 			if f := find(t.Fields, k); f != nil {
-				ok = f.Type.validate(w[k], p, what+", "+k, findings) && ok
-				ok = Validate(f.Validation, w[k], f.Type, p, what+", "+k, findings) && ok
+				ok = f.Type.validate(part(w[k]), p, what+", "+k, findings) && ok
+				ok = Validate(f.Validation, part(w[k]), f.Type, p, what+", "+k, findings) && ok
 			}
 		}
 	}
@@ -750,17 +846,22 @@ func Validate(validation *Expr, v Value, t *Type, p Pos, what string, findings *
 	if validation == nil || !IsKnown(v) {
 		return true
 	}
-	bare, secret := Bare(v)
-	env := &Env{Value: bare, ValueType: t, Index: -1, Findings: findings}
-	result := env.Eval(validation)
+	env := &Env{Value: v, ValueType: t, Index: -1, Findings: findings}
+	result, _ := Bare(env.Eval(validation))
 	if result == Value(Bool(true)) || isBad(result) {
 		return !isBad(result)
 	}
-	shown := "'" + Show(bare) + "'"
-	if secret {
+	shown, wanted := "'"+Show(v)+"'", Describe(validation)
+	if HasSecret(v) {
+		shown = "the value given"
+		if validation.names("valid_values") || validation.names("equal") {
+			wanted = "one of those that the template allows"
+		}
+	}
+	if t.HoldsSecret() && !HasSecret(v) {
 		shown = "the value given"
 	}
-	findings.Errorf(p, "invalid-value", "", "%s: %s is not allowed; it must be %s", what, shown, Describe(validation))
+	findings.Errorf(p, "invalid-value", "", "%s: %s is not allowed; it must be %s", what, shown, wanted)
 	return false
 }
 

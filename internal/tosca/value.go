@@ -38,7 +38,9 @@ type (
 	Version string
 	// List is an ordered list.
 	List []Value
-	// Map holds values by key.
+	// Map holds values by key. A key is text; one that is a boolean, a number
+	// or null in the template keeps that: MapKey makes such a key of a value,
+	// KeyValue and KeyText go back.
 	Map map[string]Value
 	// Unknown is a value that the cloud sets, or that depends on one. Of
 	// names the attributes it waits for. Bad marks a value that could not be
@@ -111,7 +113,7 @@ func Show(v Value) string {
 	case Map:
 		parts := make([]string, 0, len(v))
 		for _, k := range v.Keys() {
-			parts = append(parts, k+": "+Show(v[k]))
+			parts = append(parts, KeyText(k)+": "+Show(v[k]))
 		}
 		return "{" + strings.Join(parts, ", ") + "}"
 	}
@@ -130,6 +132,76 @@ func (m Map) Keys() []string {
 	}
 	sort.Strings(keys)
 	return keys
+}
+
+// typedKey begins a key that is no text. What follows is the value as YAML
+// writes it.
+const typedKey = "\x00"
+
+// MapKey is the key of a Map that a value is; ok is false for lists, maps and
+// other values that cannot be a key.
+func MapKey(v Value) (key string, ok bool) {
+	switch v := v.(type) {
+	case String:
+		return string(v), true
+	case Version:
+		return string(v), true
+	case Scalar:
+		return v.Text, true
+	case nil, Null:
+		return typedKey + "null", true
+	case Bool, Int, Float:
+		return typedKey + Show(v), true
+	}
+	return "", false
+}
+
+// KeyValue is the value that a key of a Map is.
+func KeyValue(key string) Value {
+	text, typed := strings.CutPrefix(key, typedKey)
+	if !typed {
+		return String(key)
+	}
+	switch text {
+	case "null":
+		return Null{}
+	case "true", "false":
+		return Bool(text == "true")
+	}
+	if i, err := strconv.ParseInt(text, 10, 64); err == nil {
+		return Int(i)
+	}
+	if f, err := strconv.ParseFloat(text, 64); err == nil {
+		return Float(f)
+	}
+	return String(text)
+}
+
+// KeyText is a key of a Map as text, for people and for JSON, which knows text
+// alone.
+func KeyText(key string) string { return strings.TrimPrefix(key, typedKey) }
+
+// MarshalJSON encodes the map; keys that are no text become text.
+func (m Map) MarshalJSON() ([]byte, error) {
+	plain := make(map[string]Value, len(m))
+	for k, v := range m {
+		plain[KeyText(k)] = v
+	}
+	return json.Marshal(plain)
+}
+
+// has finds a value by a key as it stands in a path: of its type first, and
+// otherwise by its text.
+func (m Map) has(key Value) (Value, bool) {
+	k, ok := MapKey(key)
+	if !ok {
+		return nil, false
+	}
+	v, ok := m[k]
+	if !ok && strings.HasPrefix(k, typedKey) {
+		v, ok = m[KeyText(k)]
+	}
+	return v, ok
 }
 
 // FromJSON makes a Value of what encoding/json decodes. Numbers without a
@@ -184,7 +256,29 @@ func Reveal(v Value) any {
 	case Map:
 		m := make(map[string]any, len(v))
 		for k, e := range v {
-			m[k] = Reveal(e)
+			m[KeyText(k)] = Reveal(e)
+		}
+		return m
+	}
+	return v
+}
+
+// Stored is the value with secrets in clear for an encrypted store, ready for
+// encoding/json: keys of maps stay what they are.
+func Stored(v Value) any {
+	switch v := v.(type) {
+	case Secret:
+		return Stored(v.Value)
+	case List:
+		l := make([]any, len(v))
+		for i, e := range v {
+			l[i] = Stored(e)
+		}
+		return l
+	case Map:
+		m := make(map[string]any, len(v))
+		for k, e := range v {
+			m[k] = Stored(e)
 		}
 		return m
 	}
@@ -472,27 +566,36 @@ func KindName(v Value) string {
 	return fmt.Sprintf("%T", v)
 }
 
-// At follows keys and indexes into v. A secret on the way stays secret.
+// At follows keys and indexes into v. What lies behind a secret, or is found by
+// one, is secret.
 func At(v Value, path ...Value) (Value, bool) {
 	if len(path) == 0 {
 		return v, true
 	}
+	step, secret := Bare(path[0])
+	var next Value
+	found := false
 	switch w := v.(type) {
 	case Secret:
 		x, ok := At(w.Value, path...)
-		return Hide(x), ok
+		if !ok {
+			return nil, false
+		}
+		return Hide(x), true
 	case Unknown:
 		return w, true
 	case Map:
-		if k, ok := path[0].(String); ok {
-			if e, ok := w[string(k)]; ok {
-				return At(e, path[1:]...)
-			}
-		}
+		next, found = w.has(step)
 	case List:
-		if i, ok := path[0].(Int); ok && i >= 0 && int(i) < len(w) {
-			return At(w[i], path[1:]...)
+		if i, ok := step.(Int); ok && i >= 0 && int(i) < len(w) {
+			next, found = w[i], true
 		}
 	}
-	return nil, false
+	if !found {
+		return nil, false
+	}
+	if next, found = At(next, path[1:]...); found && secret { // which one it is tells something
+		next = Hide(next)
+	}
+	return next, found
 }

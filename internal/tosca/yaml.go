@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"io"
+	"regexp"
 	"strings"
 	"unicode/utf8"
 
@@ -40,7 +41,7 @@ func fitToRead(file string, text []byte, findings *Findings) bool {
 
 func parseWhole(file string, text []byte, findings *Findings) *yaml.Node {
 	whole := Pos{File: file, Line: 1, Column: 1}
-	decoder := yaml.NewDecoder(bytes.NewReader(text))
+	decoder := yaml.NewDecoder(bytes.NewReader(sameVersion(text)))
 	var doc yaml.Node
 	if err := decoder.Decode(&doc); err != nil && len(bytes.TrimSpace(text)) > 0 {
 		at := whole
@@ -68,6 +69,21 @@ func parseWhole(file string, text []byte, findings *Findings) *yaml.Node {
 		findings.Errorf(Pos{file, second.Content[0].Line, 1}, "several-documents", "keep one document in a file", "a second YAML document begins here")
 	}
 	return doc.Content[0]
+}
+
+// versionLine is the directive that says which YAML a file is written in.
+var versionLine = regexp.MustCompile(`(?m)\A(\xef\xbb\xbf)?((?:[#%].*\n|[ \t]*\r?\n)*?%YAML[ \t]+1\.)[2-9]`)
+
+// sameVersion makes the directive of YAML 1.2, or of a later 1.x, one that the
+// parser takes; it reads all of them alike. Places stay as they are.
+func sameVersion(text []byte) []byte {
+	at := versionLine.FindSubmatchIndex(text)
+	if at == nil {
+		return text
+	}
+	text = bytes.Clone(text)
+	text[at[5]] = '1'
+	return text
 }
 
 // nestsTooDeep looks for runs of opening brackets or of indentation that the

@@ -666,7 +666,7 @@ func (v *draftView) drawInputs(m *model, s *screen, r rect) {
 		origin := d.Description
 		if ok {
 			origin = in.Origin.String()
-			if in.Origin.Via != "" && in.Origin.Kind != "flag" {
+			if in.Origin.Via != "" && in.Origin.Kind != stack.OriginFlag {
 				origin = fmt.Sprintf("%s · line %d", in.Origin.Via, in.Origin.Pos.Line)
 			}
 		}

@@ -56,7 +56,7 @@ func (c *comparer) cause(ch *Change, p stack.PropertyChange) {
 	}
 	if p.ByHand {
 		c.handCause(ch, p, say)
-		if rec := ch.Recorded.Properties[p.Property]; !p.Link && rec != nil && !tosca.HasSecret(rec) && len(compareTo(ch, p.Property)) == 0 {
+		if rec := ch.Recorded.Properties[p.Property]; !p.Link && rec != nil && len(compareTo(ch, p.Property)) == 0 {
 			return
 		}
 	}
@@ -401,7 +401,7 @@ func (c *comparer) movedLookup(name string) string {
 		return fmt.Sprintf("the look-up %s finds %s, it found %s", name, now.ID, was.ID)
 	}
 	for _, k := range tosca.Map(now.Properties).Keys() {
-		if v := was.Properties[k]; v == nil || tosca.Show(v) != tosca.Show(now.Properties[k]) {
+		if v := was.Properties[k]; v == nil || !tosca.Equal(v, now.Properties[k]) && tosca.Show(v) != tosca.Show(now.Properties[k]) {
 			return fmt.Sprintf("%s of %s, which the look-up %s finds, was changed", k, now.ID, name)
 		}
 	}

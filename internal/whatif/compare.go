@@ -100,7 +100,61 @@ func Compare(s State) *ChangeSet {
 	c.risks()
 	c.conflicts()
 	c.estimate()
+	c.set.hide(c.secrets())
 	return c.set
+}
+
+// secrets are those of both sides.
+func (c *comparer) secrets() *tosca.Secrets {
+	s := c.Wanted.Secrets().Clone()
+	for _, r := range c.Recorded {
+		s.Add(tosca.Map(r.Properties), tosca.Map(r.Attributes))
+	}
+	for _, in := range c.BaseInputs {
+		s.Add(in.Value)
+	}
+	return s
+}
+
+// hide takes the secrets out of all words of the change set, and marks what
+// repeats one.
+func (c *ChangeSet) hide(secrets *tosca.Secrets) {
+	if secrets.Empty() {
+		return
+	}
+	for i := range c.Changes {
+		ch := &c.Changes[i]
+		if ch.Kind == Same {
+			continue
+		}
+		for j := range ch.Causes {
+			ch.Causes[j].Text = secrets.Hide(ch.Causes[j].Text)
+		}
+		for j := range ch.Because {
+			ch.Because[j] = secrets.Hide(ch.Because[j])
+		}
+		for j := range ch.Properties {
+			p := &ch.Properties[j]
+			p.Before, p.After = secrets.Mark(p.Before), secrets.Mark(p.After)
+		}
+	}
+	for _, list := range [][]Risk{c.Risks, c.Standing} {
+		for i := range list {
+			list[i].Text, list[i].Mend = secrets.Hide(list[i].Text), secrets.Hide(list[i].Mend)
+		}
+	}
+	for i := range c.Left {
+		c.Left[i].Text = secrets.Hide(c.Left[i].Text)
+	}
+	for i := range c.Lookups {
+		c.Lookups[i].Moved = secrets.Hide(c.Lookups[i].Moved)
+	}
+	c.Findings = secrets.Findings(c.Findings)
+}
+
+func bareText(v tosca.Value) string {
+	bare, _ := tosca.Bare(v)
+	return tosca.Show(bare)
 }
 
 type comparer struct {
@@ -377,7 +431,7 @@ func (c *comparer) conflicts() {
 		}
 		if (ch.Kind == Drop || ch.Kind == Swap) && ch.Recorded != nil {
 			for _, d := range uniqueProperties(lib.Nodes[ch.Recorded.Type]) {
-				leaving[ch.Recorded.Type+"/"+tosca.Show(ch.Recorded.Properties[d])] = ch.Name
+				leaving[ch.Recorded.Type+"/"+bareText(ch.Recorded.Properties[d])] = ch.Name
 			}
 		}
 	}
@@ -391,7 +445,7 @@ func (c *comparer) conflicts() {
 			if p == nil {
 				continue
 			}
-			if old := leaving[ch.Type+"/"+tosca.Show(p.Value)]; old != "" {
+			if old := leaving[ch.Type+"/"+bareText(p.Value)]; old != "" {
 				c.set.Findings.Errorf(p.Pos, "name-still-taken", fmt.Sprintf("deploy without %s first, or choose another %s", ch.Name, d),
 					"%s wants the %s '%s', which %s holds until the sweep at the end", ch.Name, d, tosca.Show(p.Value), old)
 			}
@@ -406,7 +460,7 @@ func (c *comparer) rangeConflict(ch Change) {
 		return
 	}
 	p := ch.Wanted.Property("cidr")
-	wanted, err := netip.ParsePrefix(tosca.Show(p.Value))
+	wanted, err := netip.ParsePrefix(bareText(p.Value))
 	if err != nil || len(ch.Wanted.Links) == 0 {
 		return
 	}
@@ -416,7 +470,7 @@ func (c *comparer) rangeConflict(ch Change) {
 		if old == nil || old.Type != "Subnet" || other.Kind != Drop && other.Kind != Swap || len(old.Links["network"]) == 0 || old.Links["network"][0].ID != network {
 			continue
 		}
-		if held, err := netip.ParsePrefix(tosca.Show(old.Properties["cidr"])); err == nil && held.Overlaps(wanted) {
+		if held, err := netip.ParsePrefix(bareText(old.Properties["cidr"])); err == nil && held.Overlaps(wanted) {
 			c.set.Findings.Errorf(p.Pos, "range-still-taken", "choose a range that is free, or deploy without "+other.Name+" first",
 				"%s wants %s, and %s holds %s until the sweep at the end", ch.Name, wanted, other.Name, held)
 		}

@@ -107,12 +107,12 @@ func built(t *testing.T, text string, flags ...string) whatif.State {
 	}
 	for _, res := range w.Resources {
 		props, _ := w.Late(res, attrs)
-		r := &stack.Recorded{Name: res.Name, Type: res.Type.Name, ID: "id-" + res.Name, Properties: props, Links: map[string][]stack.LinkTo{}, Attributes: map[string]tosca.Value{}, Fingerprints: map[string]string{}, Needs: res.Needs, Keep: res.Keep, Guard: res.Guard}
+		r := &stack.Recorded{Name: res.Name, Type: res.Type.Name, ID: "id-" + res.Name, Properties: props, Links: map[string][]stack.LinkTo{}, Attributes: map[string]tosca.Value{}, Fingerprints: map[string]tosca.Value{}, Needs: res.Needs, Keep: res.Keep, Guard: res.Guard}
 		live := &stack.Live{ID: r.ID, Type: r.Type, Node: r.Name, Properties: map[string]tosca.Value{}, Links: map[string][]string{}, Attributes: map[string]tosca.Value{}}
 		for k, v := range props {
 			live.Properties[k] = v
 			if tosca.HasSecret(v) {
-				r.Fingerprints[k] = "fp"
+				r.Fingerprints[k] = tosca.String("fp")
 				live.Properties[k] = tosca.String("fp")
 			}
 		}

@@ -165,7 +165,7 @@ func (c *comparer) permissionRisks(ch *Change) {
 		if slices.ContainsFunc(before, func(b tosca.Value) bool { return tosca.Equal(a, b) }) {
 			continue
 		}
-		if text := tosca.Show(a); strings.Contains(text, "*") {
+		if text := bareText(a); strings.Contains(text, "*") {
 			wild = append(wild, text)
 		} else {
 			added = append(added, text)
@@ -305,6 +305,7 @@ func (c *comparer) openRisks() {
 }
 
 func openPorts(allow tosca.Value) []string {
+	allow, _ = tosca.Bare(allow)
 	list, _ := allow.(tosca.List)
 	var out []string
 	for _, e := range list {

@@ -65,14 +65,9 @@ func (y *Yard) names(ctx context.Context, r *request) (int, any, error) {
 	}
 	typ, name := r.URL.Query().Get("type"), r.URL.Query().Get("name")
 	err := y.inTx(ctx, func(t *tx) error {
-		var account string
-		err := t.QueryRowContext(ctx, `select id, account from resources where unique_key = ?`, typ+"/"+name).Scan(&out.ID, &account)
-		if errors.Is(err, sql.ErrNoRows) {
-			return nil
-		}
-		out.Taken = err == nil
-		if account != r.account {
-			out.ID = "" // not theirs to know
+		id, account, err := t.holder(ctx, typ+"/"+name, "")
+		if out.Taken = id != ""; account == r.account { // otherwise it is not theirs to know
+			out.ID = id
 		}
 		return err
 	})

@@ -24,6 +24,7 @@ type change struct {
 	id              string
 	before          *row // nil for a creation
 	properties      tosca.Map
+	places          []string // where secrets stand, as JSON Pointers
 	links           map[string][]string
 	targets         map[string][]*row // the links' other ends
 }
@@ -50,10 +51,11 @@ func (y *Yard) create(ctx context.Context, r *request) (int, any, error) {
 	if err != nil {
 		return 0, nil, err
 	}
+	r.hide(body)
 	digest := y.digest([]any{"create", r.account, r.region, body})
 	var out cloud.Operation
 	err = y.inTx(ctx, func(t *tx) error {
-		o, err := t.begin(ctx, key, digest)
+		o, err := t.begin(ctx, r, key, digest)
 		if err == nil && o == nil {
 			o, err = t.createNew(ctx, r, key, digest, body)
 		}
@@ -78,7 +80,7 @@ func (t *tx) createNew(ctx context.Context, r *request, key, digest string, body
 		return nil, err
 	}
 	c := &change{tx: t, ctx: ctx, account: r.account, region: r.region, kind: "create", typ: typ, id: newID(body.Type, n), properties: tosca.Map{}, links: body.Links}
-	if err := c.prepare(body.Properties); err != nil {
+	if err := c.prepare(body); err != nil {
 		return nil, err
 	}
 	if limit := behaviours[body.Type].quota; limit > 0 {
@@ -95,8 +97,12 @@ func (t *tx) createNew(ctx context.Context, r *request, key, digest string, body
 	if err != nil {
 		return nil, err
 	}
-	if _, err := t.ExecContext(ctx, `insert into resources(id, seq, account, region, type, state, properties, attributes, tags, stack, node, unique_key, version) values(?, ?, ?, ?, ?, 'creating', ?, ?, ?, ?, ?, ?, 1)`,
-		c.id, n, r.account, r.region, body.Type, encode(out.Properties), encode(out.Attributes), encode(out.Tags), out.Tags["stack"], out.Tags["node"], nullable(out.UniqueKey)); err != nil {
+	properties, attributes, tags, sealed, err := t.y.columns(out)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := t.ExecContext(ctx, `insert into resources(id, seq, account, region, type, state, properties, attributes, tags, stack, node, unique_key, version, sealed) values(?, ?, ?, ?, ?, 'creating', ?, ?, ?, ?, ?, ?, 1, ?)`,
+		c.id, n, r.account, r.region, body.Type, properties, attributes, tags, out.Tags["stack"], out.Tags["node"], t.y.uniqueKey(out.UniqueKey), sealed); err != nil {
 		return nil, err
 	}
 	if err := t.setLinks(ctx, c.id, c.links); err != nil {
@@ -130,10 +136,11 @@ func (y *Yard) update(ctx context.Context, r *request) (int, any, error) {
 	if err != nil {
 		return 0, nil, err
 	}
-	digest := y.digest([]any{"update", r.PathValue("id"), body})
+	r.hide(body)
+	digest := y.digest([]any{"update", r.account, r.region, r.PathValue("id"), body})
 	var out cloud.Operation
 	err = y.inTx(ctx, func(t *tx) error {
-		o, err := t.begin(ctx, key, digest)
+		o, err := t.begin(ctx, r, key, digest)
 		if err == nil && o == nil {
 			o, err = t.updateNow(ctx, r, key, digest, body)
 		}
@@ -169,7 +176,13 @@ func (t *tx) updateNow(ctx context.Context, r *request, key, digest string, body
 	for k, v := range body.Links {
 		c.links[k] = v
 	}
-	if err := c.prepare(body.Properties); err != nil {
+	for _, p := range was.places {
+		if !cloud.Below(p, "/tags") || body.Tags == nil {
+			c.places = append(c.places, p)
+		}
+	}
+	r.secrets.Add(was.hiddenValues()...)
+	if err := c.prepare(body); err != nil {
 		return nil, err
 	}
 	if err := c.inPlace(); err != nil {
@@ -212,10 +225,10 @@ func (y *Yard) remove(ctx context.Context, r *request) (int, any, error) {
 		return 0, nil, err
 	}
 	id := r.PathValue("id")
-	digest := y.digest([]any{"delete", id})
+	digest := y.digest([]any{"delete", r.account, r.region, id})
 	var out cloud.Operation
 	err = y.inTx(ctx, func(t *tx) error {
-		o, err := t.begin(ctx, key, digest)
+		o, err := t.begin(ctx, r, key, digest)
 		if err == nil && o == nil {
 			o, err = t.removeNow(ctx, r, key, digest)
 		}
@@ -268,8 +281,8 @@ func (t *tx) removeNow(ctx context.Context, r *request, key, digest string) (*op
 
 // prepare merges the given properties in and holds everything against the
 // type and its rules.
-func (c *change) prepare(given map[string]any) error {
-	if err := c.merge(given); err != nil {
+func (c *change) prepare(body cloud.Request) error {
+	if err := c.merge(body); err != nil {
 		return err
 	}
 	for _, d := range c.typ.Properties {
@@ -293,9 +306,16 @@ func (c *change) prepare(given map[string]any) error {
 	return nil
 }
 
-func (c *change) merge(given map[string]any) error {
-	for name, v := range given {
+func (c *change) merge(body cloud.Request) error {
+	for _, p := range body.Secrets {
+		if cloud.Below(p, "/tags") {
+			c.places = append(c.places, p)
+		}
+	}
+	for name, v := range body.Properties {
 		d := c.typ.Property(name)
+		at := "/properties/" + name
+		c.places = slices.DeleteFunc(c.places, func(p string) bool { return cloud.Below(p, at) })
 		switch {
 		case d == nil || name == "tags":
 			return refuse(http.StatusUnprocessableEntity, "unknown-property", "", "%s has no property %s", c.typ.Name, name)
@@ -304,18 +324,25 @@ func (c *change) merge(given map[string]any) error {
 			continue
 		}
 		var findings tosca.Findings
-		value := d.Type.Fit(tosca.FromJSON(v), tosca.Pos{}, name, &findings)
+		value := d.Type.Fit(cloud.HideAt(tosca.FromJSON(v), at, body.Secrets), tosca.Pos{}, name, &findings)
 		tosca.Validate(d.Validation, value, d.Type, tosca.Pos{}, name, &findings)
 		if len(findings) > 0 {
 			return refuse(http.StatusUnprocessableEntity, findings[0].Code, findings[0].Mend, "%s", findings[0].Message)
 		}
-		if tosca.HasSecret(value) {
-			bare, _ := tosca.Bare(value)
-			value = tosca.String("fingerprint:" + c.y.sign("secret/" + tosca.Show(bare))[:24])
-		}
-		c.properties[name] = value
+		c.places = append(c.places, cloud.SecretPlaces(at, value)...)
+		c.properties[name], _ = tosca.Bare(value)
 	}
 	return nil
+}
+
+// hide remembers the secrets of a request, so that no answer repeats them.
+func (r *request) hide(body cloud.Request) {
+	for k, v := range body.Properties {
+		r.secrets.Add(cloud.HideAt(tosca.FromJSON(v), "/properties/"+k, body.Secrets))
+	}
+	for k, v := range body.Tags {
+		r.secrets.Add(cloud.HideAt(tosca.String(v), "/tags/"+k, body.Secrets))
+	}
 }
 
 // resolveLinks finds the other ends of the links and checks their types.
@@ -373,7 +400,7 @@ func (c *change) inPlace() error {
 // outcome is the resource as the change leaves it.
 func (c *change) outcome(tags map[string]string) (outcome, error) {
 	b := behaviours[c.typ.Name]
-	out := outcome{Properties: map[string]any{}, Attributes: map[string]any{}, Tags: tags, Links: c.links}
+	out := outcome{Properties: map[string]any{}, Attributes: map[string]any{}, Tags: tags, Links: c.links, Places: c.places}
 	if out.Tags == nil {
 		out.Tags = map[string]string{}
 	}
@@ -392,15 +419,44 @@ func (c *change) outcome(tags map[string]string) (outcome, error) {
 	for k, v := range made {
 		out.Attributes[k] = v
 	}
+	secrets := c.secrets(tags)
+	for k, v := range out.Attributes {
+		if c.y.secretAttribute(c.typ.Name, k) || tosca.HasSecret(secrets.Mark(tosca.FromJSON(plain(v)))) {
+			out.SecretAttributes = append(out.SecretAttributes, k)
+		}
+	}
+	slices.Sort(out.SecretAttributes)
 	if b.unique != nil {
 		out.UniqueKey = b.unique(c)
-		var holder string
-		err := c.QueryRowContext(c.ctx, `select id from resources where unique_key = ? and id <> ?`, out.UniqueKey, c.id).Scan(&holder)
-		if err == nil {
+		holder, _, err := c.holder(c.ctx, out.UniqueKey, c.id)
+		if err != nil {
+			return out, err
+		}
+		if holder != "" {
 			return out, refuse(http.StatusConflict, "name-taken", "choose another name", "the name %s is taken", strings.TrimPrefix(out.UniqueKey, c.typ.Name+"/"))
 		}
 	}
 	return out, nil
+}
+
+// secrets are those of the resource as it will be, and of what it rests on.
+func (c *change) secrets(tags map[string]string) *tosca.Secrets {
+	s := &tosca.Secrets{}
+	for k, v := range c.properties {
+		s.Add(cloud.HideAt(v, "/properties/"+k, c.places))
+	}
+	for k, v := range tags {
+		s.Add(cloud.HideAt(tosca.String(v), "/tags/"+k, c.places))
+	}
+	if c.before != nil {
+		s.Add(c.before.hiddenValues()...)
+	}
+	for _, rows := range c.targets {
+		for _, r := range rows {
+			s.Add(r.hiddenValues()...)
+		}
+	}
+	return s
 }
 
 // nominal is how long a type takes at speed 1, in milliseconds.

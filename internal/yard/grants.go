@@ -58,7 +58,11 @@ func (t *tx) waitForGrants(ctx context.Context, o *op) (bool, error) {
 		o.steps[last].MS += pause
 		o.end += pause
 	}
-	_, err = t.ExecContext(ctx, `update operations set end_ms = ?, steps = ?, fail_step = ?, problem = ? where id = ?`, o.end, encode(o.steps), o.failStep, encode(o.problem), o.id)
+	steps, problem, _, err := t.sealed(o)
+	if err != nil {
+		return false, err
+	}
+	_, err = t.ExecContext(ctx, `update operations set end_ms = ?, steps = ?, fail_step = ?, problem = ? where id = ?`, o.end, steps, o.failStep, problem, o.id)
 	return true, err
 }
 

@@ -45,25 +45,27 @@ type request struct {
 	*http.Request
 	account, region string
 	lose            bool // the answer is to be lost
+	secrets         *tosca.Secrets
 }
 
 // route adds a handler behind the check of the token and the place.
 func (y *Yard) route(mux *http.ServeMux, pattern string, h func(ctx context.Context, r *request) (int, any, error)) {
 	tokens := y.Tokens()
 	mux.HandleFunc(pattern, func(w http.ResponseWriter, req *http.Request) {
-		r := &request{Request: req, account: req.PathValue("account"), region: req.PathValue("region")}
+		r := &request{Request: req, account: req.PathValue("account"), region: req.PathValue("region"), secrets: &tosca.Secrets{}}
+		defer brokenDown(w)
 		who := r.account
 		if strings.HasPrefix(req.URL.Path, "/operator/") {
 			who = "operator"
 		} else if !slices.Contains(Accounts, r.account) || !slices.Contains(Regions, r.region) {
 			fail(w, &cloud.Problem{Type: "unknown-target", Title: "unknown target", Status: http.StatusNotFound,
-				Detail: fmt.Sprintf("there is no %s/%s", r.account, r.region), Mend: "accounts are " + strings.Join(Accounts, ", ") + "; regions are " + strings.Join(Regions, ", ")})
+				Detail: fmt.Sprintf("there is no %s/%s", r.account, r.region), Mend: "accounts are " + strings.Join(Accounts, ", ") + "; regions are " + strings.Join(Regions, ", ")}, nil)
 			return
 		}
 		given := strings.TrimPrefix(req.Header.Get("Authorization"), "Bearer ")
 		if subtle.ConstantTimeCompare([]byte(given), []byte(tokens[who])) != 1 {
 			fail(w, &cloud.Problem{Type: "unauthorized", Title: "not allowed in", Status: http.StatusUnauthorized,
-				Detail: "the token is not one of the account " + who, Mend: "use the token that stands in " + CredentialsFile})
+				Detail: "the token is not one of the account " + who, Mend: "use the token that stands in " + CredentialsFile}, nil)
 			return
 		}
 		status, body, err := h(req.Context(), r)
@@ -71,7 +73,7 @@ func (y *Yard) route(mux *http.ServeMux, pattern string, h func(ctx context.Cont
 			panic(http.ErrAbortHandler)
 		}
 		if err != nil {
-			fail(w, err)
+			fail(w, err, r.secrets)
 			return
 		}
 		if o, ok := body.(cloud.Operation); ok && status == http.StatusAccepted {
@@ -84,17 +86,34 @@ func (y *Yard) route(mux *http.ServeMux, pattern string, h func(ctx context.Cont
 	})
 }
 
+// brokenDown answers for a handler that panicked: this is a defect, and asking
+// again does not help.
+func brokenDown(w http.ResponseWriter) {
+	switch broken := recover(); broken {
+	case nil:
+	case http.ErrAbortHandler:
+		panic(broken)
+	default:
+		fail(w, &cloud.Problem{Type: "internal", Title: "the yard broke down", Status: http.StatusInternalServerError,
+			Detail: fmt.Sprintf("the stand-in cloud broke down: %v", broken), Mend: "this is a defect of the stand-in; please report it"}, nil)
+	}
+}
+
 func write(w http.ResponseWriter, status int, body any) {
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(status)
 	json.NewEncoder(w).Encode(body) // the connection may be gone; nobody to tell
 }
 
-func fail(w http.ResponseWriter, err error) {
+// fail answers with a problem, without the secrets of the request.
+func fail(w http.ResponseWriter, err error, secrets *tosca.Secrets) {
 	var p *cloud.Problem
 	if !errors.As(err, &p) {
 		p = &cloud.Problem{Type: "internal", Title: "the yard failed", Status: http.StatusInternalServerError, Detail: err.Error()}
 	}
+	with := *p
+	with.Detail, with.Mend = secrets.Hide(p.Detail), secrets.Hide(p.Mend)
+	p = &with
 	if p.Passing {
 		w.Header().Set("Retry-After", strconv.FormatInt((p.RetryAfterMS+999)/1000, 10))
 	}
@@ -223,11 +242,11 @@ func (y *Yard) everything(ctx context.Context, r *request) (int, any, error) {
 		for _, row := range rows {
 			attributes := row.attributes
 			for name := range attributes { // what lets one in is only for who asks for the resource itself
-				if d := y.lib.Nodes[row.typ].Attribute(name); d != nil && d.Type != nil && d.Type.IsA("Secret") {
+				if slices.Contains(row.secretAttributes, name) || y.secretAttribute(row.typ, name) {
 					attributes[name] = tosca.SecretText
 				}
 			}
-			out = append(out, Listed{row.id, row.typ, row.account, row.region, row.stack, row.node, row.properties, attributes, row.tags})
+			out = append(out, Listed{row.id, row.typ, row.account, row.region, row.stack, row.node, row.shown, attributes, row.shownTags})
 		}
 		return err
 	})
@@ -279,7 +298,11 @@ func (y *Yard) addFault(ctx context.Context, r *request) (int, any, error) {
 		left = -1
 	}
 	err := y.inTx(ctx, func(t *tx) error {
-		res, err := t.ExecContext(ctx, `insert into faults(name, type, on_kind, at, mode, reason, times_left) values(?, ?, ?, ?, ?, ?, ?)`, f.Name, f.Type, f.On, f.At, f.Mode, f.Reason, left)
+		reason, err := y.seal(f.Reason)
+		if err != nil {
+			return err
+		}
+		res, err := t.ExecContext(ctx, `insert into faults(name, type, on_kind, at, mode, reason, times_left) values(?, ?, ?, ?, ?, ?, ?)`, f.Name, f.Type, f.On, f.At, f.Mode, reason, left)
 		if err == nil {
 			f.ID, err = res.LastInsertId()
 		}

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -32,6 +33,10 @@ type row struct {
 	seq                             int64
 	properties, attributes          map[string]any
 	tags                            map[string]string
+	shown                           map[string]any    // properties as they may be seen
+	shownTags                       map[string]string // tags as they may be seen
+	places                          []string          // of secrets, as JSON Pointers
+	secretAttributes                []string
 	stack, node                     string
 	version                         int64
 	links                           map[string][]string
@@ -39,13 +44,13 @@ type row struct {
 }
 
 func (r *row) wire() cloud.Resource {
-	return cloud.Resource{ID: r.id, Type: r.typ, Account: r.account, Region: r.region, State: r.state, Properties: r.properties, Links: r.links,
-		Attributes: r.attributes, Tags: r.tags, UsedBy: r.usedBy, ETag: fmt.Sprintf(`"%d"`, r.version)}
+	return cloud.Resource{ID: r.id, Type: r.typ, Account: r.account, Region: r.region, State: r.state, Properties: r.shown, Links: r.links,
+		Attributes: r.attributes, Tags: r.shownTags, UsedBy: r.usedBy, ETag: fmt.Sprintf(`"%d"`, r.version), SecretAttributes: r.secretAttributes}
 }
 
 // resources reads rows with their links; where is the rest of the query.
 func (t *tx) resources(ctx context.Context, where string, args ...any) ([]*row, error) {
-	q, err := t.QueryContext(ctx, `select id, seq, account, region, type, state, properties, attributes, tags, stack, node, version from resources `+where, args...)
+	q, err := t.QueryContext(ctx, `select id, seq, account, region, type, state, properties, attributes, tags, stack, node, version, sealed from resources `+where, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -54,12 +59,15 @@ func (t *tx) resources(ctx context.Context, where string, args ...any) ([]*row, 
 	byID := map[string]*row{}
 	for q.Next() {
 		r := &row{links: map[string][]string{}, usedBy: []string{}}
-		var properties, attributes, tags string
-		if err := q.Scan(&r.id, &r.seq, &r.account, &r.region, &r.typ, &r.state, &properties, &attributes, &tags, &r.stack, &r.node, &r.version); err != nil {
+		var properties, attributes, tags, sealed string
+		if err := q.Scan(&r.id, &r.seq, &r.account, &r.region, &r.typ, &r.state, &properties, &attributes, &tags, &r.stack, &r.node, &r.version, &sealed); err != nil {
 			return nil, err
 		}
 		if err := errors.Join(decode(properties, &r.properties), decode(attributes, &r.attributes), decode(tags, &r.tags)); err != nil {
 			return nil, err
+		}
+		if err := r.reveal(t.y, sealed); err != nil {
+			return nil, fmt.Errorf("%s: %w", r.id, err)
 		}
 		rows = append(rows, r)
 		byID[r.id] = r
@@ -150,6 +158,18 @@ type outcome struct {
 	Tags       map[string]string   `json:"tags,omitempty"`
 	Links      map[string][]string `json:"links,omitempty"`
 	UniqueKey  string              `json:"unique_key,omitempty"`
+	// Places are where secrets stand, as JSON Pointers; SecretAttributes are
+	// secret as a whole.
+	Places           []string `json:"places,omitempty"`
+	SecretAttributes []string `json:"secret_attributes,omitempty"`
+}
+
+func (o outcome) secretAttribute(name string) bool { return slices.Contains(o.SecretAttributes, name) }
+
+// secretAttribute reports whether an attribute of a type is secret.
+func (y *Yard) secretAttribute(typ, name string) bool {
+	d := y.lib.Nodes[typ].Attribute(name)
+	return d != nil && d.Type.HoldsSecret()
 }
 
 // operation reads one operation; nil where there is none.
@@ -164,7 +184,7 @@ func (t *tx) operation(ctx context.Context, where string, args ...any) (*op, err
 	if err != nil {
 		return nil, err
 	}
-	return o, errors.Join(decode(steps, &o.steps), decode(problem, &o.problem), decode(out, &o.outcome))
+	return o, errors.Join(t.y.unseal(steps, &o.steps), t.y.unseal(problem, &o.problem), t.y.unseal(out, &o.outcome))
 }
 
 // wire is the operation as it is at the moment now.
@@ -238,18 +258,37 @@ func (t *tx) apply(ctx context.Context, o *op) error {
 
 // store writes what an update left behind.
 func (t *tx) store(ctx context.Context, id string, out outcome) error {
-	if _, err := t.ExecContext(ctx, `update resources set properties = ?, attributes = ?, tags = ?, stack = ?, node = ?, unique_key = ? where id = ?`,
-		encode(out.Properties), encode(out.Attributes), encode(out.Tags), out.Tags["stack"], out.Tags["node"], nullable(out.UniqueKey), id); err != nil {
+	properties, attributes, tags, sealed, err := t.y.columns(out)
+	if err != nil {
+		return err
+	}
+	if _, err := t.ExecContext(ctx, `update resources set properties = ?, attributes = ?, tags = ?, stack = ?, node = ?, unique_key = ?, sealed = ? where id = ?`,
+		properties, attributes, tags, out.Tags["stack"], out.Tags["node"], t.y.uniqueKey(out.UniqueKey), sealed, id); err != nil {
 		return err
 	}
 	return t.setLinks(ctx, id, out.Links)
 }
 
-func nullable(s string) any {
-	if s == "" {
+// uniqueKey is how a key that no two resources may share is written: it may be
+// secret, so it is not there in clear. Nil is none.
+func (y *Yard) uniqueKey(key string) any {
+	if key == "" {
 		return nil
 	}
-	return s
+	return "unique:" + y.sign("unique/"+key)
+}
+
+// holder finds the resource that has a unique key; "" where there is none.
+func (t *tx) holder(ctx context.Context, key, except string) (id, account string, err error) {
+	if key == "" {
+		return "", "", nil
+	}
+	// Earlier versions wrote the key as it is.
+	err = t.QueryRowContext(ctx, `select id, account from resources where unique_key in (?, ?) and id <> ?`, t.y.uniqueKey(key), key, except).Scan(&id, &account)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", "", nil
+	}
+	return id, account, err
 }
 
 func (t *tx) setLinks(ctx context.Context, id string, links map[string][]string) error {
@@ -302,13 +341,18 @@ func (y *Yard) digest(x any) string {
 
 // begin finds the operation of a key that was sent before. A key that comes
 // back with something else to do is refused.
-func (t *tx) begin(ctx context.Context, key, digest string) (*op, error) {
-	o, err := t.operation(ctx, `key = ?`, key)
+func (t *tx) begin(ctx context.Context, r *request, key, digest string) (*op, error) {
+	// Earlier versions wrote the key as it is.
+	o, err := t.operation(ctx, `key in (?, ?) and account = ?`, r.scoped(key), key, r.account)
 	if err == nil && o != nil && o.digest != digest {
 		return nil, refuse(http.StatusUnprocessableEntity, "key-used-before", "use a fresh key", "the key %s was sent before with something else to do", key)
 	}
 	return o, err
 }
+
+// scoped is a key as it is stored: those of two places have nothing to do with
+// each other.
+func (r *request) scoped(key string) string { return r.account + "/" + r.region + " " + key }
 
 // start stores a new operation on a resource, with the faults that match it.
 func (t *tx) start(ctx context.Context, r *request, o *op, name, typ string) error {
@@ -336,9 +380,24 @@ func (t *tx) start(ctx context.Context, r *request, o *op, name, typ string) err
 			o.fail(fault)
 		}
 	}
+	steps, problem, outcome, err := t.sealed(o)
+	if err != nil {
+		return err
+	}
 	_, err = t.ExecContext(ctx, `insert into operations(id, key, digest, account, resource_id, kind, start_ms, end_ms, steps, fail_step, problem, outcome, settled) values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0)`,
-		o.id, o.key, o.digest, r.account, o.resourceID, o.kind, o.start, o.end, encode(o.steps), o.failStep, encode(o.problem), encode(o.outcome))
+		o.id, r.scoped(o.key), o.digest, r.account, o.resourceID, o.kind, o.start, o.end, steps, o.failStep, problem, outcome)
 	return err
+}
+
+// sealed are the columns of an operation that may repeat a secret.
+func (t *tx) sealed(o *op) (steps, problem, outcome string, err error) {
+	if steps, err = t.y.seal(o.steps); err == nil {
+		problem, err = t.y.seal(o.problem)
+	}
+	if err == nil {
+		outcome, err = t.y.seal(o.outcome)
+	}
+	return steps, problem, outcome, err
 }
 
 // fail lets the operation end in the middle of the step that the fault names,
@@ -389,8 +448,14 @@ func (t *tx) faults(ctx context.Context) ([]Fault, error) {
 	var list []Fault
 	for q.Next() {
 		var f Fault
-		if err := q.Scan(&f.ID, &f.Name, &f.Type, &f.On, &f.At, &f.Mode, &f.Reason, &f.Times); err != nil {
+		var reason string
+		if err := q.Scan(&f.ID, &f.Name, &f.Type, &f.On, &f.At, &f.Mode, &reason, &f.Times); err != nil {
 			return nil, err
+		}
+		if f.Reason = reason; strings.HasPrefix(reason, sealMark) {
+			if err := t.y.unseal(reason, &f.Reason); err != nil {
+				return nil, err
+			}
 		}
 		if f.Times < 0 {
 			f.Times = 0

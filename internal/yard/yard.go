@@ -6,8 +6,10 @@
 // what has ended meanwhile. So the yard needs no background work, survives any
 // kill, and several processes can use one database at once.
 //
-// Secrets are never stored: a keyed fingerprint stands in their place, as a
-// cloud shows that a secret is set without showing it.
+// Secrets, which a request marks at any depth, are never shown: a keyed
+// fingerprint stands in their place, as a cloud shows that a secret is set
+// without showing it. What the yard needs of them for its own rules it keeps
+// encrypted, and so it does with all words that may repeat one.
 package yard
 
 import (
@@ -145,10 +147,12 @@ func (y *Yard) Tokens() map[string]string {
 	return t
 }
 
-func (y *Yard) sign(s string) string {
+func (y *Yard) sign(s string) string { return hex.EncodeToString(y.mac(s)) }
+
+func (y *Yard) mac(s string) []byte {
 	m := hmac.New(sha256.New, y.key)
 	m.Write([]byte(s))
-	return hex.EncodeToString(m.Sum(nil))
+	return m.Sum(nil)
 }
 
 // Close closes the database.
@@ -191,8 +195,12 @@ type Transport struct{ Handler http.Handler }
 func (t Transport) RoundTrip(req *http.Request) (resp *http.Response, err error) {
 	w := &answer{header: http.Header{}, status: http.StatusOK}
 	defer func() {
-		if recover() == http.ErrAbortHandler { // a connection that was cut
+		switch broken := recover(); broken {
+		case nil:
+		case http.ErrAbortHandler: // a connection that was cut
 			resp, err = nil, errors.New("connection lost")
+		default:
+			panic(broken)
 		}
 	}()
 	if req.Body != nil {

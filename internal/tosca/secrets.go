@@ -1,0 +1,301 @@
+package tosca
+
+import (
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"html"
+	"maps"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"unicode"
+)
+
+// Secrets is a set of secret texts that are looked for in what comes from
+// outside: in the words of a cloud, in its attributes, in messages. Each is
+// known in clear and in its usual encodings: base64, at any place of a longer
+// text, URL, JSON, hexadecimal, HTML. The zero value is empty and ready to
+// use; it may be used from several goroutines. A nil *Secrets is empty.
+type Secrets struct {
+	mu    sync.RWMutex
+	texts map[string]bool
+	hide  *strings.Replacer // nil until it is asked for
+}
+
+// The shortest texts that are looked for: shorter ones stand in many a word by
+// chance.
+const (
+	shortestSecret   = 4
+	shortestNumber   = 6
+	shortestEncoding = 6
+	shortestLine     = 8 // of a secret of several lines
+)
+
+// SecretsOf is the set of all secrets in some values.
+func SecretsOf(values ...Value) *Secrets {
+	s := &Secrets{}
+	s.Add(values...)
+	return s
+}
+
+// Clone is a set of its own with the same secrets.
+func (s *Secrets) Clone() *Secrets {
+	out := &Secrets{}
+	if s != nil {
+		s.mu.RLock()
+		defer s.mu.RUnlock()
+		out.texts, out.hide = maps.Clone(s.texts), s.hide
+	}
+	return out
+}
+
+// Add adds every secret in some values.
+func (s *Secrets) Add(values ...Value) {
+	for _, v := range values {
+		s.collect(v, false)
+	}
+}
+
+// AddText adds texts that are secret.
+func (s *Secrets) AddText(texts ...string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, t := range texts {
+		s.add(t, shortestSecret)
+	}
+}
+
+func (s *Secrets) collect(v Value, secret bool) {
+	switch v := v.(type) {
+	case Secret:
+		s.collect(v.Value, true)
+	case List:
+		for _, e := range v {
+			s.collect(e, secret)
+		}
+	case Map:
+		for k, e := range v {
+			if secret {
+				s.AddText(KeyText(k))
+			}
+			s.collect(e, secret)
+		}
+	case String:
+		if secret {
+			s.AddText(string(v))
+		}
+	case Version, Scalar, Int, Float:
+		if secret {
+			s.mu.Lock()
+			s.add(Show(v), shortestNumber)
+			s.mu.Unlock()
+		}
+	}
+}
+
+func (s *Secrets) add(text string, shortest int) {
+	text = strings.TrimFunc(text, unicode.IsSpace)
+	if len(text) < shortest || s.texts[text] || text == SecretText {
+		return
+	}
+	if s.texts == nil {
+		s.texts = map[string]bool{}
+	}
+	s.texts[text], s.hide = true, nil
+	if strings.Contains(text, "\n") {
+		for line := range strings.Lines(text) {
+			s.add(line, shortestLine)
+		}
+	}
+}
+
+// Empty reports whether there is nothing to look for.
+func (s *Secrets) Empty() bool {
+	if s == nil {
+		return true
+	}
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	return len(s.texts) == 0
+}
+
+func (s *Secrets) replacer() *strings.Replacer {
+	if s.Empty() {
+		return nil
+	}
+	s.mu.RLock()
+	r := s.hide
+	s.mu.RUnlock()
+	if r != nil {
+		return r
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.hide == nil {
+		seen := map[string]bool{}
+		for t := range s.texts {
+			for _, f := range encodings(t) {
+				seen[f] = true
+			}
+		}
+		forms := make([]string, 0, len(seen))
+		for f := range seen {
+			forms = append(forms, f)
+		}
+		slices.SortFunc(forms, func(a, b string) int { // the longest first, as it holds others
+			if len(a) != len(b) {
+				return len(b) - len(a)
+			}
+			return strings.Compare(a, b)
+		})
+		pairs := make([]string, 0, 2*len(forms))
+		for _, f := range forms {
+			pairs = append(pairs, f, SecretText)
+		}
+		s.hide = strings.NewReplacer(pairs...)
+	}
+	return s.hide
+}
+
+// Hide is a text without the secrets in it.
+func (s *Secrets) Hide(text string) string {
+	if r := s.replacer(); r != nil && text != "" {
+		return r.Replace(text)
+	}
+	return text
+}
+
+// In reports whether a text repeats a secret.
+func (s *Secrets) In(text string) bool { return s.Hide(text) != text }
+
+// Mark is a value in which every text that repeats a secret is secret itself.
+// A map with a key that does is secret as a whole.
+func (s *Secrets) Mark(v Value) Value {
+	if s.Empty() {
+		return v
+	}
+	switch w := v.(type) {
+	case String:
+		if s.In(string(w)) {
+			return Secret{v}
+		}
+	case Version, Scalar, Int, Float:
+		if s.In(Show(v)) {
+			return Secret{v}
+		}
+	case List:
+		out := make(List, len(w))
+		for i, e := range w {
+			out[i] = s.Mark(e)
+		}
+		return out
+	case Map:
+		out := make(Map, len(w))
+		for k, e := range w {
+			if s.In(KeyText(k)) {
+				return Hide(v)
+			}
+			out[k] = s.Mark(e)
+		}
+		return out
+	}
+	return v
+}
+
+// Findings are findings without the secrets in their words.
+func (s *Secrets) Findings(list Findings) Findings {
+	if s.Empty() {
+		return list
+	}
+	for i := range list {
+		list[i].Message, list[i].Mend = s.Hide(list[i].Message), s.Hide(list[i].Mend)
+	}
+	return list
+}
+
+// Error is an error without the secrets in its words; what it wraps can still
+// be asked for.
+func (s *Secrets) Error(err error) error {
+	if err == nil || !s.In(err.Error()) {
+		return err
+	}
+	return &hiddenError{err, s.Hide(err.Error())}
+}
+
+// hiddenError says its words without the secrets.
+type hiddenError struct {
+	err  error
+	text string
+}
+
+func (e *hiddenError) Error() string { return e.text }
+
+func (e *hiddenError) Is(target error) bool { return errors.Is(e.err, target) }
+
+func (e *hiddenError) As(target any) bool { return errors.As(e.err, target) }
+
+// encodings are the forms in which a secret may stand in a text.
+func encodings(text string) []string {
+	out := []string{text, html.EscapeString(text), strings.ReplaceAll(text, "'", "''"), strings.ReplaceAll(text, "'", `'\''`)}
+	one := strings.Map(func(r rune) rune {
+		switch {
+		case r == '\n' || r == '\t':
+			return ' '
+		case r < 0x20 || r == 0x7f:
+			return '·'
+		}
+		return r
+	}, text)
+	out = append(out, one, strings.Join(strings.Fields(text), " "))
+	for _, quoted := range []string{strconv.Quote(text), strconv.QuoteToASCII(text), jsonText(text, true), jsonText(text, false)} {
+		if len(quoted) > 2 {
+			out = append(out, quoted[1:len(quoted)-1])
+		}
+	}
+	if len(text) < shortestEncoding {
+		return out
+	}
+	lower := hex.EncodeToString([]byte(text))
+	query := url.QueryEscape(text)
+	out = append(out, lower, strings.ToUpper(lower), query, strings.ReplaceAll(query, "+", "%20"), url.PathEscape(text), lowerEscapes(query), lowerEscapes(strings.ReplaceAll(query, "+", "%20")))
+	for shift := range 3 {
+		for _, e := range []*base64.Encoding{base64.RawStdEncoding, base64.RawURLEncoding} {
+			if part := inBase64(e, text, shift); len(part) >= shortestEncoding {
+				out = append(out, part)
+			}
+		}
+	}
+	return out
+}
+
+// inBase64 is what is always the same of a text in base64 when shift bytes stand
+// before it: without the characters that its neighbours have a part in.
+func inBase64(e *base64.Encoding, text string, shift int) string {
+	whole := e.EncodeToString(append(make([]byte, shift), text...))
+	return whole[(8*shift+5)/6 : 8*(shift+len(text))/6]
+}
+
+func jsonText(text string, escapeHTML bool) string {
+	var b strings.Builder
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(escapeHTML)
+	if e.Encode(text) != nil {
+		return ""
+	}
+	return strings.TrimSuffix(b.String(), "\n")
+}
+
+// lowerEscapes writes %2F as %2f.
+func lowerEscapes(s string) string {
+	b := []byte(s)
+	for i := 0; i+2 < len(b); i++ {
+		if b[i] == '%' {
+			b[i+1], b[i+2] = byte(unicode.ToLower(rune(b[i+1]))), byte(unicode.ToLower(rune(b[i+2])))
+		}
+	}
+	return string(b)
+}

@@ -1,0 +1,183 @@
+package yard
+
+import (
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/rand"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"strings"
+
+	"brickrow/internal/cloud"
+	"brickrow/internal/tosca"
+)
+
+// sealMark begins a text that is encrypted.
+const sealMark = "sealed:"
+
+// sealing is the cipher under which the yard keeps what may hold secrets.
+func (y *Yard) sealing() (cipher.AEAD, error) {
+	key := y.mac("seal")
+	block, err := aes.NewCipher(key[:32])
+	if err != nil {
+		return nil, err
+	}
+	return cipher.NewGCM(block)
+}
+
+// seal encrypts anything that can be written as JSON.
+func (y *Yard) seal(x any) (string, error) {
+	a, err := y.sealing()
+	if err != nil {
+		return "", err
+	}
+	nonce := make([]byte, a.NonceSize())
+	if _, err := rand.Read(nonce); err != nil {
+		return "", err
+	}
+	return sealMark + base64.StdEncoding.EncodeToString(a.Seal(nonce, nonce, []byte(encode(x)), nil)), nil
+}
+
+// unseal is the reverse of seal. What an earlier version wrote in clear is read
+// as it is.
+func (y *Yard) unseal(text string, out any) error {
+	coded, sealed := strings.CutPrefix(text, sealMark)
+	if !sealed {
+		return decode(text, out)
+	}
+	b, err := base64.StdEncoding.DecodeString(coded)
+	if err != nil {
+		return err
+	}
+	a, err := y.sealing()
+	if err != nil {
+		return err
+	}
+	if len(b) < a.NonceSize() {
+		return errors.New("what is sealed is too short")
+	}
+	clear, err := a.Open(nil, b[:a.NonceSize()], b[a.NonceSize():], nil)
+	if err != nil {
+		return fmt.Errorf("the key of the yard does not fit: %w", err)
+	}
+	return decode(string(clear), out)
+}
+
+// hidden is what is secret of a resource: properties and tags at some places,
+// and whole attributes.
+type hidden struct {
+	Properties map[string]any    `json:"properties,omitempty"`
+	Tags       map[string]string `json:"tags,omitempty"`
+	Attributes map[string]any    `json:"attributes,omitempty"`
+	Places     []string          `json:"places,omitempty"` // JSON Pointers
+}
+
+// columns are what is written of an outcome: properties, attributes and tags
+// as they may be seen, and what is secret of them.
+func (y *Yard) columns(out outcome) (properties, attributes, tags, sealed string, err error) {
+	h := hidden{Properties: map[string]any{}, Tags: map[string]string{}, Attributes: map[string]any{}, Places: out.Places}
+	seenProperties, seenTags, seenAttributes := map[string]any{}, map[string]string{}, map[string]any{}
+	for k, v := range out.Properties {
+		value := cloud.HideAt(tosca.FromJSON(plain(v)), "/properties/"+k, out.Places)
+		seenProperties[k] = tosca.Reveal(y.fingerprint(value))
+		if tosca.HasSecret(value) {
+			h.Properties[k] = v
+		}
+	}
+	for k, v := range out.Tags {
+		value := cloud.HideAt(tosca.String(v), "/tags/"+k, out.Places)
+		seenTags[k] = tosca.Show(y.fingerprint(value))
+		if tosca.HasSecret(value) {
+			h.Tags[k] = v
+		}
+	}
+	for k, v := range out.Attributes {
+		if seenAttributes[k] = v; out.secretAttribute(k) {
+			seenAttributes[k], h.Attributes[k] = tosca.SecretText, v
+		}
+	}
+	if len(h.Properties)+len(h.Tags)+len(h.Attributes) > 0 {
+		if sealed, err = y.seal(h); err != nil {
+			return "", "", "", "", err
+		}
+	}
+	return encode(seenProperties), encode(seenAttributes), encode(seenTags), sealed, nil
+}
+
+// plain is a value as encoding/json decodes it.
+func plain(v any) any {
+	var out any
+	if decode(encode(v), &out) != nil {
+		return nil
+	}
+	return out
+}
+
+// fingerprint puts what shows that a secret is set, without showing it, in the
+// place of every secret.
+func (y *Yard) fingerprint(v tosca.Value) tosca.Value {
+	switch w := v.(type) {
+	case tosca.Secret:
+		return tosca.String("fingerprint:" + y.sign("secret/" + tosca.Show(w.Value))[:24])
+	case tosca.List:
+		out := make(tosca.List, len(w))
+		for i, e := range w {
+			out[i] = y.fingerprint(e)
+		}
+		return out
+	case tosca.Map:
+		out := make(tosca.Map, len(w))
+		for k, e := range w {
+			out[k] = y.fingerprint(e)
+		}
+		return out
+	}
+	return v
+}
+
+// reveal fills in what is secret of a row that was read.
+func (r *row) reveal(y *Yard, sealed string) error {
+	r.shown, r.shownTags = r.properties, r.tags
+	if sealed == "" {
+		return nil
+	}
+	var h hidden
+	if err := y.unseal(sealed, &h); err != nil {
+		return err
+	}
+	properties, tags := map[string]any{}, map[string]string{}
+	for k, v := range r.properties {
+		properties[k] = v
+	}
+	for k, v := range r.tags {
+		tags[k] = v
+	}
+	for k, v := range h.Properties {
+		properties[k] = v
+	}
+	for k, v := range h.Tags {
+		tags[k] = v
+	}
+	for k, v := range h.Attributes {
+		r.attributes[k] = v
+		r.secretAttributes = append(r.secretAttributes, k)
+	}
+	r.properties, r.tags, r.places = properties, tags, h.Places
+	return nil
+}
+
+// hiddenValues are the secrets of the resource.
+func (r *row) hiddenValues() []tosca.Value {
+	var out []tosca.Value
+	for k, v := range r.properties {
+		out = append(out, cloud.HideAt(tosca.FromJSON(v), "/properties/"+k, r.places))
+	}
+	for k, v := range r.tags {
+		out = append(out, cloud.HideAt(tosca.String(v), "/tags/"+k, r.places))
+	}
+	for _, k := range r.secretAttributes {
+		out = append(out, tosca.Hide(tosca.FromJSON(r.attributes[k])))
+	}
+	return out
+}
