@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -34,6 +35,9 @@ type Options struct {
 	Home     string  // folder of the data; "" is BRICKROW_HOME or the user's data folder
 	CloudURL string  // "" is BRICKROW_CLOUD or the embedded stand-in
 	Speed    float64 // of the stand-in; 0 is BRICKROW_YARD_SPEED or 1
+	// Tokens are credentials by account that were handed over; they come before
+	// those of the environment.
+	Tokens map[string]string
 }
 
 // App is an open Brick Row.
@@ -98,19 +102,19 @@ func Open(o Options) (*App, error) {
 	if a.Store, err = store.Open(a.Home); err != nil {
 		return nil, err
 	}
-	if a.Cloud, err = a.openCloud(o.CloudURL); err != nil {
+	if a.Cloud, err = a.openCloud(o.CloudURL, o.Tokens); err != nil {
 		a.Store.Close()
 		return nil, err
 	}
 	return a, nil
 }
 
-func (a *App) openCloud(url string) (*cloud.Client, error) {
+func (a *App) openCloud(url string, handed map[string]string) (*cloud.Client, error) {
 	if url == "" {
 		url = os.Getenv("BRICKROW_CLOUD")
 	}
 	if url != "" {
-		tokens, err := credentials(a.Home)
+		tokens, err := credentials(a.Home, handed)
 		return &cloud.Client{Base: strings.TrimSuffix(url, "/"), HTTP: &http.Client{Timeout: 30 * time.Second}, Tokens: tokens}, err
 	}
 	y, err := yard.Open(a.Home, yard.Options{Speed: a.Speed})
@@ -118,19 +122,15 @@ func (a *App) openCloud(url string) (*cloud.Client, error) {
 		return nil, err
 	}
 	a.yard = y
-	tokens, err := credentials(a.Home)
+	tokens, err := credentials(a.Home, handed)
 	return &cloud.Client{Base: "http://yard.local", HTTP: &http.Client{Transport: yard.Transport{Handler: y.Handler()}}, Tokens: tokens}, err
 }
 
 // credentials are the tokens of the accounts: those of the file, and over them
 // those of the environment, such as BRICKROW_TOKEN_WORKSHOP.
-func credentials(home string) (map[string]string, error) {
-	given := map[string]string{}
-	for _, v := range os.Environ() {
-		if name, token, _ := strings.Cut(v, "="); strings.HasPrefix(name, "BRICKROW_TOKEN_") {
-			given[strings.ToLower(strings.ReplaceAll(strings.TrimPrefix(name, "BRICKROW_TOKEN_"), "_", "-"))] = token
-		}
-	}
+func credentials(home string, handed map[string]string) (map[string]string, error) {
+	given := environmentTokens()
+	maps.Copy(given, handed)
 	path := filepath.Join(home, yard.CredentialsFile)
 	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) && len(given) > 0 {
 		return given, nil
@@ -143,6 +143,17 @@ func credentials(home string) (map[string]string, error) {
 		tokens[account] = token
 	}
 	return tokens, nil
+}
+
+// environmentTokens are the tokens of the environment, by account.
+func environmentTokens() map[string]string {
+	given := map[string]string{}
+	for _, v := range os.Environ() {
+		if name, token, _ := strings.Cut(v, "="); strings.HasPrefix(name, "BRICKROW_TOKEN_") {
+			given[strings.ToLower(strings.ReplaceAll(strings.TrimPrefix(name, "BRICKROW_TOKEN_"), "_", "-"))] = token
+		}
+	}
+	return given
 }
 
 // readTokens reads the credentials file. One that others can read is refused.

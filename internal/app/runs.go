@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -182,8 +183,13 @@ func (a *App) Spawn(t *Ticket) error {
 		return err
 	}
 	defer log.Close()
+	handover, err := a.handOver(t)
+	if err != nil {
+		return err
+	}
+	defer handover.Close()
 	cmd := exec.Command(exe, "carry-out", t.Run.ID, "--home", a.Home)
-	cmd.Env = append(os.Environ(), "BRICKROW_LOCK="+t.Token, fmt.Sprintf("BRICKROW_YARD_SPEED=%g", a.Speed))
+	cmd.Stdin, cmd.Env = handover, append(plainEnvironment(), fmt.Sprintf("BRICKROW_YARD_SPEED=%g", a.Speed))
 	cmd.Stdout, cmd.Stderr = log, log
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	if err := cmd.Start(); err != nil {
@@ -191,6 +197,56 @@ func (a *App) Spawn(t *Ticket) error {
 	}
 	go func() { _ = cmd.Wait() }() // so that it leaves no dead entry behind while we live
 	return nil
+}
+
+// Handover is what the process that carries a run out is told on its standard
+// input: nobody can look it up there, as they could in its environment.
+type Handover struct {
+	Lock   string            `json:"lock"`   // token of the lock
+	Tokens map[string]string `json:"tokens"` // of the cloud, by account
+}
+
+// ReadHandover reads what Spawn hands over.
+func ReadHandover(r io.Reader) (Handover, error) {
+	var h Handover
+	if err := json.NewDecoder(io.LimitReader(r, 1<<20)).Decode(&h); err != nil {
+		return h, fmt.Errorf("this command is started by Brick Row itself, which tells it what it needs: %w", err)
+	}
+	return h, nil
+}
+
+// handOver is a pipe with all of it in already, so that this process may end.
+func (a *App) handOver(t *Ticket) (*os.File, error) {
+	text, err := json.Marshal(Handover{t.Token, environmentTokens()})
+	if err != nil {
+		return nil, err
+	}
+	r, w, err := os.Pipe()
+	if err != nil {
+		return nil, err
+	}
+	if _, err = w.Write(text); err == nil {
+		err = w.Close()
+	}
+	if err != nil {
+		return nil, errors.Join(err, r.Close())
+	}
+	return r, nil
+}
+
+// plainEnvironment is the part of the environment that a program needs to find
+// its way. What inputs are read from is not in it: a run has its values already.
+func plainEnvironment() []string {
+	names := []string{"PATH", "HOME", "USER", "LOGNAME", "SHELL", "LANG", "LANGUAGE", "TZ", "TMPDIR", "BRICKROW_HOME", "BRICKROW_CLOUD",
+		"HTTP_PROXY", "HTTPS_PROXY", "NO_PROXY", "SSL_CERT_FILE", "SSL_CERT_DIR"}
+	var out []string
+	for _, v := range os.Environ() {
+		name, _, _ := strings.Cut(v, "=")
+		if slices.Contains(names, strings.ToUpper(name)) || strings.HasPrefix(name, "XDG_") || strings.HasPrefix(name, "LC_") {
+			out = append(out, v)
+		}
+	}
+	return out
 }
 
 // journal writes for one run.
@@ -364,6 +420,13 @@ func (x *execution) prepareDriver() error {
 	}
 	x.driver = &run.Driver{RunID: x.run.ID, Stack: x.stack.Name, Target: x.stack.Target, Cloud: x.Cloud, Journal: journal{x.Store, x.run}, Wanted: x.wanted, Library: x.Library}
 	x.driver.Begin(recorded, kept, entries)
+	if base, err := x.Store.Revision(x.ctx, x.stack.ID, x.run.Base); err == nil {
+		for _, in := range base.Inputs {
+			x.driver.Secrets.Add(in.Value)
+		}
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
 	return nil
 }
 

@@ -625,8 +625,13 @@ func (p *Program) carryOut() *cobra.Command {
 	return &cobra.Command{Use: "carry-out RUN", Hidden: true, Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			signal.Ignore(syscall.SIGHUP, os.Interrupt)
+			h, err := app.ReadHandover(p.In)
+			if err != nil {
+				return err
+			}
+			p.tokens = h.Tokens
 			return p.with(func(a *app.App) error {
-				r, err := a.Execute(cmd.Context(), args[0], os.Getenv("BRICKROW_LOCK"))
+				r, err := a.Execute(cmd.Context(), args[0], h.Lock)
 				if err != nil {
 					return err
 				}

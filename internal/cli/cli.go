@@ -43,6 +43,7 @@ type Program struct {
 	// Interface opens the full-screen interface; nil where there is none.
 	Interface func(ctx context.Context, a *app.App, demo bool) error
 	home      string
+	tokens    map[string]string // handed over to a process that carries out
 }
 
 // Run runs the command line and yields the exit code.
@@ -99,7 +100,7 @@ Without a command it opens the full-screen interface.`,
 
 // with opens the program's data around f.
 func (p *Program) with(f func(a *app.App) error) error {
-	a, err := app.Open(app.Options{Home: p.home})
+	a, err := app.Open(app.Options{Home: p.home, Tokens: p.tokens})
 	if err != nil {
 		return err
 	}

@@ -32,6 +32,19 @@ func (r *Request) SetTag(name string, v tosca.Value) {
 	r.secret("/tags/"+pointerPart(name), v)
 }
 
+// SetTags puts a whole property of tags into the request. Where it is secret as
+// a whole, so are the names of the tags.
+func (r *Request) SetTags(v tosca.Value) {
+	if s, whole := v.(tosca.Secret); whole {
+		r.secret("/tags", v)
+		v = s.Value
+	}
+	tags, _ := v.(tosca.Map)
+	for k, e := range tags {
+		r.SetTag(tosca.KeyText(k), e)
+	}
+}
+
 func (r *Request) secret(at string, v tosca.Value) {
 	r.Secrets = append(r.Secrets, SecretPlaces(at, v)...)
 	slices.Sort(r.Secrets)

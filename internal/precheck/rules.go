@@ -316,7 +316,7 @@ func subscription(c *checker, r *stack.Resource) {
 }
 
 // majors are the major versions that there are.
-var majors = map[string][]string{"relational": {"13", "14", "15", "16"}, "document": {"6", "7"}, "cluster": {"28", "29", "30", "31"}}
+var majors = map[string][]string{"relational": {"13", "14", "15", "16"}, "document": {"6", "7"}, "cluster": {"4", "5", "6", "7"}}
 
 func (c *checker) version(r *stack.Resource, what string) {
 	version := c.text(r, "version")

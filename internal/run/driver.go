@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"sync"
 	"time"
 
@@ -394,9 +396,7 @@ func needsSwap(changes []stack.PropertyChange) bool {
 func (t *task) tags(req *cloud.Request, props map[string]tosca.Value) {
 	req.SetTag("stack", tosca.String(t.Stack))
 	req.SetTag("node", tosca.String(t.entry.Step.Resource))
-	for k, v := range stack.TagMap(props["tags"]) {
-		req.SetTag(tosca.KeyText(k), v)
-	}
+	req.SetTags(props["tags"])
 }
 
 // read asks the cloud for a resource.
@@ -515,10 +515,9 @@ func (t *task) repeat(res *stack.Resource, props map[string]tosca.Value) cloud.R
 	}
 	if b.Tags != nil {
 		t.tags(&req, props)
-		recorded := stack.TagMap(t.entry.Record.Properties["tags"])
-		for k, v := range b.Tags { // what others have put there stays
-			if _, mine := req.Tags[k]; !mine && recorded[k] == nil {
-				req.SetTag(k, v)
+		for _, k := range b.Others { // what others have put there stays
+			if _, mine := req.Tags[k]; !mine {
+				req.SetTag(k, b.Tags[k])
 			}
 		}
 	}
@@ -533,10 +532,15 @@ func snapshot(changes []stack.PropertyChange, rec *stack.Recorded, live *stack.L
 		case c.Link:
 			s.Links[c.Property] = append([]string{}, live.Links[c.Property]...)
 		case c.Property == "tags":
-			s.Tags = map[string]tosca.Value{}
+			s.Tags, s.Others = map[string]tosca.Value{}, stack.OtherTags(nil, rec, live)
 			recorded := stack.TagMap(rec.Properties["tags"])
+			if _, s.NamesHidden = rec.Properties["tags"].(tosca.Secret); s.NamesHidden {
+				maps.Copy(s.Tags, recorded)
+			}
 			for k, v := range live.Tags {
-				s.Tags[k] = stack.Restorable(recorded[k], tosca.String(v))
+				if !s.NamesHidden || k == "stack" || k == "node" || slices.Contains(s.Others, k) {
+					s.Tags[k] = stack.Restorable(recorded[k], tosca.String(v))
+				}
 			}
 		default:
 			v := stack.Restorable(rec.Properties[c.Property], live.Properties[c.Property])
@@ -607,6 +611,9 @@ func (t *task) putBack() (EntryState, error) {
 	for name, v := range orig.Before.Tags {
 		req.SetTag(name, v)
 	}
+	if orig.Before.NamesHidden {
+		req.Secrets = append(req.Secrets, "/tags")
+	}
 	live, err := t.read(orig.Record.ID)
 	if err != nil {
 		return t.fail("", err)
@@ -650,6 +657,10 @@ func alike(live *stack.Live, e *Entry) bool {
 		return true
 	}
 	prints := stack.TagMap(e.Record.Fingerprints["tags"])
+	if e.Before.NamesHidden {
+		others := len(stack.OtherTags(nil, e.Record, live))
+		return stack.Same(live.Properties["tags"], e.Record.Fingerprints["tags"]) && others == len(e.Before.Others)
+	}
 	for k, v := range e.Before.Tags {
 		now, there := live.Tags[k]
 		if !there || !tosca.Equal(stack.Seen(v, tosca.String(now), prints[k]), v) {

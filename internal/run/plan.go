@@ -184,7 +184,11 @@ type Snapshot struct {
 	Properties map[string]tosca.Value // nil values were not set
 	Links      map[string][]string
 	Tags       map[string]tosca.Value
-	ETag       string // of the resource that was read
+	// Others are the tags that others have put there. NamesHidden says that all
+	// tags are secret, so that the cloud does not show their names either.
+	Others      []string
+	NamesHidden bool
+	ETag        string // of the resource that was read
 }
 
 // PlanUndo lists what takes back the steps of a journal, in reverse order.

@@ -120,6 +120,9 @@ func seen(recorded, shown, print tosca.Value, other func(tosca.Value) tosca.Valu
 // there: they are neither wanted nor recorded, and are left alone.
 func OtherTags(wanted tosca.Value, rec *Recorded, live *Live) []string {
 	mine, recorded, there := TagMap(wanted), TagMap(rec.Properties["tags"]), TagMap(live.Properties["tags"])
+	if _, whole := rec.Properties["tags"].(tosca.Secret); whole { // the cloud does not show their names
+		recorded = TagMap(rec.Fingerprints["tags"])
+	}
 	var out []string
 	for _, k := range there.Keys() {
 		if mine[k] == nil && recorded[k] == nil {

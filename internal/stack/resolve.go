@@ -98,10 +98,11 @@ func (w *Wanted) Secrets() *tosca.Secrets { return w.secrets }
 
 func (w *Wanted) collectSecrets() *tosca.Secrets {
 	s := &tosca.Secrets{}
-	for _, x := range w.secretExprs { // also where the value turned out to be none
+	for _, x := range w.secretExprs {
 		x.Walk(func(x *tosca.Expr) {
 			if x.Kind == tosca.LiteralExpr {
 				s.Add(tosca.Hide(x.Value))
+				s.AddText(x.Raw)
 			}
 		})
 	}
@@ -225,7 +226,7 @@ func (r *resolver) fillInputs(s *tosca.ServiceTemplate, o Options) {
 			}
 		}
 		inputs[in.Name] = v
-		if in.Type.HoldsSecret() {
+		if in.Type.HoldsSecret() && !tosca.IsKnown(v) { // it may not be said, though it is of no use
 			r.w.secretExprs = append(r.w.secretExprs, x)
 		}
 		if g.Origin.Kind == OriginFlag {

@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"brickrow/internal/run"
+	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
 	"brickrow/internal/whatif"
 )
 
@@ -184,8 +186,10 @@ type entryBody struct {
 	Before  map[string]any `json:"before,omitempty"` // a cloud.Request with sealed properties
 	Links   map[string][]string
 	Tags    map[string]any
-	ETag    string `json:",omitempty"`
-	Record  string `json:"record,omitempty"` // what was recorded before the step
+	Others  []string `json:",omitempty"`
+	Hidden  bool     `json:",omitempty"` // the names of the tags
+	ETag    string   `json:",omitempty"`
+	Record  string   `json:"record,omitempty"` // what was recorded before the step
 }
 
 // Journal reads the journal of a run, in no order.
@@ -212,10 +216,13 @@ func (s *Store) Journal(ctx context.Context, runID string) ([]run.Entry, error) 
 			if err != nil {
 				return nil, err
 			}
-			e.Before = &run.Snapshot{Properties: v, Links: b.Links, ETag: b.ETag}
+			e.Before = &run.Snapshot{Properties: v, Links: b.Links, ETag: b.ETag, Others: b.Others, NamesHidden: b.Hidden}
 			if b.Tags != nil {
 				if e.Before.Tags, err = s.openMap(b.Tags); err != nil {
 					return nil, err
+				}
+				if all := e.Before.Tags[""]; b.Hidden && all != nil {
+					e.Before.Tags = stack.TagMap(all)
 				}
 			}
 		}
@@ -244,8 +251,15 @@ func (s *Store) Note(ctx context.Context, r *Run, e *run.Entry, ev *run.Event, c
 				if b.Tags, err = s.sealMap(e.Before.Tags); err != nil {
 					return err
 				}
+				if e.Before.NamesHidden { // as one
+					sealed, err := s.seal(tosca.Hide(tosca.Map(e.Before.Tags)))
+					if err != nil {
+						return err
+					}
+					b.Tags = map[string]any{"": sealed}
+				}
 			}
-			b.Links, b.ETag = e.Before.Links, e.Before.ETag
+			b.Links, b.ETag, b.Others, b.Hidden = e.Before.Links, e.Before.ETag, e.Before.Others, e.Before.NamesHidden
 		}
 		if e.Record != nil {
 			if b.Record, err = s.encodeRecorded(e.Record); err != nil {

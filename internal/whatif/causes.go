@@ -84,7 +84,7 @@ func (c *comparer) cause(ch *Change, p stack.PropertyChange) {
 			c.upstream[ch.Name] = append(c.upstream[ch.Name], a.Resource)
 		}
 	}
-	if k, changed := c.lineCause(ch, prop, p.Path); changed {
+	if k, changed := c.lineCause(ch, prop, p.Path); changed && !(prop.Name == "tags" && len(ch.Causes) > before) {
 		say(k)
 	}
 	for _, k := range c.alongCauses(ch, prop) {

@@ -195,7 +195,7 @@ func certificateAttributes(c *change) (map[string]any, error) {
 }
 
 // majorsOf are the major versions of what has versions.
-var majorsOf = map[string][]string{"relational": {"13", "14", "15", "16"}, "document": {"6", "7"}, "cluster": {"28", "29", "30", "31"}}
+var majorsOf = map[string][]string{"relational": {"13", "14", "15", "16"}, "document": {"6", "7"}, "cluster": {"4", "5", "6", "7"}}
 
 // checkVersion refuses versions that there are not.
 func (c *change) checkVersion(what string) *cloud.Problem {

@@ -341,7 +341,7 @@ func (r *request) hide(body cloud.Request) {
 		r.secrets.Add(cloud.HideAt(tosca.FromJSON(v), "/properties/"+k, body.Secrets))
 	}
 	for k, v := range body.Tags {
-		r.secrets.Add(cloud.HideAt(tosca.String(v), "/tags/"+k, body.Secrets))
+		r.secrets.Add(hideTag(k, v, body.Secrets))
 	}
 }
 
@@ -446,7 +446,7 @@ func (c *change) secrets(tags map[string]string) *tosca.Secrets {
 		s.Add(cloud.HideAt(v, "/properties/"+k, c.places))
 	}
 	for k, v := range tags {
-		s.Add(cloud.HideAt(tosca.String(v), "/tags/"+k, c.places))
+		s.Add(hideTag(k, v, c.places))
 	}
 	if c.before != nil {
 		s.Add(c.before.hiddenValues()...)

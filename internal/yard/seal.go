@@ -7,6 +7,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"brickrow/internal/cloud"
@@ -86,8 +87,12 @@ func (y *Yard) columns(out outcome) (properties, attributes, tags, sealed string
 		}
 	}
 	for k, v := range out.Tags {
-		value := cloud.HideAt(tosca.String(v), "/tags/"+k, out.Places)
-		seenTags[k] = tosca.Show(y.fingerprint(value))
+		value := hideTag(k, v, out.Places)
+		name := k
+		if secretNames(k, out.Places) {
+			name = tosca.Show(y.fingerprint(tosca.Hide(tosca.String(k))))
+		}
+		seenTags[name] = tosca.Show(y.fingerprint(value))
 		if tosca.HasSecret(value) {
 			h.Tags[k] = v
 		}
@@ -103,6 +108,18 @@ func (y *Yard) columns(out outcome) (properties, attributes, tags, sealed string
 		}
 	}
 	return encode(seenProperties), encode(seenAttributes), encode(seenTags), sealed, nil
+}
+
+// secretNames reports whether the name of a tag is secret, as all tags are.
+func secretNames(tag string, places []string) bool {
+	return slices.Contains(places, "/tags") && tag != "stack" && tag != "node"
+}
+
+func hideTag(name, v string, places []string) tosca.Value {
+	if secretNames(name, places) {
+		return tosca.Hide(tosca.String(v))
+	}
+	return cloud.HideAt(tosca.String(v), "/tags/"+name, places)
 }
 
 // plain is a value as encoding/json decodes it.
@@ -151,7 +168,9 @@ func (r *row) reveal(y *Yard, sealed string) error {
 		properties[k] = v
 	}
 	for k, v := range r.tags {
-		tags[k] = v
+		if !secretNames(k, h.Places) {
+			tags[k] = v
+		}
 	}
 	for k, v := range h.Properties {
 		properties[k] = v
@@ -174,7 +193,9 @@ func (r *row) hiddenValues() []tosca.Value {
 		out = append(out, cloud.HideAt(tosca.FromJSON(v), "/properties/"+k, r.places))
 	}
 	for k, v := range r.tags {
-		out = append(out, cloud.HideAt(tosca.String(v), "/tags/"+k, r.places))
+		if out = append(out, hideTag(k, v, r.places)); secretNames(k, r.places) {
+			out = append(out, tosca.Hide(tosca.String(k)))
+		}
 	}
 	for _, k := range r.secretAttributes {
 		out = append(out, tosca.Hide(tosca.FromJSON(r.attributes[k])))
