@@ -22,6 +22,7 @@ import (
 	"github.com/adrg/xdg"
 
 	"brickrow/internal/cloud"
+	"brickrow/internal/files"
 	"brickrow/internal/profile"
 	"brickrow/internal/rules"
 	"brickrow/internal/store"
@@ -95,8 +96,8 @@ func Open(o Options) (*App, error) {
 	if a.Speed, err = Speed(o.Speed); err != nil {
 		return nil, err
 	}
-	if err := os.MkdirAll(a.Home, 0o700); err != nil {
-		return nil, fmt.Errorf("the data folder cannot be made: %w", err)
+	if err := MakeHome(a.Home); err != nil {
+		return nil, err
 	}
 	a.Takes = whatif.Nominal(a.Library, a.Speed)
 	if a.Store, err = store.Open(a.Home); err != nil {
@@ -107,6 +108,19 @@ func Open(o Options) (*App, error) {
 		return nil, err
 	}
 	return a, nil
+}
+
+// MakeHome makes the folder of the data where it is missing. One that others can
+// open is refused.
+func MakeHome(home string) error {
+	if err := os.MkdirAll(home, 0o700); err != nil {
+		return fmt.Errorf("the data folder cannot be made: %w", err)
+	}
+	info, err := os.Stat(home)
+	if err != nil {
+		return err
+	}
+	return files.Private(home, info)
 }
 
 func (a *App) openCloud(url string, handed map[string]string) (*cloud.Client, error) {
@@ -165,10 +179,10 @@ func readTokens(path string) (map[string]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	if info.Mode().Perm()&0o077 != 0 {
-		return nil, fmt.Errorf("others can read %s: run chmod 600 on it", path)
+	if err := files.Private(path, info); err != nil {
+		return nil, err
 	}
-	b, err := os.ReadFile(path)
+	b, err := files.Read(path, 1<<20)
 	if err != nil {
 		return nil, err
 	}

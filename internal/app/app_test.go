@@ -28,7 +28,7 @@ type bench struct {
 
 func newBench(t *testing.T, speed float64) *bench {
 	t.Helper()
-	home := t.TempDir()
+	home := filepath.Join(t.TempDir(), "home")
 	a, err := Open(Options{Home: home, Speed: speed})
 	if err != nil {
 		t.Fatal(err)

@@ -18,6 +18,7 @@ import (
 	"brickrow/examples"
 	"brickrow/internal/bundle"
 	"brickrow/internal/cloud"
+	"brickrow/internal/files"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 )
@@ -40,19 +41,7 @@ func WriteFormatted(name string, text []byte) error {
 	if err != nil {
 		return err
 	}
-	tmp, err := os.CreateTemp(filepath.Dir(name), ".brickrow-fmt-*")
-	if err != nil {
-		return err
-	}
-	_, err = tmp.Write(text)
-	err = errors.Join(err, tmp.Chmod(info.Mode().Perm()), tmp.Close())
-	if err == nil {
-		err = os.Rename(tmp.Name(), name)
-	}
-	if err != nil {
-		return errors.Join(err, os.Remove(tmp.Name()))
-	}
-	return nil
+	return files.Write(name, text, info.Mode().Perm())
 }
 
 // CheckTarget checks a draft against a target: its own, or the one in the
@@ -78,7 +67,7 @@ func (a *App) CheckTarget(ctx context.Context, path string, v Values) (tosca.Fin
 
 // Pack packs the template of a folder and all that it reads into an archive.
 // entry names the template; it may be "" where there is only one.
-func Pack(dir, entry, out string) (files int, findings tosca.Findings, err error) {
+func Pack(dir, entry, out string) (count int, findings tosca.Findings, err error) {
 	if info, err := os.Stat(dir); err != nil || !info.IsDir() {
 		return 0, nil, refusal("%s is not a folder", dir)
 	}
@@ -98,11 +87,7 @@ func Pack(dir, entry, out string) (files int, findings tosca.Findings, err error
 	if err := b.Pack(&archive, "Brick Row"); err != nil {
 		return 0, findings, refusal("%v", err)
 	}
-	tmp := out + ".part"
-	if err := os.WriteFile(tmp, archive.Bytes(), 0o644); err != nil {
-		return 0, findings, err
-	}
-	return len(b.Files()) + 1, findings, os.Rename(tmp, out)
+	return len(b.Files()) + 1, findings, files.Write(out, archive.Bytes(), 0o644)
 }
 
 // entryOf finds the one template of a folder that no other file imports.
@@ -180,17 +165,17 @@ func readStarter(name string) (*tosca.File, error) {
 		}
 		return nil, refusal("there is no starter '%s'; %s", name, cmp.Or(tosca.Suggest(name, names), "'brickrow starters' lists them"))
 	}
-	files := map[string][]byte{}
+	made := map[string][]byte{}
 	err = fs.WalkDir(examples.Starters, dir, func(p string, e fs.DirEntry, err error) error {
 		if err == nil && !e.IsDir() {
-			files[strings.TrimPrefix(p, dir+"/")], err = examples.Starters.ReadFile(p)
+			made[strings.TrimPrefix(p, dir+"/")], err = examples.Starters.ReadFile(p)
 		}
 		return err
 	})
 	if err != nil {
 		return nil, err
 	}
-	f, findings := bundle.Stored(name+".yaml", "", text, files).Read()
+	f, findings := bundle.Stored(name+".yaml", "", text, made).Read()
 	if findings.HasErrors() {
 		return nil, fmt.Errorf("the starter %s: %w", name, &Refusal{Findings: findings})
 	}
@@ -209,15 +194,15 @@ func NewFrom(starter, dir, target string) (written []string, err error) {
 	if err != nil {
 		return nil, err
 	}
-	files := map[string][]byte{}
+	made := map[string][]byte{}
 	for _, e := range entries {
-		if files[e.Name()], err = examples.Starters.ReadFile(path.Join(from, e.Name())); err != nil {
+		if made[e.Name()], err = examples.Starters.ReadFile(path.Join(from, e.Name())); err != nil {
 			return nil, err
 		}
 	}
-	files[starter+".stack.yaml"] = []byte(StackFileFor(f, starter, starter+".yaml", target))
+	made[starter+".stack.yaml"] = []byte(StackFileFor(f, starter, starter+".yaml", target))
 	var names []string
-	for name := range files {
+	for name := range made {
 		names = append(names, name)
 		if _, err := os.Lstat(filepath.Join(dir, name)); err == nil {
 			return nil, refusal("%s is there already; choose an empty folder", filepath.Join(dir, name))
@@ -229,7 +214,7 @@ func NewFrom(starter, dir, target string) (written []string, err error) {
 	slices.Sort(names)
 	for _, name := range names {
 		p := filepath.Join(dir, name)
-		if err := os.WriteFile(p, files[name], 0o644); err != nil {
+		if err := files.Write(p, made[name], 0o644); err != nil {
 			return written, err
 		}
 		written = append(written, p)
@@ -345,7 +330,7 @@ type targetSettings struct {
 
 func (a *App) settings() (targetSettings, error) {
 	var in targetSettings
-	text, err := os.ReadFile(filepath.Join(a.Home, targetsFile))
+	text, err := files.Read(filepath.Join(a.Home, targetsFile), tosca.MaxBytes)
 	if errors.Is(err, fs.ErrNotExist) {
 		return in, nil
 	}
@@ -389,8 +374,5 @@ func (a *App) Set(ctx context.Context, what, target string, on bool) error {
 		return err
 	}
 	path := filepath.Join(a.Home, targetsFile)
-	if err := os.WriteFile(path+".part", text, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(path+".part", path)
+	return files.Write(path, text, 0o600)
 }

@@ -369,7 +369,7 @@ func findingCodes(p *Preview) string {
 }
 
 func TestCredentialsAndTargets(t *testing.T) {
-	home := t.TempDir()
+	home := filepath.Join(t.TempDir(), "home")
 	a, err := Open(Options{Home: home})
 	if err != nil {
 		t.Fatal(err)

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"brickrow/internal/bundle"
+	"brickrow/internal/files"
 	"brickrow/internal/precheck"
 	"brickrow/internal/rules"
 	"brickrow/internal/run"
@@ -251,6 +252,10 @@ func (a *App) fromFile(ctx context.Context, d *Draft, list []stack.FileInput, ki
 	return out
 }
 
+// maxValue is the most that a file with the value of an input may have, in
+// bytes.
+const maxValue = 1 << 20
+
 // fetch reads a value from outside the stack file.
 func (a *App) fetch(ctx context.Context, s stack.Source, dir string, f *stack.File) (tosca.Value, error) {
 	switch {
@@ -265,7 +270,7 @@ func (a *App) fetch(ctx context.Context, s stack.Source, dir string, f *stack.Fi
 		if !filepath.IsAbs(path) {
 			path = filepath.Join(dir, path)
 		}
-		b, err := os.ReadFile(path)
+		b, err := files.Read(path, maxValue)
 		if err != nil {
 			return nil, err
 		}

@@ -180,7 +180,7 @@ func TestOpening(t *testing.T) {
 	if _, err := Open(Options{Home: file}); err == nil {
 		t.Error("a file is taken for a folder")
 	}
-	if _, err := Open(Options{Home: t.TempDir(), CloudURL: "http://127.0.0.1:1"}); err == nil || !strings.Contains(err.Error(), "there are no credentials") {
+	if _, err := Open(Options{Home: filepath.Join(t.TempDir(), "home"), CloudURL: "http://127.0.0.1:1"}); err == nil || !strings.Contains(err.Error(), "there are no credentials") {
 		t.Errorf("a cloud elsewhere without credentials: %v", err)
 	}
 	for text, ok := range map[string]bool{"2": true, "0.5": true, "0": false, "-1": false, "x": false, "1e9": false} {

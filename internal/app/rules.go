@@ -2,12 +2,12 @@ package app
 
 import (
 	"context"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"brickrow/internal/bundle"
+	"brickrow/internal/files"
 	"brickrow/internal/rules"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
@@ -69,7 +69,7 @@ func (a *App) readRules(d *Draft) {
 	if d.Template == "" {
 		return
 	}
-	files, err := ruleFiles(d.Template, d.Stack)
+	paths, err := ruleFiles(d.Template, d.Stack)
 	if err != nil {
 		at := tosca.Pos{File: d.Path}
 		if d.Stack != nil {
@@ -81,29 +81,29 @@ func (a *App) readRules(d *Draft) {
 	if len(lib.Nodes) < len(a.Library.Nodes) { // the template could not be read
 		lib = a.Library
 	}
-	d.RuleFiles = files
-	d.Rules = a.ruleSet(lib, files)
+	d.RuleFiles = paths
+	d.Rules = a.ruleSet(lib, paths)
 	d.Findings = append(d.Findings, d.Rules.Findings...)
 }
 
 // ruleSet reads files of rules, those read last only once while they stay as
 // they are.
-func (a *App) ruleSet(lib *tosca.Library, files []string) *rules.Set {
-	if len(files) == 0 {
+func (a *App) ruleSet(lib *tosca.Library, paths []string) *rules.Set {
+	if len(paths) == 0 {
 		return rules.NewSet(lib)
 	}
 	var key strings.Builder
-	for _, f := range files {
-		text, err := os.ReadFile(f)
+	for _, f := range paths {
+		text, err := files.Read(f, tosca.MaxBytes)
 		if err != nil {
-			return rules.Read(lib, files)
+			return rules.Read(lib, paths)
 		}
 		key.WriteString(f + "\x00" + string(text) + "\x00")
 	}
 	a.rulesMu.Lock()
 	defer a.rulesMu.Unlock()
 	if a.rules == nil || a.rulesKey != key.String() || a.rulesLib != lib {
-		a.rules, a.rulesKey, a.rulesLib = rules.Read(lib, files), key.String(), lib
+		a.rules, a.rulesKey, a.rulesLib = rules.Read(lib, paths), key.String(), lib
 	}
 	return a.rules
 }
@@ -131,14 +131,14 @@ func (a *App) judgeAgain(ctx context.Context, p *Preview) error {
 		return nil // nothing was ever deployed
 	}
 	var file *stack.File
-	if text, err := os.ReadFile(p.Stack.StackFile); err == nil {
+	if text, err := files.Read(p.Stack.StackFile, tosca.MaxBytes); err == nil {
 		file, _ = stack.ReadFile(p.Stack.StackFile, text)
 	}
-	files, err := ruleFiles(rev.Template, file)
+	paths, err := ruleFiles(rev.Template, file)
 	if err != nil {
 		return refusal("%v", err)
 	}
-	set := a.ruleSet(a.Library, files)
+	set := a.ruleSet(a.Library, paths)
 	p.Findings = append(p.Findings, set.Findings...)
 	judge(p, set, rev.Inputs, rev.Tags)
 	return nil
@@ -150,14 +150,14 @@ func (a *App) TestRules(paths []string) (*rules.Set, []rules.Outcome, error) {
 	if len(paths) == 0 {
 		paths = []string{rules.Folder}
 	}
-	files, err := rules.Files(paths, false)
+	found, err := rules.Files(paths, false)
 	if err != nil {
 		return nil, nil, err
 	}
-	if len(files) == 0 {
+	if len(found) == 0 {
 		return nil, nil, refusal("there are no files of rules in %s: they end in .yaml", strings.Join(paths, ", "))
 	}
-	set := rules.Read(a.Library, files)
+	set := rules.Read(a.Library, found)
 	set.Findings.Sort()
 	return set, set.Try(), nil
 }

@@ -10,13 +10,18 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"brickrow/internal/bundle"
+	"brickrow/internal/files"
 	"brickrow/internal/stack"
 	"brickrow/internal/store"
 	"brickrow/internal/tosca"
 )
+
+// maxSaved is the most that a saved change set may have, in bytes.
+const maxSaved = 256 << 20
 
 // savedFormat begins every saved change set.
 const savedFormat = "brickrow change set, version 1"
@@ -65,11 +70,14 @@ func (s *Saved) agreed(a Approval) []byte {
 
 // IsSaved reports whether a file is a saved change set.
 func IsSaved(path string) bool {
-	f, err := os.Open(path)
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
 	if err != nil {
 		return false
 	}
 	defer f.Close()
+	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
+		return false
+	}
 	start := make([]byte, 200)
 	n, _ := f.Read(start)
 	return bytes.Contains(start[:n], []byte(savedFormat))
@@ -105,16 +113,12 @@ func writeSaved(path string, s *Saved) error {
 	if err != nil {
 		return err
 	}
-	tmp := path + ".part"
-	if err := os.WriteFile(tmp, append(b, '\n'), 0o600); err != nil {
-		return err
-	}
-	return os.Rename(tmp, path)
+	return files.Write(path, append(b, '\n'), 0o600)
 }
 
 // readSaved reads a saved change set and looks whether it is as it was written.
 func (a *App) readSaved(path string) (*Saved, error) {
-	b, err := os.ReadFile(path)
+	b, err := files.Read(path, maxSaved)
 	if err != nil {
 		return nil, err
 	}
@@ -168,7 +172,7 @@ func (a *App) OpenSaved(ctx context.Context, path string) (*Preview, error) {
 	d := &Draft{Path: s.StackFile, Template: rev.Template, Text: rev.Text, Bundle: b, Stack: &stack.File{Path: s.StackFile, Stack: s.Stack, Target: target, Careful: s.Careful, OnFailure: s.OnFailure, Tags: rev.Tags}}
 	var findings tosca.Findings
 	d.File, findings = tosca.Read(b.Name, b.Text, b.Source())
-	if text, err := os.ReadFile(s.StackFile); err == nil { // it may name rules
+	if text, err := files.Read(s.StackFile, tosca.MaxBytes); err == nil { // it may name rules
 		file, _ := stack.ReadFile(s.StackFile, text)
 		d.Stack.Rules, d.Stack.RulesPos = file.Rules, file.RulesPos
 	}

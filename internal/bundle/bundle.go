@@ -18,8 +18,10 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
+	"brickrow/internal/files"
 	"brickrow/internal/profile"
 	"brickrow/internal/tosca"
 )
@@ -61,7 +63,7 @@ func Open(name string) (*Bundle, error) {
 		if info.Size() > maxArchive {
 			return nil, fmt.Errorf("%s has %d MiB; archives of up to %d MiB are read", name, info.Size()>>20, maxArchive>>20)
 		}
-		data, err := os.ReadFile(name)
+		data, err := files.Read(name, maxArchive)
 		if err != nil {
 			return nil, err
 		}
@@ -69,7 +71,7 @@ func Open(name string) (*Bundle, error) {
 	case info.Size() > tosca.MaxBytes:
 		return nil, fmt.Errorf("%s has %d MiB; up to %d MiB are read", name, info.Size()>>20, tosca.MaxBytes>>20)
 	}
-	text, err := os.ReadFile(name)
+	text, err := files.Read(name, tosca.MaxBytes)
 	if err != nil {
 		return nil, err
 	}
@@ -81,31 +83,19 @@ func Folder(name string, text []byte) *Bundle {
 	dir := filepath.Dir(name)
 	return &Bundle{Name: name, Entry: filepath.Base(name), Text: text, read: map[string][]byte{}, open: func(p string) ([]byte, error) {
 		if strings.HasPrefix(p, "../") { // a repository that the template names
-			return limited(os.Open(filepath.Join(dir, filepath.FromSlash(p))))
+			return files.Read(filepath.Join(dir, filepath.FromSlash(p)), tosca.MaxBytes)
 		}
 		root, err := os.OpenRoot(dir)
 		if err != nil {
 			return nil, err
 		}
 		defer root.Close()
-		return limited(root.Open(filepath.FromSlash(p)))
+		f, err := root.OpenFile(filepath.FromSlash(p), os.O_RDONLY|syscall.O_NONBLOCK, 0)
+		if err != nil {
+			return nil, err
+		}
+		return files.Limited(f, tosca.MaxBytes)
 	}}
-}
-
-// limited reads a file that is not too large.
-func limited(f *os.File, err error) ([]byte, error) {
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	if info, err := f.Stat(); err == nil && !info.Mode().IsRegular() {
-		return nil, errors.New("it is not a file")
-	}
-	text, err := io.ReadAll(io.LimitReader(f, tosca.MaxBytes+1))
-	if err == nil && len(text) > tosca.MaxBytes {
-		return nil, fmt.Errorf("it has more than %d MiB", tosca.MaxBytes>>20)
-	}
-	return text, err
 }
 
 // Stored is a template whose files are all at hand.

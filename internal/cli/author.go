@@ -13,6 +13,7 @@ import (
 	"brickrow/internal/app"
 	"brickrow/internal/bundle"
 	"brickrow/internal/cloud"
+	"brickrow/internal/files"
 	"brickrow/internal/profile"
 	"brickrow/internal/rules"
 	"brickrow/internal/stack"
@@ -91,7 +92,7 @@ func (p *Program) format() *cobra.Command {
 			if name == "-" {
 				text, err = io.ReadAll(io.LimitReader(p.In, tosca.MaxBytes+1))
 			} else {
-				text, err = os.ReadFile(name)
+				text, err = files.Read(name, tosca.MaxBytes)
 			}
 			if err != nil {
 				return err
@@ -270,7 +271,7 @@ func (p *Program) newFrom() *cobra.Command {
 			return err
 		}
 		for _, name := range written {
-			text, err := os.ReadFile(name)
+			text, err := files.Read(name, tosca.MaxBytes)
 			if err != nil {
 				return err
 			}

@@ -30,7 +30,7 @@ func newShell(t *testing.T) *shell {
 	t.Helper()
 	t.Setenv("BRICKROW_YARD_SPEED", "5000")
 	t.Setenv("BRICKROW_CLOUD", "")
-	home := t.TempDir()
+	home := filepath.Join(t.TempDir(), "home")
 	if err := demo.Prepare(t.Context(), home, false, func(string) {}); err != nil {
 		t.Fatal(err)
 	}
@@ -320,7 +320,7 @@ func TestDemoIsKeptAndMadeAgain(t *testing.T) {
 	s.run(0, "demo", "--prepare-only", "--reset")
 	out, _ := s.run(0, "stacks")
 	s.wants(out, "rev 2")
-	mine := t.TempDir()
+	mine := filepath.Join(t.TempDir(), "mine")
 	var o, e bytes.Buffer
 	p := &Program{In: strings.NewReader(""), Out: &o, Err: &e}
 	p.Run(t.Context(), []string{"stacks", "--home", mine})

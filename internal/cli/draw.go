@@ -13,6 +13,7 @@ import (
 
 	"brickrow/internal/app"
 	"brickrow/internal/draw"
+	"brickrow/internal/files"
 )
 
 func (p *Program) draw() *cobra.Command {
@@ -41,7 +42,7 @@ func (p *Program) draw() *cobra.Command {
 			if err := draw.Write(&b, out, picture); err != nil {
 				return err
 			}
-			if err := os.WriteFile(out, b.Bytes(), 0o644); err != nil {
+			if err := files.Write(out, b.Bytes(), 0o644); err != nil {
 				return err
 			}
 			fmt.Fprintf(p.Err, "drawn as %s\n", out)

@@ -240,7 +240,7 @@ func (p *Program) yardServe() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if err := os.MkdirAll(home, 0o700); err != nil {
+		if err := app.MakeHome(home); err != nil {
 			return err
 		}
 		y, err := yard.Open(home, yard.Options{Speed: speed})

@@ -20,6 +20,7 @@ import (
 	"cel.dev/cel-go/cel"
 	"go.yaml.in/yaml/v4"
 
+	"brickrow/internal/files"
 	"brickrow/internal/tosca"
 	"brickrow/internal/whatif"
 )
@@ -86,10 +87,10 @@ func escaped(p string) string {
 }
 
 // Read reads files of rules. What is wrong with them is in Findings.
-func Read(lib *tosca.Library, files []string) *Set {
+func Read(lib *tosca.Library, paths []string) *Set {
 	s := &Set{lib: lib}
-	for _, f := range files {
-		text, err := os.ReadFile(f)
+	for _, f := range paths {
+		text, err := files.Read(f, tosca.MaxBytes)
 		if err != nil {
 			s.broken(tosca.Pos{File: f}, "", "the rules cannot be read: %v", err)
 			continue

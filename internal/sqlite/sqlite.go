@@ -5,8 +5,12 @@ package sqlite
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/pressly/goose/v3"
@@ -17,18 +21,71 @@ import (
 // folder migrations of files. Synchronous is the setting of that name: FULL
 // survives a power cut, NORMAL the end of the process.
 func Open(file, synchronous string, files fs.FS) (*sql.DB, error) {
-	db, err := sql.Open("sqlite", "file:"+file+"?_txlock=immediate&_pragma=busy_timeout(20000)&_pragma=journal_mode(WAL)&_pragma=foreign_keys(1)&_pragma=synchronous("+synchronous+")")
+	if err := private(file); err != nil {
+		return nil, fmt.Errorf("open %s: %w", file, err)
+	}
+	name, err := uri(file)
+	if err != nil {
+		return nil, err
+	}
+	db, err := sql.Open("sqlite", name+"?_txlock=immediate&_pragma=busy_timeout(20000)&_pragma=journal_mode(WAL)&_pragma=foreign_keys(1)&_pragma=synchronous("+synchronous+")")
 	if err != nil {
 		return nil, fmt.Errorf("open %s: %w", file, err)
 	}
-	if err := migrate(db, files); err != nil {
+	if err := migrate(db, file, files); err != nil {
 		db.Close()
+		var newer *NewerError
+		if errors.As(err, &newer) {
+			return nil, err
+		}
 		return nil, fmt.Errorf("open %s: %w", file, err)
 	}
 	return db, nil
 }
 
-func migrate(db *sql.DB, files fs.FS) error {
+// uri is a file as SQLite takes it, with the characters escaped that mean
+// something in a URI.
+func uri(file string) (string, error) {
+	path, err := filepath.Abs(file)
+	if err != nil {
+		return "", fmt.Errorf("open %s: %w", file, err)
+	}
+	return "file:" + strings.NewReplacer("%", "%25", "?", "%3F", "#", "%23").Replace(path), nil
+}
+
+// private makes the file where it is missing, and sees to it that nobody but its
+// owner can read it; the files that SQLite puts beside it become like it.
+func private(file string) error {
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	if err := f.Close(); err != nil {
+		return err
+	}
+	for _, name := range []string{file, file + "-wal", file + "-shm"} {
+		info, err := os.Stat(name)
+		if err == nil && info.Mode().Perm()&0o077 != 0 {
+			err = os.Chmod(name, 0o600)
+		}
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
+}
+
+// NewerError says that a database was written by a newer program.
+type NewerError struct {
+	File       string
+	Has, Reads int64
+}
+
+func (e *NewerError) Error() string {
+	return fmt.Sprintf("%s was written by a newer Brick Row (its tables are at version %d, this program reads up to %d): use that program, or another data folder", e.File, e.Has, e.Reads)
+}
+
+func migrate(db *sql.DB, file string, files fs.FS) error {
 	folder, err := fs.Sub(files, "migrations")
 	if err != nil {
 		return err
@@ -36,6 +93,9 @@ func migrate(db *sql.DB, files fs.FS) error {
 	p, err := goose.NewProvider(goose.DialectSQLite3, db, folder)
 	if err != nil {
 		return err
+	}
+	if has, reads, err := p.GetVersions(context.Background()); err == nil && has > reads {
+		return &NewerError{file, has, reads}
 	}
 	for try := 0; ; try++ { // another process may be making the same tables
 		if _, err = p.Up(context.Background()); err == nil || try == 20 {

@@ -26,6 +26,7 @@ import (
 	"filippo.io/age"
 	_ "modernc.org/sqlite" // the driver
 
+	"brickrow/internal/files"
 	"brickrow/internal/sqlite"
 	"brickrow/internal/tosca"
 )
@@ -49,14 +50,24 @@ const KeyFile = "secrets.key"
 // Open opens or makes the store in the folder dir.
 func Open(dir string) (*Store, error) {
 	s := &Store{now: time.Now}
+	file := filepath.Join(dir, "store.db")
+	key := filepath.Join(dir, KeyFile)
+	if missing(key) && !missing(file) && missing(key) { // looked at once more: another process may be beginning
+		return nil, fmt.Errorf("the key %s is missing: without it the secrets and the revisions of this store cannot be read; put it back from a backup, or begin anew with another data folder", key)
+	}
 	var err error
-	if s.key, err = openKey(filepath.Join(dir, KeyFile)); err != nil {
+	if s.key, err = openKey(key); err != nil {
 		return nil, err
 	}
-	if s.db, err = sqlite.Open(filepath.Join(dir, "store.db"), "FULL", migrations); err != nil {
+	if s.db, err = sqlite.Open(file, "FULL", migrations); err != nil {
 		return nil, err
 	}
 	return s, nil
+}
+
+func missing(path string) bool {
+	_, err := os.Stat(path)
+	return errors.Is(err, fs.ErrNotExist)
 }
 
 // openKey reads the key, or makes one. A key that others can read is refused.
@@ -82,10 +93,10 @@ func openKey(path string) (*age.X25519Identity, error) {
 	} else if err != nil {
 		return nil, err
 	}
-	if info.Mode().Perm()&0o077 != 0 {
-		return nil, fmt.Errorf("others can read %s: run chmod 600 on it", path)
+	if err := files.Private(path, info); err != nil {
+		return nil, err
 	}
-	b, err := os.ReadFile(path)
+	b, err := files.Read(path, 1<<20)
 	if err != nil {
 		return nil, err
 	}

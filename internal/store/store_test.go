@@ -147,6 +147,18 @@ func TestAnotherKeyOpensNothing(t *testing.T) {
 	if err := os.Remove(filepath.Join(dir, KeyFile)); err != nil {
 		t.Fatal(err)
 	}
+	if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), "put it back from a backup") {
+		t.Errorf("without the key: %v", err)
+	}
+	other := t.TempDir()
+	open(t, other).Close()
+	key, err := os.ReadFile(filepath.Join(other, KeyFile))
+	if err == nil {
+		err = os.WriteFile(filepath.Join(dir, KeyFile), key, 0o600)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
 	if _, err := open(t, dir).Revision(t.Context(), st.ID, 1); err == nil || !strings.Contains(err.Error(), "does not fit") {
 		t.Errorf("with another key: %v", err)
 	}

@@ -20,6 +20,7 @@ import (
 
 	"brickrow/internal/app"
 	"brickrow/internal/cloud"
+	"brickrow/internal/files"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 	"brickrow/internal/whatif"
@@ -193,7 +194,7 @@ func (v *draftView) readFiles(m *model) {
 	v.files, v.lines = []string{d.Template}, map[string][][]token{d.Template: highlight(d.Text)}
 	if d.Stack != nil {
 		v.files = append(v.files, d.Path)
-		if text, err := os.ReadFile(d.Path); err == nil {
+		if text, err := files.Read(d.Path, tosca.MaxBytes); err == nil {
 			v.lines[d.Path] = highlight(string(text))
 		}
 	}
@@ -207,7 +208,7 @@ func (v *draftView) readFiles(m *model) {
 		}
 	}
 	for _, name := range d.RuleFiles {
-		if text, err := os.ReadFile(name); err == nil {
+		if text, err := files.Read(name, tosca.MaxBytes); err == nil {
 			v.files = append(v.files, name)
 			v.lines[name] = highlight(string(text))
 		}

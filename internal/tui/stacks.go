@@ -3,7 +3,6 @@ package tui
 import (
 	"cmp"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -14,6 +13,7 @@ import (
 
 	"brickrow/internal/app"
 	"brickrow/internal/cli"
+	"brickrow/internal/files"
 	"brickrow/internal/stack"
 	"brickrow/internal/store"
 	"brickrow/internal/tosca"
@@ -162,13 +162,13 @@ func findFiles(known []stackRow, folders []string) []stackRow {
 	slices.Sort(folders)
 	var out []stackRow
 	for _, dir := range slices.Compact(folders) {
-		files, err := filepath.Glob(filepath.Join(dir, "*.stack.yaml"))
+		names, err := filepath.Glob(filepath.Join(dir, "*.stack.yaml"))
 		if err != nil {
 			continue
 		}
-		for _, path := range files {
-			text, err := os.ReadFile(path)
-			if err != nil || len(text) > 1<<20 {
+		for _, path := range names {
+			text, err := files.Read(path, 1<<20)
+			if err != nil {
 				continue
 			}
 			f, _ := stack.ReadFile(path, text)

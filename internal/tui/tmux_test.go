@@ -83,7 +83,7 @@ func (x *terminal) wait(words ...string) {
 }
 
 func TestInATerminal(t *testing.T) {
-	bin, home := build(t), t.TempDir()
+	bin, home := build(t), filepath.Join(t.TempDir(), "home")
 	t.Setenv("BRICKROW_YARD_SPEED", "12")
 	x := newTerminal(t, 142, 42, bin, "demo", "--home", home)
 	x.wait("BRICK ROW", "bulletin-test", "ridge-base")
@@ -117,7 +117,7 @@ func TestInATerminal(t *testing.T) {
 }
 
 func TestTheFileIsWatched(t *testing.T) {
-	bin, home := build(t), t.TempDir()
+	bin, home := build(t), filepath.Join(t.TempDir(), "home")
 	x := newTerminal(t, 142, 42, "env", "EDITOR=true", bin, "demo", "--home", home)
 	x.wait("bulletin-test")
 	x.keys("Down", "2")
@@ -142,7 +142,7 @@ func TestTheFileIsWatched(t *testing.T) {
 // TestKilledInTheMiddle kills the process of a run with signal 9 and goes on
 // from the screen.
 func TestKilledInTheMiddle(t *testing.T) {
-	bin, home := build(t), t.TempDir()
+	bin, home := build(t), filepath.Join(t.TempDir(), "home")
 	t.Setenv("BRICKROW_YARD_SPEED", "4")
 	x := newTerminal(t, 142, 42, bin, "demo", "--home", home)
 	x.wait("bulletin-test")
@@ -187,7 +187,7 @@ func kill(t *testing.T, home string) {
 }
 
 func TestNoTerminalAndSmallTerminal(t *testing.T) {
-	bin, home := build(t), t.TempDir()
+	bin, home := build(t), filepath.Join(t.TempDir(), "home")
 	cmd := exec.Command(bin, "demo", "--home", home)
 	if out, err := cmd.CombinedOutput(); err == nil || cmd.ProcessState.ExitCode() != 2 || !strings.Contains(string(out), "needs a terminal") {
 		t.Errorf("without a terminal: %v\n%s", err, out)

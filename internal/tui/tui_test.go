@@ -45,7 +45,7 @@ type desk struct {
 
 func newDesk(t *testing.T, w, h int) *desk {
 	t.Helper()
-	home := t.TempDir()
+	home := filepath.Join(t.TempDir(), "home")
 	if err := demo.Prepare(t.Context(), home, false, func(string) {}); err != nil {
 		t.Fatal(err)
 	}

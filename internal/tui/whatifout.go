@@ -13,6 +13,7 @@ import (
 
 	"brickrow/internal/app"
 	"brickrow/internal/draw"
+	"brickrow/internal/files"
 	"brickrow/internal/stack"
 	"brickrow/internal/store"
 )
@@ -41,7 +42,7 @@ func (v *whatifView) outKey(m *model, k string) (tea.Cmd, bool) {
 	case "m":
 		m.askTarget("Write the Markdown to which file?", v.fileName(".md"), func(path string) tea.Cmd {
 			return func() tea.Msg {
-				if err := os.WriteFile(path, []byte(p.Markdown()), 0o644); err != nil {
+				if err := files.Write(path, []byte(p.Markdown()), 0o644); err != nil {
 					return failed{"write", err}
 				}
 				return done{"written to " + path}
@@ -56,7 +57,7 @@ func (v *whatifView) outKey(m *model, k string) (tea.Cmd, bool) {
 					err = draw.Write(&b, path, picture)
 				}
 				if err == nil {
-					err = os.WriteFile(path, b.Bytes(), 0o644)
+					err = files.Write(path, b.Bytes(), 0o644)
 				}
 				if err != nil {
 					return failed{"draw", err}

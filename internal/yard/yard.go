@@ -31,6 +31,7 @@ import (
 
 	_ "modernc.org/sqlite" // the driver
 
+	"brickrow/internal/files"
 	"brickrow/internal/profile"
 	"brickrow/internal/sqlite"
 	"brickrow/internal/stack"
@@ -86,8 +87,14 @@ func Open(dir string, o Options) (*Yard, error) {
 	if y.now == nil {
 		y.now = time.Now
 	}
+	file := filepath.Join(dir, "yard.db")
+	if _, err := os.Stat(file); errors.Is(err, fs.ErrNotExist) {
+		if _, err := os.Stat(filepath.Join(dir, CredentialsFile)); err == nil {
+			return nil, fmt.Errorf("the stand-in cloud %s is missing, and what stood in it is gone: put the file back, or remove %s to begin with an empty one, whose tokens are new; for a cloud elsewhere set BRICKROW_CLOUD", file, filepath.Join(dir, CredentialsFile))
+		}
+	}
 	var err error
-	if y.db, err = sqlite.Open(filepath.Join(dir, "yard.db"), "NORMAL", migrations); err != nil {
+	if y.db, err = sqlite.Open(file, "NORMAL", migrations); err != nil {
 		return nil, err
 	}
 	if err := y.prepare(dir); err != nil {
@@ -131,11 +138,7 @@ func (y *Yard) writeCredentials(dir string) error {
 	if err != nil {
 		return err
 	}
-	tmp := fmt.Sprintf("%s.%d", path, os.Getpid())
-	if err := os.WriteFile(tmp, append(b, '\n'), 0o600); err != nil {
-		return err
-	}
-	return os.Rename(tmp, path)
+	return files.Write(path, append(b, '\n'), 0o600)
 }
 
 // Tokens is the bearer token of each account, and of the operator.
