@@ -56,6 +56,10 @@ type App struct {
 
 	trees tosca.Trees // of the template that was read last
 
+	// die lets a test end the process of a run at a moment of its choice: it is
+	// asked before and after each entry of the journal.
+	die func() error
+
 	rulesMu  sync.Mutex
 	rules    *rules.Set // those read last
 	rulesKey string     // what they were read from

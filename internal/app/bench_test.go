@@ -55,11 +55,11 @@ func recorded(b *testing.B, n int) (a *App, file string, text string) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	if _, err := a.Store.AddRevision(b.Context(), st.ID, store.Revision{Template: d.Template, Text: d.Text, Inputs: d.Wanted.Inputs}); err != nil {
+	r := &store.Run{ID: "made", StackID: st.ID, Kind: "deploy", State: store.RunDone, Token: "a lock"}
+	if _, err := a.Store.Lock(b.Context(), st.ID, r.Token); err != nil {
 		b.Fatal(err)
 	}
-	r := &store.Run{ID: "made", StackID: st.ID, Kind: "deploy", State: store.RunDone, Revision: 1}
-	if err := a.Store.StartRun(b.Context(), r, store.Deploying); err != nil {
+	if err := a.Store.StartRun(b.Context(), r, store.Begin{State: store.Deploying, Revision: &store.Revision{Template: d.Template, Text: d.Text, Inputs: d.Wanted.Inputs}}); err != nil {
 		b.Fatal(err)
 	}
 	attrs := func(resource, name string) (tosca.Value, bool) { return tosca.String(name + " of " + resource), true }

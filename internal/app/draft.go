@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -518,6 +519,14 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 		markLive(live, w, is)
 	}
 	s.Recorded, p.Old, s.Kept, s.BaseRevision, s.Base = is.recorded, is.old, is.kept, is.revision.Number, is.base
+	s.Old = is.old
+	if s.Deleting {
+		strays := strays(live, is)
+		s.Recorded, s.Strays = append(slices.Clone(is.recorded), strays...), map[string]bool{}
+		for _, r := range strays {
+			s.Strays[r.Name] = true
+		}
+	}
 	s.BaseInputs, s.BaseFound = is.revision.Inputs, is.revision.Found
 	if p.Draft != nil && p.Draft.Stack != nil {
 		if s.TagsPos = p.Draft.Stack.TagsPos; s.TagsPos.Line == 0 {
@@ -534,6 +543,40 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 	s.Careful = p.careful
 	p.ChangeSet = whatif.Compare(s)
 	return nil
+}
+
+// strays are resources that carry the tag of a stack and are in no record: what
+// a cloud made without ever saying so, or what somebody tagged by hand. When the
+// stack is deleted, they go too; otherwise nothing would ever remove them.
+func strays(live map[string]*stack.Live, is *deployed) []*stack.Recorded {
+	names := map[string]string{} // by id
+	for _, list := range [][]*stack.Recorded{is.recorded, is.old, is.kept} {
+		for _, r := range list {
+			names[r.ID] = r.Name
+		}
+	}
+	known := maps.Clone(names)
+	for id, l := range live {
+		if names[id] == "" {
+			names[id] = strings.TrimSpace(l.Node + " (" + id + ")")
+		}
+	}
+	var out []*stack.Recorded
+	for id, l := range live {
+		if known[id] != "" {
+			continue
+		}
+		r := &stack.Recorded{Name: names[id], Type: l.Type, ID: id, Properties: l.Properties, Attributes: l.Attributes, Links: map[string][]stack.LinkTo{}}
+		for requirement, ids := range l.Links {
+			for _, to := range ids {
+				r.Links[requirement] = append(r.Links[requirement], stack.LinkTo{Name: names[to], ID: to})
+				r.Needs = append(r.Needs, names[to])
+			}
+		}
+		out = append(out, r)
+	}
+	slices.SortFunc(out, func(a, b *stack.Recorded) int { return strings.Compare(a.Name, b.Name) })
+	return out
 }
 
 // markLive marks what the cloud shows where it repeats a secret.

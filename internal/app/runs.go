@@ -124,9 +124,9 @@ func (a *App) prepare(ctx context.Context, p *Preview, st *store.Stack, t *Ticke
 	if r.Plan.Baseline, err = a.baseline(ctx, st); err != nil {
 		return err
 	}
-	state := store.Deploying
+	begin := store.Begin{State: store.Deploying, Revision: p.Revision}
 	if p.Kind == "delete" {
-		state = store.Removing
+		begin.State, begin.Revision = store.Removing, nil
 	} else {
 		if p.Draft != nil {
 			path, err := filepath.Abs(p.Draft.Path)
@@ -137,16 +137,11 @@ func (a *App) prepare(ctx context.Context, p *Preview, st *store.Stack, t *Ticke
 			if d := p.Draft.File.Service.Description; d != "" {
 				description = d
 			}
-			if err := a.Store.Describe(ctx, st.ID, description, path, p.Draft.Stack.Careful); err != nil {
-				return err
-			}
-		}
-		if r.Revision, err = a.Store.AddRevision(ctx, st.ID, *p.Revision); err != nil {
-			return err
+			begin.About = &store.About{Description: description, File: path, Careful: p.Draft.Stack.Careful}
 		}
 	}
-	t.Run = r
-	return a.Store.StartRun(ctx, r, state)
+	r.Token, t.Run = t.Token, r
+	return a.Store.StartRun(ctx, r, begin)
 }
 
 // baseline digests each resource of a stack as the cloud shows it.
@@ -253,10 +248,20 @@ func plainEnvironment() []string {
 type journal struct {
 	*store.Store
 	run *store.Run
+	die func() error
 }
 
 func (j journal) Note(ctx context.Context, e *run.Entry, ev *run.Event, ch run.RecordChange) error {
-	return j.Store.Note(ctx, j.run, e, ev, ch)
+	if j.die != nil {
+		if err := j.die(); err != nil {
+			return err
+		}
+	}
+	err := j.Store.Note(ctx, j.run, e, ev, ch)
+	if err == nil && j.die != nil {
+		err = j.die()
+	}
+	return err
 }
 
 func (j journal) Cancelled(ctx context.Context) (bool, error) {
@@ -279,7 +284,7 @@ func (a *App) Execute(ctx context.Context, runID, token string) (r *store.Run, e
 	if r, err = a.Store.Run(ctx, runID); err != nil {
 		return nil, err
 	}
-	r.Timed = a.Speed <= fastest
+	r.Timed, r.Token = a.Speed <= fastest, token
 	st, err := a.StackOf(ctx, r)
 	if err != nil {
 		return nil, err
@@ -353,6 +358,11 @@ func (x *execution) carryOut() error {
 		return x.undo()
 	}
 	x.tell(run.Working, fmt.Sprintf("%s begins: %s", x.run.Kind, x.run.Tally))
+	if x.failedBefore() {
+		if _, err := x.finishStarted(); err != nil {
+			return err
+		}
+	}
 	out, err := x.driver.Run(x.ctx, x.run.Plan.Steps)
 	switch {
 	case err != nil:
@@ -372,6 +382,16 @@ func (x *execution) carryOut() error {
 		return err
 	}
 	return x.undo()
+}
+
+// failedBefore reports whether a step of the build had failed when the process
+// of the run ended. What was under way then comes to its end, and nothing more
+// is begun.
+func (x *execution) failedBefore() bool {
+	return slices.ContainsFunc(x.run.Plan.Steps, func(s run.Step) bool {
+		e := x.driver.Entry(s.ID)
+		return e != nil && e.State == run.Failed && (s.Half == run.Build || s.Half == run.OneWay)
+	})
 }
 
 // builtRevision is the revision of a stack whose build is complete and whose
@@ -396,7 +416,7 @@ func reason(out run.Outcome, otherwise string) string {
 }
 
 func (x *execution) prepareDriver() error {
-	recorded, _, err := x.Store.Recorded(x.ctx, x.stack.ID)
+	recorded, old, err := x.Store.Recorded(x.ctx, x.stack.ID)
 	if err != nil {
 		return err
 	}
@@ -418,8 +438,8 @@ func (x *execution) prepareDriver() error {
 			return &Refusal{Findings: findings}
 		}
 	}
-	x.driver = &run.Driver{RunID: x.run.ID, Stack: x.stack.Name, Target: x.stack.Target, Cloud: x.Cloud, Journal: journal{x.Store, x.run}, Wanted: x.wanted, Library: x.Library}
-	x.driver.Begin(recorded, kept, entries)
+	x.driver = &run.Driver{RunID: x.run.ID, Stack: x.stack.Name, Target: x.stack.Target, Cloud: x.Cloud, Journal: journal{x.Store, x.run, x.die}, Wanted: x.wanted, Library: x.Library}
+	x.driver.Begin(recorded, old, kept, entries)
 	if base, err := x.Store.Revision(x.ctx, x.stack.ID, x.run.Base); err == nil {
 		for _, in := range base.Inputs {
 			x.driver.Secrets.Add(in.Value)
@@ -436,6 +456,11 @@ func (x *execution) tell(state run.State, words string) {
 }
 
 func (x *execution) set(rs store.RunState, ss store.State, revision int) error {
+	if x.die != nil {
+		if err := x.die(); err != nil {
+			return err
+		}
+	}
 	x.run.State, x.run.Reason = rs, x.driver.Secrets.Hide(x.run.Reason)
 	return x.Store.SetRun(x.ctx, x.run, ss, revision)
 }
@@ -464,7 +489,7 @@ func (x *execution) succeed() error {
 	for _, o := range x.wanted.Outputs {
 		results = append(results, store.Result{Name: o.Name, Description: o.Description, Value: values[o.Name]})
 	}
-	if err := x.Store.SetResults(x.ctx, x.stack.ID, results); err != nil {
+	if err := x.Store.SetResults(x.ctx, x.run, results); err != nil {
 		return err
 	}
 	if len(findings) > 0 {
@@ -496,7 +521,7 @@ func (x *execution) receipt() error {
 		}
 		stray = append(stray, r.Tags["node"]+" ("+r.ID+")")
 	}
-	if err := x.Store.SetResults(x.ctx, x.stack.ID, nil); err != nil {
+	if err := x.Store.SetResults(x.ctx, x.run, nil); err != nil {
 		return err
 	}
 	switch {
@@ -575,7 +600,7 @@ func (x *execution) finishStarted() ([]run.Entry, error) {
 	if len(open) == 0 {
 		return entries, nil
 	}
-	if _, err := x.driver.Run(x.ctx, open); err != nil {
+	if err := x.driver.Finish(x.ctx, open); err != nil {
 		return nil, err
 	}
 	return x.Store.Journal(x.ctx, x.run.ID)
@@ -632,15 +657,19 @@ func (a *App) Resume(ctx context.Context, st *store.Stack, undo bool) (*Ticket, 
 	if err != nil {
 		return nil, errors.Join(err, a.Store.Unlock(ctx, st.ID, t.Token))
 	}
+	afresh := r.State.Ended() // held or stuck: otherwise it goes on as if nothing had been
 	state := store.Deploying
-	r.State = store.RunWorking
+	r.State, r.Token = store.RunWorking, t.Token
 	switch {
 	case back:
-		r.State, state = store.RunUndoing, store.Undoing
+		r.State, state, afresh = store.RunUndoing, store.Undoing, false
 	case r.Kind == "delete":
 		state = store.Removing
 	}
-	return t, a.Store.SetRun(ctx, r, state, st.Revision)
+	if err := a.Store.ContinueRun(ctx, r, state, afresh); err != nil {
+		return nil, errors.Join(err, a.Store.Unlock(ctx, st.ID, t.Token))
+	}
+	return t, nil
 }
 
 // goesBack decides whether a run that is taken up again goes on forwards or

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
+	"golang.org/x/sync/errgroup"
 
 	"brickrow/internal/cloud"
 	"brickrow/internal/stack"
@@ -45,6 +47,7 @@ type Driver struct {
 	mu       sync.Mutex
 	recorded map[string]*stack.Recorded // as it is now
 	kept     map[string]*stack.Recorded // by cloud id
+	old      map[string]bool            // cloud ids of old parts
 	entries  map[string]*Entry          // the journal
 }
 
@@ -58,10 +61,13 @@ type Outcome struct {
 	Entries      []Entry
 }
 
-// Begin sets what is recorded, what is kept in the cloud outside the stack, and
-// what the journal says already.
-func (d *Driver) Begin(recorded, kept []*stack.Recorded, journal []Entry) {
-	d.recorded, d.kept, d.entries = map[string]*stack.Recorded{}, map[string]*stack.Recorded{}, map[string]*Entry{}
+// Begin sets what is recorded, which old parts are still to be removed, what is
+// kept in the cloud outside the stack, and what the journal says already.
+func (d *Driver) Begin(recorded, old, kept []*stack.Recorded, journal []Entry) {
+	d.recorded, d.kept, d.entries, d.old = map[string]*stack.Recorded{}, map[string]*stack.Recorded{}, map[string]*Entry{}, map[string]bool{}
+	for _, r := range old {
+		d.old[r.ID] = true
+	}
 	d.Secrets = &tosca.Secrets{}
 	if d.Wanted != nil {
 		d.Secrets = d.Wanted.Secrets().Clone()
@@ -111,11 +117,16 @@ func (d *Driver) Run(ctx context.Context, steps []Step) (Outcome, error) {
 		return Outcome{}, err
 	}
 	for _, s := range steps {
-		if e := d.entries[s.ID]; e != nil && (e.State == Done || e.State == Unchanged) {
+		e := d.entries[s.ID]
+		switch {
+		case e == nil:
+		case e.State == Done || e.State == Unchanged:
 			sched.End(s.ID, e.State)
 			if s.Swap && !e.Step.Swap {
 				sched.LeavePair(s.ID)
 			}
+		case e.State == Failed && (s.Half == Build || s.Half == OneWay): // and the process ended before it was decided what then
+			sched.End(s.ID, Failed)
 		}
 	}
 	type ended struct {
@@ -128,6 +139,9 @@ func (d *Driver) Run(ctx context.Context, steps []Step) (Outcome, error) {
 	watch := time.NewTicker(300 * time.Millisecond)
 	defer watch.Stop()
 	var broken error
+	if err := d.lookForCancel(ctx, sched, steps, &out); err != nil {
+		return out, err
+	}
 	for {
 		if broken == nil {
 			for _, s := range sched.Ready() {
@@ -148,15 +162,11 @@ func (d *Driver) Run(ctx context.Context, steps []Step) (Outcome, error) {
 				continue
 			}
 			sched.End(r.id, r.state)
-			if r.state == Done && sched.steps[r.id].Swap && !d.entry(r.id).Step.Swap {
+			if r.state == Done && sched.steps[r.id].Swap && !d.Entry(r.id).Step.Swap {
 				sched.LeavePair(r.id)
 			}
 		case <-watch.C:
-			if stop, err := d.Journal.Cancelled(ctx); err == nil && stop && !out.Cancelled && steps[0].Half != Undo {
-				out.Cancelled = true
-				sched.Stop()
-				d.tell(ctx, Event{State: Working, Step: "cancel was asked for; what is under way comes to its end"})
-			}
+			_ = d.lookForCancel(ctx, sched, steps, &out) // it is asked again in a moment
 		}
 	}
 	if broken != nil {
@@ -177,8 +187,40 @@ func (d *Driver) Run(ctx context.Context, steps []Step) (Outcome, error) {
 	return out, nil
 }
 
-// entry is the journal's entry of a step.
-func (d *Driver) entry(id string) *Entry {
+// lookForCancel lets nothing more begin where somebody has asked the run to
+// stop. An undoing is not stopped.
+func (d *Driver) lookForCancel(ctx context.Context, sched *Schedule, steps []Step, out *Outcome) error {
+	if out.Cancelled || steps[0].Half == Undo {
+		return nil
+	}
+	stop, err := d.Journal.Cancelled(ctx)
+	if err == nil && stop {
+		out.Cancelled = true
+		sched.Stop()
+		d.tell(ctx, Event{State: Working, Step: "cancel was asked for; what is under way comes to its end"})
+	}
+	return err
+}
+
+// Finish brings steps to their end that were under way when a process ended, so
+// that it is known what they made. Nobody can cancel it, and none waits for
+// another: they were all begun.
+func (d *Driver) Finish(ctx context.Context, steps []Step) error {
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(DefaultLimit)
+	for _, s := range steps {
+		g.Go(func() error {
+			if _, err := d.step(ctx, s); err != nil {
+				return fmt.Errorf("%s: %w", s.ID, err)
+			}
+			return nil
+		})
+	}
+	return g.Wait()
+}
+
+// Entry is the journal's entry of a step; nil where it was not begun.
+func (d *Driver) Entry(id string) *Entry {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return d.entries[id]
@@ -196,6 +238,8 @@ type task struct {
 	ctx   context.Context
 	entry *Entry
 	began time.Time
+	// resent says that the step was under way when a process ended.
+	resent bool
 }
 
 // step carries out one step. The error is one of this program; a refusal of
@@ -203,12 +247,16 @@ type task struct {
 func (d *Driver) step(ctx context.Context, s Step) (EntryState, error) {
 	d.mu.Lock()
 	e := d.entries[s.ID]
-	if e == nil || e.State == Failed {
-		attempt := 1
-		if e != nil {
-			attempt = e.Attempt + 1
+	resent := e != nil && e.State == Started
+	if e == nil || e.State == Failed || e.State == Again {
+		last := e
+		e = &Entry{Step: s, Attempt: 1, Record: d.recorded[s.Resource]}
+		if last != nil {
+			e.Attempt = last.Attempt + 1
+			if last.Step.Action == Create {
+				e.Shell, e.Unsure = cmp.Or(last.CloudID, last.Shell), last.Unsure
+			}
 		}
-		e = &Entry{Step: s, Attempt: attempt, Record: d.recorded[s.Resource]}
 		if s.Adopt {
 			e.Record = d.kept[s.CloudID]
 		}
@@ -218,7 +266,7 @@ func (d *Driver) step(ctx context.Context, s Step) (EntryState, error) {
 		d.entries[s.ID] = e
 	}
 	d.mu.Unlock()
-	t := &task{Driver: d, ctx: ctx, entry: e, began: time.Now()}
+	t := &task{Driver: d, ctx: ctx, entry: e, began: time.Now(), resent: resent}
 	switch e.Step.Action {
 	case Create:
 		return t.create()
@@ -280,10 +328,19 @@ func (t *task) fail(step string, err error) (EntryState, error) {
 // release takes a resource out of the record and leaves it in the cloud.
 func (t *task) release() (EntryState, error) {
 	s, rec := t.entry.Step, t.entry.Record
-	if e := t.Driver.entry(s.Pair); e != nil {
+	if e := t.Driver.Entry(s.Pair); e != nil {
 		rec = e.Record // the old part of a swap
 	}
-	return t.finish(Done, t.event(Kept, "left in the cloud", ""), RecordChange{Name: s.Resource, Remove: !s.Swap, RemoveOld: s.Swap, Kept: rec})
+	return t.finish(Done, t.event(Kept, "left in the cloud", ""), RecordChange{Name: s.Resource, Remove: !s.Swap, RemoveOld: oldPart(s), Kept: rec})
+}
+
+// oldPart is the cloud id of the old part that a step of the sweep is about; ""
+// where it is about what is recorded now.
+func oldPart(s Step) string {
+	if s.Swap {
+		return s.CloudID
+	}
+	return ""
 }
 
 // key is the idempotency key of the step.
@@ -365,11 +422,15 @@ func (t *task) create() (EntryState, error) {
 			req.Links[l.Requirement] = append(req.Links[l.Requirement], t.id(n))
 		}
 	}
+	if state, err := t.clearShell(); state == Failed || err != nil {
+		return state, err
+	}
 	if err := t.intend(t.event(Working, "asking the cloud for it", "")); err != nil {
 		return "", err
 	}
 	op, err := t.call(func() (cloud.Operation, error) { return t.Cloud.Create(t.ctx, t.Target, t.key(), req) })
 	if err != nil {
+		t.entry.Unsure = t.entry.CloudID == "" && (t.resent || !cloud.Refused(err))
 		return t.fail("", err)
 	}
 	t.entry.CloudID = op.ResourceID
@@ -380,6 +441,85 @@ func (t *task) create() (EntryState, error) {
 		return state, err
 	}
 	return t.built(res, props, RecordChange{Retire: t.entry.Step.Swap})
+}
+
+// clearShell removes what a former attempt of a creation left in the cloud: it
+// may hold the place, or the name, of the next one.
+func (t *task) clearShell() (EntryState, error) {
+	ids := []string{t.entry.Shell}
+	if t.entry.Unsure {
+		found, err := t.strays()
+		if err != nil {
+			return t.fail("looking for what a former attempt left", err)
+		}
+		ids = append(ids, found...)
+	}
+	for _, id := range ids {
+		if id == "" {
+			continue
+		}
+		if state, err := t.removeNow(id, t.key()+" clears "+id, Working); state == Failed || err != nil {
+			return state, err
+		}
+	}
+	t.entry.Shell, t.entry.Unsure = "", false
+	return "", nil
+}
+
+// strays lists what the cloud has of the step's resource, by its tags, and nobody
+// has recorded.
+func (t *task) strays() ([]string, error) {
+	var list []cloud.Resource
+	_, err := t.call(func() (op cloud.Operation, err error) {
+		list, err = t.Cloud.List(t.ctx, t.Target, t.Stack)
+		return op, err
+	})
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, r := range list {
+		if r.Tags["stack"] == t.Stack && r.Tags["node"] == t.entry.Step.Resource && !t.known(r.ID) {
+			out = append(out, r.ID)
+		}
+	}
+	return out, nil
+}
+
+// known reports whether a resource of the cloud is recorded, is kept, or belongs
+// to a step of this run.
+func (d *Driver) known(id string) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.kept[id] != nil || d.old[id] {
+		return true
+	}
+	for _, r := range d.recorded {
+		if r.ID == id {
+			return true
+		}
+	}
+	for _, e := range d.entries {
+		if e.CloudID == id || e.Record != nil && e.Record.ID == id {
+			return true
+		}
+	}
+	return false
+}
+
+// removeNow removes a resource and waits until it is gone.
+func (t *task) removeNow(id, key string, state State) (EntryState, error) {
+	op, err := t.call(func() (cloud.Operation, error) { return t.Cloud.Delete(t.ctx, t.Target, key, id) })
+	if cloud.IsNotFound(err) {
+		return "", nil
+	}
+	if err != nil {
+		return t.fail("", err)
+	}
+	if st, err := t.follow(op, state); st == Failed || err != nil {
+		return st, err
+	}
+	return "", nil
 }
 
 func needsSwap(changes []stack.PropertyChange) bool {
@@ -556,10 +696,31 @@ func snapshot(changes []stack.PropertyChange, rec *stack.Recorded, live *stack.L
 func (t *task) delete() (EntryState, error) {
 	s := t.entry.Step
 	state, ended := Removing, Removed
-	ch := RecordChange{Name: s.Resource, Remove: !s.Swap, RemoveOld: s.Swap}
+	ch := RecordChange{Name: s.Resource, Remove: !s.Swap, RemoveOld: oldPart(s)}
 	if s.Half == Undo {
 		state, ended = Undoing, IsUndone
-		ch = RecordChange{Name: s.Resource, Remove: true, Restore: s.Swap}
+		ch = RecordChange{Name: s.Resource, Remove: true}
+		if of := t.Driver.Entry(s.Of); of != nil {
+			if of.Record != nil && s.Swap {
+				ch.Restore = of.Record.ID
+			}
+			ids := []string{}
+			if of.Shell != "" {
+				ids = append(ids, of.Shell)
+			}
+			if of.Unsure {
+				found, err := t.strays()
+				if err != nil {
+					return t.fail("looking for what was made", err)
+				}
+				ids = append(ids, found...)
+			}
+			for _, id := range ids {
+				if st, err := t.removeNow(id, t.key()+" clears "+id, state); st == Failed || err != nil {
+					return st, err
+				}
+			}
+		}
 	}
 	if t.entry.CloudID == "" { // it was refused before anything was made
 		return t.finish(Done, t.event(ended, "nothing had been made", ""), RecordChange{Name: s.Resource})

@@ -195,7 +195,7 @@ func driver(t *testing.T, s *sky, recorded []*stack.Recorded, flags ...string) (
 	plan := NewPlan(whatif.Compare(whatif.State{Wanted: w, Recorded: recorded, BaseRevision: 1}), nil, seconds)
 	book := &diary{entries: map[string]Entry{}}
 	d := &Driver{RunID: "run", Stack: "s", Cloud: s, Journal: book, Wanted: w, Library: profile.Library()}
-	d.Begin(recorded, nil, nil)
+	d.Begin(recorded, nil, nil, nil)
 	return d, book, plan
 }
 
@@ -320,7 +320,7 @@ func TestDriverSendsTheSameKeyAgain(t *testing.T) {
 		for _, ch := range book.changes {
 			recorded = append(recorded, ch.Put)
 		}
-		d.Begin(recorded, nil, entries)
+		d.Begin(recorded, nil, nil, entries)
 		out, err := d.Run(t.Context(), plan.Steps)
 		if err != nil || !out.Complete || len(s.resources) != 4 {
 			t.Errorf("resumed: %+v %v, %d resources", out, err, len(s.resources))

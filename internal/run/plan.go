@@ -121,12 +121,11 @@ func NewPlan(cs *whatif.ChangeSet, old []*stack.Recorded, takes whatif.Takes) Pl
 		}
 		p.Steps = append(p.Steps, s)
 	}
-	p.Steps = append(p.Steps, reversed(leaving, leavingRecords)...)
-	oldSteps := make([]Step, len(old))
 	for i, r := range old {
-		oldSteps[i] = Step{ID: "delete old " + r.Name, Resource: r.Name, Type: r.Type, Action: Delete, Half: Sweep, CloudID: r.ID, Swap: true, Position: i}
+		leaving = append(leaving, Step{ID: "delete old " + r.Name + " " + r.ID, Resource: r.Name, Type: r.Type, Action: Delete, Half: Sweep, CloudID: r.ID, Swap: true, Position: i})
+		leavingRecords = append(leavingRecords, r)
 	}
-	p.Steps = append(p.Steps, reversed(oldSteps, old)...)
+	p.Steps = append(p.Steps, reversed(leaving, leavingRecords)...)
 	return p
 }
 
@@ -140,16 +139,35 @@ func removal(ch whatif.Change, pair string, takes whatif.Takes) Step {
 	return s
 }
 
-// reversed lets each removal wait for those of what rests on it.
+// reversed lets each removal wait for those of what rests on it. What rests on
+// what is told by the ids of links: a name may stand for several parts, of which
+// all but one are old. Where there is no link, as when a value is used, the name
+// means the part that is the current one.
 func reversed(steps []Step, records []*stack.Recorded) []Step {
-	users := stack.RecordedGraph(records).Dependents()
-	ids := map[string]string{}
-	for _, s := range steps {
-		ids[s.Resource] = s.ID
+	byID, byName := map[string]int{}, map[string]int{}
+	for i, r := range records {
+		byID[r.ID] = i
+		if _, taken := byName[r.Name]; !taken { // the old parts stand behind
+			byName[r.Name] = i
+		}
 	}
-	for i := range steps {
-		for _, u := range users[steps[i].Resource] {
-			steps[i].Needs = append(steps[i].Needs, ids[u])
+	for i, r := range records {
+		linked := map[string]bool{}
+		for _, list := range r.Links {
+			for _, l := range list {
+				linked[l.Name] = true
+				if j, ok := byID[l.ID]; ok && !slices.Contains(steps[j].Needs, steps[i].ID) {
+					steps[j].Needs = append(steps[j].Needs, steps[i].ID)
+				}
+			}
+		}
+		if byName[r.Name] != i {
+			continue
+		}
+		for _, n := range r.Needs {
+			if j, ok := byName[n]; ok && !linked[n] && !slices.Contains(steps[j].Needs, steps[i].ID) {
+				steps[j].Needs = append(steps[j].Needs, steps[i].ID)
+			}
 		}
 	}
 	return steps
@@ -164,7 +182,7 @@ const (
 	Done      EntryState = "done"
 	Unchanged EntryState = "unchanged" // it turned out that there was nothing to do
 	Failed    EntryState = "failed"
-	Undone    EntryState = "undone"
+	Again     EntryState = "again" // failed, and to be tried again
 )
 
 // Entry is what the journal says of one step. It is written before the call
@@ -175,8 +193,14 @@ type Entry struct {
 	Attempt int
 	CloudID string // of the resource made or changed
 	Reason  string // of a failure
-	Before  *Snapshot
-	Record  *stack.Recorded // what was recorded before
+	// Shell is what a former attempt of a creation left in the cloud; the next
+	// one clears it away first.
+	Shell string
+	// Unsure says of a failed creation that the cloud may have made something of
+	// which nobody knows the id.
+	Unsure bool
+	Before *Snapshot
+	Record *stack.Recorded // what was recorded before
 }
 
 // Snapshot is what an update replaced: the request that puts it back.
@@ -200,7 +224,7 @@ func PlanUndo(plan Plan, journal []Entry, onlyFailed bool) []Step {
 			continue
 		}
 		recorded := e.State == Unchanged && e.Step.Action == Update // only the record has changed
-		if e.State == Failed || !onlyFailed && (e.State == Done || e.State == Started || recorded) {
+		if e.State == Failed || e.State == Again || !onlyFailed && (e.State == Done || e.State == Started || recorded) {
 			entries[e.Step.ID] = e
 		}
 	}
@@ -268,10 +292,10 @@ type Event struct {
 // The parts apply in the order in which they stand here.
 type RecordChange struct {
 	Name      string
-	Retire    bool // the current record becomes the old one
-	Remove    bool // the current record goes
-	RemoveOld bool
-	Restore   bool            // the old record becomes the current one
+	Retire    bool            // the current record becomes an old one
+	Remove    bool            // the current record goes
+	RemoveOld string          // the cloud id of an old record that goes
+	Restore   string          // the cloud id of an old record that becomes the current one
 	Kept      *stack.Recorded // has left the stack and stays in the cloud
 	Unkeep    string          // the cloud id of what was kept and is back in the stack
 	Put       *stack.Recorded // becomes the current record

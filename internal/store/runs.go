@@ -52,6 +52,8 @@ type Run struct {
 	Cancel    bool
 	// Timed says that how long its steps take is noted. It is not stored.
 	Timed bool
+	// Token is that of the lock under which the run is written. It is not stored.
+	Token string
 }
 
 const runColumns = `id, stack_id, number, kind, state, revision, base, prior, on_failure, plan, tally, estimate, started_by, started_ms, ended_ms, reason, cancel`
@@ -71,8 +73,41 @@ func scanRun(row interface{ Scan(...any) error }) (*Run, error) {
 	return r, errors.Join(json.Unmarshal([]byte(plan), &r.Plan), json.Unmarshal([]byte(tally), &r.Tally))
 }
 
-// StartRun writes a new run and sets the state of its stack, both at once.
-func (s *Store) StartRun(ctx context.Context, r *Run, state State) error {
+// ErrLockLost says that a run is written by somebody who does not hold the lock
+// of its stack any more.
+var ErrLockLost = errors.New("the lock of the stack was lost to somebody else")
+
+// fenced runs f in a transaction, under the lock of the run's stack. A process
+// that has lost it can write nothing more.
+func (s *Store) fenced(ctx context.Context, r *Run, f func(tx *sql.Tx) error) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		var held int
+		err := tx.QueryRowContext(ctx, `select 1 from locks where stack_id = ? and token = ?`, r.StackID, r.Token).Scan(&held)
+		if errors.Is(err, sql.ErrNoRows) {
+			return ErrLockLost
+		}
+		if err != nil {
+			return err
+		}
+		return f(tx)
+	})
+}
+
+// Begin is what is written together with a new run.
+type Begin struct {
+	State    State     // of the stack
+	Revision *Revision // that the run leads to; nil is none
+	About    *About    // nil leaves it as it is
+}
+
+// About is what a stack file says of its stack.
+type About struct {
+	Description, File string
+	Careful           bool
+}
+
+// StartRun writes a new run with all that belongs to it, at once.
+func (s *Store) StartRun(ctx context.Context, r *Run, b Begin) error {
 	plan, err := encode(r.Plan)
 	if err != nil {
 		return err
@@ -82,15 +117,25 @@ func (s *Store) StartRun(ctx context.Context, r *Run, state State) error {
 		return err
 	}
 	r.Started = s.now()
-	return s.inTx(ctx, func(tx *sql.Tx) error {
+	return s.fenced(ctx, r, func(tx *sql.Tx) error {
 		if err := tx.QueryRowContext(ctx, `select coalesce(max(number), 0) + 1 from runs where stack_id = ?`, r.StackID).Scan(&r.Number); err != nil {
 			return err
+		}
+		if b.About != nil {
+			if _, err := tx.ExecContext(ctx, `update stacks set description = ?, stack_file = ?, careful = ? where id = ?`, b.About.Description, b.About.File, b.About.Careful, r.StackID); err != nil {
+				return err
+			}
+		}
+		if b.Revision != nil {
+			if r.Revision, err = s.addRevision(ctx, tx, r.StackID, *b.Revision); err != nil {
+				return err
+			}
 		}
 		if _, err := tx.ExecContext(ctx, `insert into runs(`+runColumns+`) values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, '', 0)`,
 			r.ID, r.StackID, r.Number, r.Kind, r.State, r.Revision, r.Base, r.Prior, r.OnFailure, plan, tally, r.Estimate, r.By, r.Started.UnixMilli()); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `update stacks set state = ?, updated_ms = ? where id = ?`, state, r.Started.UnixMilli(), r.StackID)
+		_, err := tx.ExecContext(ctx, `update stacks set state = ?, updated_ms = ? where id = ?`, b.State, r.Started.UnixMilli(), r.StackID)
 		return err
 	})
 }
@@ -104,11 +149,30 @@ func (s *Store) SetRun(ctx context.Context, r *Run, state State, revision int) e
 		ended = now
 		r.Ended = fromMS(now)
 	}
-	return s.inTx(ctx, func(tx *sql.Tx) error {
+	return s.fenced(ctx, r, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, `update runs set state = ?, reason = ?, ended_ms = ? where id = ?`, r.State, r.Reason, ended, r.ID); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `update stacks set state = ?, revision = ?, updated_ms = ? where id = ?`, state, revision, now, r.StackID)
+		return err
+	})
+}
+
+// ContinueRun writes that a run goes on which was interrupted, held or stuck.
+// With afresh it is decided anew: what failed is tried again, the reason is gone,
+// and so is a wish to cancel.
+func (s *Store) ContinueRun(ctx context.Context, r *Run, state State, afresh bool) error {
+	return s.fenced(ctx, r, func(tx *sql.Tx) error {
+		if afresh {
+			r.Reason, r.Cancel = "", false
+			if _, err := tx.ExecContext(ctx, `update journal set state = ? where run_id = ? and state = ?`, run.Again, r.ID, run.Failed); err != nil {
+				return err
+			}
+		}
+		if _, err := tx.ExecContext(ctx, `update runs set state = ?, reason = ?, cancel = ?, ended_ms = 0 where id = ?`, r.State, r.Reason, r.Cancel, r.ID); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `update stacks set state = ?, updated_ms = ? where id = ?`, state, s.now().UnixMilli(), r.StackID)
 		return err
 	})
 }
@@ -183,6 +247,8 @@ type entryBody struct {
 	Step    run.Step       `json:"step"`
 	CloudID string         `json:"cloud_id"`
 	Reason  string         `json:"reason"`
+	Shell   string         `json:"shell,omitempty"`
+	Unsure  bool           `json:"unsure,omitempty"`
 	Before  map[string]any `json:"before,omitempty"` // a cloud.Request with sealed properties
 	Links   map[string][]string
 	Tags    map[string]any
@@ -210,7 +276,7 @@ func (s *Store) Journal(ctx context.Context, runID string) ([]run.Entry, error) 
 		if err := decode(text, &b); err != nil {
 			return nil, err
 		}
-		e.Step, e.CloudID, e.Reason = b.Step, b.CloudID, b.Reason
+		e.Step, e.CloudID, e.Reason, e.Shell, e.Unsure = b.Step, b.CloudID, b.Reason, b.Shell, b.Unsure
 		if b.Before != nil {
 			v, err := s.openMap(b.Before)
 			if err != nil {
@@ -237,11 +303,11 @@ func (s *Store) Journal(ctx context.Context, runID string) ([]run.Entry, error) 
 }
 
 // Note writes a journal entry together with the event and the change of the
-// record that belong to it: all of it or nothing.
+// record that belong to it: all of it or nothing. It takes the lock of the stack.
 func (s *Store) Note(ctx context.Context, r *Run, e *run.Entry, ev *run.Event, ch run.RecordChange) error {
 	var entry string
 	if e != nil {
-		b := entryBody{Step: e.Step, CloudID: e.CloudID, Reason: e.Reason}
+		b := entryBody{Step: e.Step, CloudID: e.CloudID, Reason: e.Reason, Shell: e.Shell, Unsure: e.Unsure}
 		var err error
 		if e.Before != nil {
 			if b.Before, err = s.sealMap(e.Before.Properties); err != nil {
@@ -281,7 +347,7 @@ func (s *Store) Note(ctx context.Context, r *Run, e *run.Entry, ev *run.Event, c
 			return err
 		}
 	}
-	return s.inTx(ctx, func(tx *sql.Tx) error {
+	return s.fenced(ctx, r, func(tx *sql.Tx) error {
 		if e != nil {
 			if _, err := tx.ExecContext(ctx, `insert into journal(run_id, step, state, attempt, body) values(?, ?, ?, ?, ?) on conflict(run_id, step) do update set state = excluded.state, attempt = excluded.attempt, body = excluded.body`,
 				r.ID, e.Step.ID, e.State, e.Attempt, entry); err != nil {
@@ -316,7 +382,7 @@ func changeRecord(ctx context.Context, tx *sql.Tx, stackID int64, ch run.RecordC
 		return err
 	}
 	if ch.Retire {
-		if err := exec(`update resources set old = 1 where stack_id = ? and name = ? and old = 0`, stackID, ch.Name); err != nil {
+		if err := exec(`update resources set old = (select max(o.old) + 1 from resources o where o.stack_id = ? and o.name = ?) where stack_id = ? and name = ? and old = 0`, stackID, ch.Name, stackID, ch.Name); err != nil {
 			return err
 		}
 	}
@@ -325,13 +391,13 @@ func changeRecord(ctx context.Context, tx *sql.Tx, stackID int64, ch run.RecordC
 			return err
 		}
 	}
-	if ch.RemoveOld {
-		if err := exec(`delete from resources where stack_id = ? and name = ? and old = 1`, stackID, ch.Name); err != nil {
+	if ch.RemoveOld != "" {
+		if err := exec(`delete from resources where stack_id = ? and name = ? and old > 0 and cloud_id = ?`, stackID, ch.Name, ch.RemoveOld); err != nil {
 			return err
 		}
 	}
-	if ch.Restore {
-		if err := exec(`update resources set old = 0 where stack_id = ? and name = ? and old = 1`, stackID, ch.Name); err != nil {
+	if ch.Restore != "" {
+		if err := exec(`update resources set old = 0 where stack_id = ? and name = ? and old > 0 and cloud_id = ?`, stackID, ch.Name, ch.Restore); err != nil {
 			return err
 		}
 	}
@@ -347,8 +413,8 @@ func changeRecord(ctx context.Context, tx *sql.Tx, stackID int64, ch run.RecordC
 		}
 	}
 	if ch.Put != nil {
-		return exec(`insert into resources(stack_id, name, old, position, body) values(?, ?, 0, ?, ?) on conflict(stack_id, name, old) do update set position = excluded.position, body = excluded.body`,
-			stackID, ch.Name, ch.Position, put)
+		return exec(`insert into resources(stack_id, name, old, position, body, cloud_id) values(?, ?, 0, ?, ?, ?) on conflict(stack_id, name, old) do update set position = excluded.position, body = excluded.body, cloud_id = excluded.cloud_id`,
+			stackID, ch.Name, ch.Position, put, ch.Put.ID)
 	}
 	return nil
 }

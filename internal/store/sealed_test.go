@@ -22,10 +22,7 @@ func TestRevisionsKeepTheirFiles(t *testing.T) {
 			{Name: "n", Value: tosca.Int(3), Origin: stack.Origin{Kind: "flag", Via: "n=3"}},
 			{Name: "pw", Value: tosca.Hide(tosca.String("frost-and-thaw")), Origin: stack.Origin{Kind: "stack file", Pos: tosca.Pos{File: "x.yaml", Line: 4}}},
 		}}
-	number, err := s.AddRevision(t.Context(), st.ID, rev)
-	if err != nil {
-		t.Fatal(err)
-	}
+	number := addRev(t, s, st, rev)
 	stored, err := s.Revision(t.Context(), st.ID, number)
 	if err != nil {
 		t.Fatal(err)

@@ -136,14 +136,8 @@ func (s *Store) Ensure(ctx context.Context, name string, t stack.Target) (*Stack
 	return s.At(ctx, name, t)
 }
 
-// Describe writes what a stack file says of its stack.
-func (s *Store) Describe(ctx context.Context, id int64, description, file string, careful bool) error {
-	_, err := s.db.ExecContext(ctx, `update stacks set description = ?, stack_file = ?, careful = ? where id = ?`, description, file, careful, id)
-	return err
-}
-
-// AddRevision writes a new revision and yields its number.
-func (s *Store) AddRevision(ctx context.Context, id int64, r Revision) (int, error) {
+// addRevision writes a new revision and yields its number.
+func (s *Store) addRevision(ctx context.Context, tx *sql.Tx, id int64, r Revision) (int, error) {
 	inputs := make([]map[string]any, len(r.Inputs))
 	for i, in := range r.Inputs {
 		v, err := s.seal(in.Value)
@@ -170,14 +164,11 @@ func (s *Store) AddRevision(ctx context.Context, id int64, r Revision) (int, err
 		return 0, err
 	}
 	number := 0
-	err = s.inTx(ctx, func(tx *sql.Tx) error {
-		if err := tx.QueryRowContext(ctx, `select coalesce(max(number), 0) + 1 from revisions where stack_id = ?`, id).Scan(&number); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, `insert into revisions(stack_id, number, template, text, inputs, tags, created_by, created_ms, note) values(?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-			id, number, r.Template, template, text, tags, r.By, s.now().UnixMilli(), r.Note)
-		return err
-	})
+	if err := tx.QueryRowContext(ctx, `select coalesce(max(number), 0) + 1 from revisions where stack_id = ?`, id).Scan(&number); err != nil {
+		return 0, err
+	}
+	_, err = tx.ExecContext(ctx, `insert into revisions(stack_id, number, template, text, inputs, tags, created_by, created_ms, note) values(?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		id, number, r.Template, template, text, tags, r.By, s.now().UnixMilli(), r.Note)
 	return number, err
 }
 
@@ -347,25 +338,25 @@ func (s *Store) decodeRecorded(name, text string) (*stack.Recorded, error) {
 	return r, nil
 }
 
-// Recorded lists the recorded resources of a stack. Old ones are those that a
-// swap has replaced and not yet removed.
+// Recorded lists the recorded resources of a stack. Old ones are those that
+// swaps have replaced and not yet removed.
 func (s *Store) Recorded(ctx context.Context, id int64) (current, old []*stack.Recorded, err error) {
-	rows, err := s.db.QueryContext(ctx, `select name, old, body from resources where stack_id = ? order by position, name`, id)
+	rows, err := s.db.QueryContext(ctx, `select name, old, body from resources where stack_id = ? order by position, name, old`, id)
 	if err != nil {
 		return nil, nil, err
 	}
 	defer rows.Close()
 	for rows.Next() {
 		var name, body string
-		var isOld bool
-		if err := rows.Scan(&name, &isOld, &body); err != nil {
+		var age int
+		if err := rows.Scan(&name, &age, &body); err != nil {
 			return nil, nil, err
 		}
 		r, err := s.decodeRecorded(name, body)
 		if err != nil {
 			return nil, nil, err
 		}
-		if isOld {
+		if age > 0 {
 			old = append(old, r)
 		} else {
 			current = append(current, r)
@@ -402,9 +393,10 @@ type Result struct {
 	Value             tosca.Value
 }
 
-// SetResults replaces the results of a stack.
-func (s *Store) SetResults(ctx context.Context, id int64, list []Result) error {
-	return s.inTx(ctx, func(tx *sql.Tx) error {
+// SetResults replaces the results of the stack of a run.
+func (s *Store) SetResults(ctx context.Context, run *Run, list []Result) error {
+	return s.fenced(ctx, run, func(tx *sql.Tx) error {
+		id := run.StackID
 		if _, err := tx.ExecContext(ctx, `delete from results where stack_id = ?`, id); err != nil {
 			return err
 		}

@@ -48,9 +48,7 @@ func TestStacks(t *testing.T) {
 	if again := ensure(t, s, "bulletin-test"); again.ID != st.ID || again.State != Empty || again.Revision != 0 {
 		t.Errorf("ensured again: %+v", again)
 	}
-	if err := s.Describe(t.Context(), st.ID, "words", "/a/file", true); err != nil {
-		t.Fatal(err)
-	}
+	begin(t, s, &Run{ID: "r", StackID: st.ID, State: RunDone}, Begin{State: Empty, About: &About{"words", "/a/file", true}})
 	got, err := s.Find(t.Context(), "bulletin-test")
 	if err != nil || got.Description != "words" || got.StackFile != "/a/file" || !got.Careful {
 		t.Errorf("%+v %v", got, err)
@@ -80,7 +78,7 @@ func TestRevisionsKeepSecretsSealed(t *testing.T) {
 		{Name: "none", Value: tosca.Null{}},
 	}}
 	for want := 1; want <= 2; want++ {
-		if n, err := s.AddRevision(t.Context(), st.ID, rev); err != nil || n != want {
+		if n := addRev(t, s, st, rev); n != want {
 			t.Fatalf("revision %d: %v", n, err)
 		}
 	}
@@ -140,9 +138,7 @@ func TestAnotherKeyOpensNothing(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir)
 	st := ensure(t, s, "a-stack")
-	if _, err := s.AddRevision(t.Context(), st.ID, Revision{Inputs: []stack.Input{{Name: "token", Value: tosca.Secret{Value: tosca.String("x")}}}}); err != nil {
-		t.Fatal(err)
-	}
+	addRev(t, s, st, Revision{Inputs: []stack.Input{{Name: "token", Value: tosca.Secret{Value: tosca.String("x")}}}})
 	s.Close()
 	if err := os.Remove(filepath.Join(dir, KeyFile)); err != nil {
 		t.Fatal(err)
@@ -168,10 +164,28 @@ func newRun(t *testing.T, s *Store, st *Stack, id string) *Run {
 	t.Helper()
 	r := &Run{ID: id, StackID: st.ID, Kind: "deploy", State: RunWorking, Revision: 1, Prior: Empty, OnFailure: "undo", By: "somebody",
 		Plan: run.Plan{Steps: []run.Step{{ID: "create a", Resource: "a", Action: run.Create, Half: run.Build}}, Baseline: map[string]string{"x": "y"}}, Tally: whatif.Tally{New: 1}, Estimate: 4.5}
-	if err := s.StartRun(t.Context(), r, Deploying); err != nil {
+	begin(t, s, r, Begin{State: Deploying})
+	return r
+}
+
+// begin starts a run under a lock of its own.
+func begin(t testing.TB, s *Store, r *Run, b Begin) {
+	t.Helper()
+	r.Token = "the lock"
+	if _, err := s.Lock(t.Context(), r.StackID, r.Token); err != nil {
 		t.Fatal(err)
 	}
-	return r
+	if err := s.StartRun(t.Context(), r, b); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// addRev writes a revision, with a run that leads to it.
+func addRev(t *testing.T, s *Store, st *Stack, rev Revision) int {
+	t.Helper()
+	r := &Run{ID: fmt.Sprint("to ", time.Now().UnixNano()), StackID: st.ID, State: RunDone}
+	begin(t, s, r, Begin{State: st.State, Revision: &rev})
+	return r.Revision
 }
 
 func TestRuns(t *testing.T) {
@@ -257,9 +271,9 @@ func TestRecordChanges(t *testing.T) {
 		{"a is built", run.RecordChange{Name: "a", Put: recorded("a", "1", "s"), Position: 2}, "a=1"},
 		{"b is built, and comes first", run.RecordChange{Name: "b", Put: recorded("b", "2", "s"), Position: 1}, "b=2 a=1"},
 		{"a is swapped", run.RecordChange{Name: "a", Retire: true, Put: recorded("a", "3", "s"), Position: 2}, "b=2 a=3 [a=1]"},
-		{"the swap is undone", run.RecordChange{Name: "a", Remove: true, Restore: true}, "b=2 a=1"},
+		{"the swap is undone", run.RecordChange{Name: "a", Remove: true, Restore: "1"}, "b=2 a=1"},
 		{"a is swapped again", run.RecordChange{Name: "a", Retire: true, Put: recorded("a", "4", "s"), Position: 2}, "b=2 a=4 [a=1]"},
-		{"the old one is swept", run.RecordChange{Name: "a", RemoveOld: true}, "b=2 a=4"},
+		{"the old one is swept", run.RecordChange{Name: "a", RemoveOld: "1"}, "b=2 a=4"},
 		{"nothing", run.RecordChange{Name: "a"}, "b=2 a=4"},
 		{"b is dropped", run.RecordChange{Name: "b", Remove: true}, "a=4"},
 	} {
@@ -316,14 +330,15 @@ func TestJournal(t *testing.T) {
 func TestResults(t *testing.T) {
 	s := open(t, t.TempDir())
 	st := ensure(t, s, "a-stack")
-	if err := s.SetResults(t.Context(), st.ID, []Result{{"url", "where", tosca.String("x")}, {"password", "", tosca.Secret{Value: tosca.String("p")}}}); err != nil {
+	r := newRun(t, s, st, "r1")
+	if err := s.SetResults(t.Context(), r, []Result{{"url", "where", tosca.String("x")}, {"password", "", tosca.Secret{Value: tosca.String("p")}}}); err != nil {
 		t.Fatal(err)
 	}
 	list, err := s.Results(t.Context(), st.ID)
 	if err != nil || len(list) != 2 || list[0].Name != "password" || !tosca.HasSecret(list[0].Value) || list[1].Description != "where" {
 		t.Errorf("%+v %v", list, err)
 	}
-	if err := s.SetResults(t.Context(), st.ID, nil); err != nil {
+	if err := s.SetResults(t.Context(), r, nil); err != nil {
 		t.Fatal(err)
 	}
 	if list, _ := s.Results(t.Context(), st.ID); len(list) != 0 {
@@ -417,6 +432,34 @@ func TestOnlyOneGetsTheLock(t *testing.T) {
 	}
 }
 
+// TestWhoLostTheLockWritesNothing wants every write of a run refused once another
+// process has its lock.
+func TestWhoLostTheLockWritesNothing(t *testing.T) {
+	s := open(t, t.TempDir())
+	st := ensure(t, s, "a-stack")
+	r := newRun(t, s, st, "r1")
+	if err := s.Unlock(t.Context(), st.ID, r.Token); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Lock(t.Context(), st.ID, "another"); err != nil {
+		t.Fatal(err)
+	}
+	for name, write := range map[string]func() error{
+		"a note":      func() error { return s.Note(t.Context(), r, nil, &run.Event{Resource: "a"}, run.RecordChange{}) },
+		"the state":   func() error { return s.SetRun(t.Context(), r, Ready, 1) },
+		"the results": func() error { return s.SetResults(t.Context(), r, nil) },
+		"a new run":   func() error { return s.StartRun(t.Context(), &Run{ID: "r2", StackID: st.ID, Token: r.Token}, Begin{}) },
+		"going on":    func() error { return s.ContinueRun(t.Context(), r, Deploying, true) },
+	} {
+		if err := write(); !errors.Is(err, ErrLockLost) {
+			t.Errorf("%s is written without the lock: %v", name, err)
+		}
+	}
+	if events, err := s.Events(t.Context(), r.ID, 0); err != nil || len(events) != 0 {
+		t.Errorf("%v %v", events, err)
+	}
+}
+
 // BenchmarkNote is the cost of one durable entry of the journal.
 func BenchmarkNote(b *testing.B) {
 	s, err := Open(b.TempDir())
@@ -429,9 +472,7 @@ func BenchmarkNote(b *testing.B) {
 		b.Fatal(err)
 	}
 	r := &Run{ID: "r", StackID: st.ID}
-	if err := s.StartRun(b.Context(), r, Deploying); err != nil {
-		b.Fatal(err)
-	}
+	begin(b, s, r, Begin{State: Deploying})
 	for b.Loop() {
 		e := &run.Entry{Step: run.Step{ID: "create a"}, State: run.Done}
 		if err := s.Note(b.Context(), r, e, &run.Event{Resource: "a"}, run.RecordChange{Name: "a", Put: &stack.Recorded{Name: "a"}}); err != nil {

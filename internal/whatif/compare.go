@@ -18,6 +18,10 @@ type State struct {
 	Wanted       *stack.Wanted
 	Recorded     []*stack.Recorded
 	Kept         []*stack.Recorded // has left the stack and stays in the cloud
+	Old          []*stack.Recorded // parts of former swaps that are still to be removed
+	// Strays are the names, among those recorded, of what is in no record and
+	// only carries the tag of the stack.
+	Strays map[string]bool
 	// Deleting says that nothing is wanted any more.
 	Deleting bool
 	// Comparing says that two are held against each other, and that nothing is
@@ -367,6 +371,8 @@ func (c *comparer) drop(r *stack.Recorded) Change {
 	ch := Change{Name: r.Name, Type: r.Type, Kind: Drop, Pos: r.Pos, Needs: r.Needs, Recorded: r}
 	n := c.Wanted.Template(r.Name)
 	switch {
+	case c.Strays[r.Name]:
+		ch.say(Cause{Kind: Deletion, Text: "the stack is deleted; this is in no record, but carries the stack's tag"})
 	case c.Deleting:
 		ch.say(Cause{Kind: Deletion, Text: "the stack is deleted"})
 	case n != nil && n.Count != nil:
@@ -420,6 +426,11 @@ func (c *comparer) follow() {
 func (c *comparer) conflicts() {
 	lib := c.Wanted.File.Library
 	leaving := map[string]string{} // unique name to the resource that goes
+	for _, r := range c.Old {
+		for _, d := range uniqueProperties(lib.Nodes[r.Type]) {
+			leaving[r.Type+"/"+bareText(r.Properties[d])] = "the old part of " + r.Name
+		}
+	}
 	for _, ch := range c.set.Changes {
 		guarded := ch.Wanted != nil && ch.Wanted.Guard || ch.Recorded != nil && ch.Recorded.Guard
 		if guarded && (ch.Kind == Swap || ch.Kind == Drop) {
@@ -465,14 +476,19 @@ func (c *comparer) rangeConflict(ch Change) {
 		return
 	}
 	network := c.id(ch.Wanted.Links[0].Targets[0])
+	leaving := slices.Clone(c.Old)
 	for _, other := range c.set.Changes {
-		old := other.Recorded
-		if old == nil || old.Type != "Subnet" || other.Kind != Drop && other.Kind != Swap || len(old.Links["network"]) == 0 || old.Links["network"][0].ID != network {
+		if other.Recorded != nil && (other.Kind == Drop || other.Kind == Swap) {
+			leaving = append(leaving, other.Recorded)
+		}
+	}
+	for _, old := range leaving {
+		if old.Type != "Subnet" || len(old.Links["network"]) == 0 || old.Links["network"][0].ID != network {
 			continue
 		}
 		if held, err := netip.ParsePrefix(bareText(old.Properties["cidr"])); err == nil && held.Overlaps(wanted) {
-			c.set.Findings.Errorf(p.Pos, "range-still-taken", "choose a range that is free, or deploy without "+other.Name+" first",
-				"%s wants %s, and %s holds %s until the sweep at the end", ch.Name, wanted, other.Name, held)
+			c.set.Findings.Errorf(p.Pos, "range-still-taken", "choose a range that is free, or deploy without "+old.Name+" first",
+				"%s wants %s, and %s holds %s until the sweep at the end", ch.Name, wanted, old.Name, held)
 		}
 	}
 }

@@ -1,0 +1,277 @@
+package app
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"sync/atomic"
+	"testing"
+
+	"brickrow/internal/store"
+	"brickrow/internal/yard"
+)
+
+// terrace is a small stack in which every kind of step occurs: its second form
+// makes, edits, swaps and drops, and something of each rests on another.
+const terrace = `tosca_definitions_version: tosca_2_0
+imports: [ { profile: brickrow.cloud:1 } ]
+service_template:
+  inputs: { form: { type: integer, default: 1 } }
+  node_templates:
+    net: { type: Network, properties: { cidr: { $concat: [ "10.", { $get_input: form }, .0.0/16 ] } } }
+    sub: { type: Subnet, properties: { cidr: { $concat: [ "10.", { $get_input: form }, .1.0/24 ] } }, requirements: [ { network: net } ] }
+    gate: { type: Rules, properties: { allow: [ { ports: "443", peer: 10.0.0.0/8 } ] }, requirements: [ { network: net } ] }
+    post: { type: Server, properties: { size: small, image: moss-3, label: { $concat: [ form-, { $get_input: form } ] } }, requirements: [ { subnet: sub }, { rules: gate } ] }
+    box: { type: Bucket, properties: { name: { $concat: [ terrace-, { $get_input: form } ] } } }
+    note: { type: Queue, properties: { keep: { $concat: [ { $get_input: form }, " d" ] } } }
+    gone: { type: Topic, count: { $difference: [ 2, { $get_input: form } ] }, properties: { label: x } }
+    more: { type: Topic, count: { $difference: [ { $get_input: form }, 1 ] }, properties: { label: { $get_property: [ note, keep ] } } }
+`
+
+var errDied = errors.New("the process was killed")
+
+// mortal lets the process of a run die at the nth chance; 0 never. From then on
+// nothing is written any more.
+func (b *bench) mortal(n int64) (chances *atomic.Int64) {
+	chances = &atomic.Int64{}
+	b.die = func() error {
+		if now := chances.Add(1); n > 0 && now >= n {
+			return errDied
+		}
+		return nil
+	}
+	return chances
+}
+
+// ends carries a run out, and through as many deaths as are planned: after each
+// it is resumed.
+func (b *bench) ends(t *testing.T, ticket *Ticket, deaths ...int64) (*store.Run, int64) {
+
+	first := int64(0)
+	for i := 0; ; i++ {
+		at := int64(0)
+		if i < len(deaths) {
+			at = deaths[i]
+		}
+		chances := b.mortal(at)
+		r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token)
+		if i == 0 {
+			first = chances.Load()
+		}
+		if err == nil {
+			b.die = nil
+			return r, first
+		}
+		if !errors.Is(err, errDied) || at == 0 {
+			t.Fatalf("death %d of %v: %v", i, deaths, err)
+		}
+		if err := b.Store.Unlock(t.Context(), ticket.Run.StackID, ticket.Token); err != nil {
+			t.Fatal(err)
+		}
+		b.die = nil
+		if ticket, err = b.Resume(t.Context(), b.stack("terrace"), false); err != nil {
+			t.Fatalf("after death %d of %v: %v", i, deaths, err)
+		}
+	}
+}
+
+// peril is something that goes wrong with a fault, and is killed in the middle.
+type peril struct {
+	name   string
+	faults []yard.Fault
+	hold   bool
+	// begin prepares the run on a stack that was deployed in its first form.
+	begin func(b *bench, file string) *Preview
+	want  []store.RunState // how it may end; the first is how it ends without a kill
+}
+
+func second(b *bench, file string) *Preview { return b.preview(file, "form=2") }
+
+var perils = []peril{
+	{"deploying, a creation fails", []yard.Fault{{Name: "post", Times: 1, At: "last"}}, false, second, []store.RunState{store.RunUndone}},
+	{"deploying, a swap fails at once", []yard.Fault{{Name: "sub", At: "call", Times: 1}}, false, second, []store.RunState{store.RunUndone, store.RunDone}}, // done where nobody heard the refusal
+	{"deploying, an edit fails", []yard.Fault{{Name: "note", On: "update", Times: 1}}, false, second, []store.RunState{store.RunUndone}},
+	{"deploying, held", []yard.Fault{{Name: "post", Times: 1, At: "last"}}, true, second, []store.RunState{store.RunHeld, store.RunDone}},
+	{"deploying, an answer is lost and then it fails", []yard.Fault{{Name: "box", Mode: "lose", Times: 1}, {Name: "post", Times: 1}}, false, second, []store.RunState{store.RunUndone}},
+	{"deploying, the undoing fails too", []yard.Fault{{Name: "post", Times: 1}, {Name: "net", On: "delete", Times: 1}}, false, second, []store.RunState{store.RunStuck, store.RunUndone}},
+	{"deploying, the sweep fails", []yard.Fault{{Name: "net", On: "delete", Times: 1}}, false, second, []store.RunState{store.RunStuck, store.RunDone}},
+	{"going back", []yard.Fault{{Name: "post", Times: 1, At: "last"}}, false, func(b *bench, file string) *Preview {
+		b.carry(second(b, file), "undo")
+		p, err := b.WhatIfUndo(b.t.Context(), b.stack("terrace"), 0)
+		if err != nil {
+			b.t.Fatal(err)
+		}
+		return p
+	}, []store.RunState{store.RunUndone}},
+	{"deleting", []yard.Fault{{Name: "sub", On: "delete", Times: 1}}, false, func(b *bench, _ string) *Preview {
+		p, err := b.WhatIfDelete(b.t.Context(), b.stack("terrace"))
+		if err != nil {
+			b.t.Fatal(err)
+		}
+		return p
+	}, []store.RunState{store.RunStuck, store.RunDone}},
+}
+
+// TestKilledWithAFaultInIt kills runs at every entry of the journal, with a fault
+// in them, twice in a row. Each has to end as without the kill, or as if nothing
+// had been, and every stack can be deleted then. BRICKROW_LONG=1 goes through
+// all moments; otherwise they are picked.
+func TestKilledWithAFaultInIt(t *testing.T) {
+	t.Parallel()
+	for i, p := range perils {
+		t.Run(strings.ReplaceAll(p.name, " ", "-"), func(t *testing.T) {
+			t.Parallel()
+			b := newBench(t, 5000)
+			b.t = t
+			moments := b.through(t, p, i)
+			step := int64(1)
+			if os.Getenv("BRICKROW_LONG") == "" {
+				step = max(1, moments/5)
+			}
+			for n := int64(1 + i%2); n <= moments; n += step {
+				b.through(t, p, i, n)
+				b.through(t, p, i, n, 1+n%5)
+			}
+		})
+	}
+}
+
+// through goes once through a peril, and says how many moments there were to die
+// in.
+func (b *bench) through(t *testing.T, p peril, seed int, deaths ...int64) (moments int64) {
+
+	b.write("terrace.yaml", terrace)
+	file := "terrace.stack.yaml"
+	b.write(file, "stack: terrace\ntemplate: terrace.yaml\ntarget: workshop/cedar-2\n")
+	what := fmt.Sprintf("%s, killed at %v", p.name, deaths)
+	b.clearFaults()
+	b.carry(b.preview(file), "undo")
+	preview := p.begin(b, file)
+	before := b.listing("terrace")
+	for _, f := range p.faults {
+		b.fault(f)
+	}
+	onFailure := "undo"
+	if p.hold {
+		onFailure = "hold"
+	}
+	ticket, err := b.Prepare(t.Context(), preview, onFailure)
+	if err != nil {
+		t.Fatalf("%s: %v", what, err)
+	}
+	r, moments := b.ends(t, ticket, deaths...)
+	if len(deaths) == 0 && r.State != p.want[0] {
+		t.Fatalf("%s ends %s: %s", what, r.State, r.Reason)
+	}
+	for _, want := range p.want {
+		if r.State == want {
+			what += ", ended " + string(want)
+		}
+	}
+	if !strings.Contains(what, "ended") {
+		t.Fatalf("%s ends %s: %s", what, r.State, r.Reason)
+	}
+	switch r.State {
+	case store.RunUndone:
+		if got := b.listing("terrace"); got != before {
+			t.Errorf("%s: the cloud is not as before:\n%s\nbut\n%s", what, before, got)
+		}
+		if strings.Contains(r.Reason, "differ") {
+			t.Errorf("%s: %s", what, r.Reason)
+		}
+	case store.RunHeld, store.RunStuck:
+		again, err := b.Resume(t.Context(), b.stack("terrace"), false)
+		if err != nil {
+			t.Fatalf("%s: %v", what, err)
+		}
+		if r, err := b.Execute(t.Context(), again.Run.ID, again.Token); err != nil || r.State != store.RunDone && r.State != store.RunUndone {
+			t.Fatalf("%s, resumed: %v %s %s", what, err, r.State, r.Reason)
+		}
+	}
+	b.clearFaults()
+	if st := b.stack("terrace"); st.State != store.Removed {
+		b.wantRecordIsLive("terrace")
+		gone, err := b.WhatIfDelete(t.Context(), st)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if strays := gone.Tally.Drop - len(b.recordedNames("terrace")); strays > 0 {
+			t.Errorf("%s: %d resources are in the cloud and in no record", what, strays)
+		}
+		if r := b.carry(gone, "hold"); r.State != store.RunDone {
+			t.Fatalf("%s: it cannot be deleted: %s %s", what, r.State, r.Reason)
+		}
+	}
+	if left := b.listing("terrace"); left != "[]" {
+		t.Fatalf("%s: left %s", what, left)
+	}
+	return moments
+}
+
+// recordedNames lists what is recorded of a stack.
+func (b *bench) recordedNames(name string) []string {
+	b.t.Helper()
+	current, old, err := b.Store.Recorded(b.t.Context(), b.stack(name).ID)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	var out []string
+	for _, r := range append(current, old...) {
+		out = append(out, r.Name)
+	}
+	return out
+}
+
+// TestHeldAndDeployedAgain holds a run at every resource, and deploys over it:
+// the same again, the former form, and a third one. None may get stuck, and what
+// the held run left to be removed goes in the right order.
+func TestHeldAndDeployedAgain(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, 5000)
+	file := "terrace.stack.yaml"
+	b.write("terrace.yaml", terrace)
+	b.write(file, "stack: terrace\ntemplate: terrace.yaml\ntarget: workshop/cedar-2\n")
+	for _, at := range []string{"net", "sub", "gate", "post", "box", "note", "more"} {
+		for _, form := range []string{"1", "2", "2 of another kind"} {
+			what := "held at " + at + ", then form " + form
+			b.write("terrace.yaml", terrace)
+			b.deploy(store.RunDone, file)
+			b.fault(yard.Fault{Name: at, Times: 1, At: "last"})
+			if r := b.carry(b.preview(file, "form=2"), "hold"); r.State != store.RunHeld {
+				t.Fatalf("%s: %s %s", what, r.State, r.Reason)
+			}
+			form, other := strings.CutSuffix(form, " of another kind")
+			if other { // without some, and with others in their place
+				b.write("terrace.yaml", strings.NewReplacer("terrace-", "other-", "    note:", "    memo:", "get_property: [ note", "get_property: [ memo", "moss-3", "fern-12").Replace(terrace))
+			}
+			p := b.preview(file, "form="+form)
+			if p.Findings.HasErrors() { // a name that the old part holds: told before, with the way out
+				if !strings.Contains(fmt.Sprint(p.Findings), "name-still-taken") && !strings.Contains(fmt.Sprint(p.Findings), "range-still-taken") {
+					t.Fatalf("%s: %v", what, p.Findings)
+				}
+				ticket, err := b.Resume(t.Context(), b.stack("terrace"), true)
+				if err != nil {
+					t.Fatalf("%s: %v", what, err)
+				}
+				if r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token); err != nil || r.State != store.RunUndone {
+					t.Fatalf("%s, undone: %v %s", what, err, r.Reason)
+				}
+				p = b.preview(file, "form="+form)
+			}
+			if !p.Empty() {
+				if r := b.carry(p, "undo"); r.State != store.RunDone {
+					t.Fatalf("%s: %s %s", what, r.State, r.Reason)
+				}
+			}
+			b.wantRecordIsLive("terrace")
+			gone, err := b.WhatIfDelete(t.Context(), b.stack("terrace"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			if r := b.carry(gone, "hold"); r.State != store.RunDone || b.listing("terrace") != "[]" {
+				t.Fatalf("%s: it cannot be deleted: %s %s", what, r.State, r.Reason)
+			}
+		}
+	}
+}
