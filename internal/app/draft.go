@@ -365,8 +365,8 @@ func (a *App) WhatIf(ctx context.Context, d *Draft, askCloud bool) (p *Preview, 
 	}
 	p.Stack = st
 	if st != nil {
-		if open, err := a.Interrupted(ctx, st); err == nil && open && st.State != store.Partial {
-			d.Findings.Warnf(tosca.Pos{File: d.Path, Line: 1, Column: 1}, "interrupted", "resume it or undo it first", "the last run of %s did not come to its end", st.Name)
+		if ways, err := a.WaysOut(ctx, st); err == nil && ways.Resume && !ways.Deploy {
+			d.Findings.Warnf(tosca.Pos{File: d.Path, Line: 1, Column: 1}, "interrupted", ways.String()+" first", "the last run of %s did not come to its end", st.Name)
 		}
 	}
 	var live map[string]*stack.Live

@@ -113,8 +113,12 @@ func (a *App) prepare(ctx context.Context, p *Preview, st *store.Stack, t *Ticke
 	if err != nil {
 		return err
 	}
-	if last, err := a.Store.RunNumber(ctx, st.ID, 0); err == nil && !last.State.Ended() {
-		return refusal("the last run of %s was interrupted; run 'brickrow resume %s' to go on, or 'brickrow undo %s'", st.Name, st.Name, st.Name)
+	if last, err := a.Store.RunNumber(ctx, st.ID, 0); err == nil {
+		if err := a.settled(ctx, st, last); err != nil {
+			return err
+		}
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return err
 	}
 	if now.Revision != p.BaseRevision || now.Updated != st.Updated {
 		return refusal("%s has moved on since the what-if was made (it was at revision %d, it is at %d now); look at it again", st.Name, p.BaseRevision, now.Revision)
@@ -142,6 +146,87 @@ func (a *App) prepare(ctx context.Context, p *Preview, st *store.Stack, t *Ticke
 	}
 	r.Token, t.Run = t.Token, r
 	return a.Store.StartRun(ctx, r, begin)
+}
+
+// settled refuses a new run where the last one has not come to its end, or has
+// left something behind that only it knows of.
+func (a *App) settled(ctx context.Context, st *store.Stack, last *store.Run) error {
+	if !last.State.Ended() {
+		ways, err := a.WaysOut(ctx, st)
+		if err != nil {
+			return err
+		}
+		return refusal("the last run of %s was interrupted: %s", st.Name, ways)
+	}
+	if last.State != store.RunHeld {
+		return nil
+	}
+	entries, err := a.Store.Journal(ctx, last.ID)
+	if err != nil {
+		return err
+	}
+	for _, s := range run.PlanUndo(last.Plan, entries, true) {
+		cleared := slices.ContainsFunc(entries, func(e run.Entry) bool { return e.Step.ID == s.ID && e.State == run.Done })
+		if s.Action == run.Delete && s.CloudID != "" && !cleared {
+			return refusal("the held run of %s could not clear away what a failed creation left: %s (%s); run 'brickrow resume %s' or 'brickrow undo %s' first", st.Name, s.Resource, s.CloudID, st.Name, st.Name)
+		}
+	}
+	return nil
+}
+
+// Ways are what can be done about a run that has not come to its end.
+type Ways struct {
+	Stack  string
+	Resume bool
+	Undo   bool
+	// Deploy says that another deployment may go over it.
+	Deploy bool
+}
+
+// String is what to do, in words.
+func (w Ways) String() string {
+	switch {
+	case w.Undo && w.Resume:
+		return fmt.Sprintf("run 'brickrow resume %s' to go on, or 'brickrow undo %s'", w.Stack, w.Stack)
+	case w.Resume:
+		return fmt.Sprintf("run 'brickrow resume %s' to go on; it has come too far to be undone", w.Stack)
+	}
+	return ""
+}
+
+// WaysOut says what can be done about the last run of a stack: nothing where it
+// has come to its end, or is under way.
+func (a *App) WaysOut(ctx context.Context, st *store.Stack) (Ways, error) {
+	w := Ways{Stack: st.Name}
+	open, err := a.Interrupted(ctx, st)
+	if err != nil || !open {
+		return w, err
+	}
+	r, err := a.Store.RunNumber(ctx, st.ID, 0)
+	if errors.Is(err, store.ErrNotFound) {
+		return w, nil
+	}
+	if err != nil {
+		return w, err
+	}
+	w.Resume, w.Deploy = r.State != store.RunDone && r.State != store.RunUndone, r.State == store.RunHeld
+	if w.Undo = w.Resume && r.Kind != "delete"; w.Undo {
+		swept, err := a.swept(ctx, r)
+		if err != nil {
+			return w, err
+		}
+		w.Undo = !swept
+	}
+	return w, nil
+}
+
+// swept reports whether a run has done what undoing cannot bring back: it has
+// begun to remove things, or made an edit for good.
+func (a *App) swept(ctx context.Context, r *store.Run) (bool, error) {
+	entries, err := a.Store.Journal(ctx, r.ID)
+	return slices.ContainsFunc(entries, func(e run.Entry) bool {
+		return e.Step.Half == run.Sweep || e.Step.Half == run.OneWay && e.State == run.Done
+	}), err
 }
 
 // baseline digests each resource of a stack as the cloud shows it.
@@ -378,6 +463,7 @@ func (x *execution) carryOut() error {
 	if x.run.OnFailure == "hold" && !out.Cancelled {
 		return x.hold(out)
 	}
+	x.run.Back = true
 	if err := x.set(store.RunUndoing, store.Undoing, x.stack.Revision); err != nil {
 		return err
 	}
@@ -647,13 +733,20 @@ func (a *App) Resume(ctx context.Context, st *store.Stack, undo bool) (*Ticket, 
 		return nil, refusal("the last run of %s has ended: %s; there is nothing to go on with", st.Name, r.State)
 	}
 	if undo && r.Kind == "delete" {
-		return nil, refusal("a deletion cannot be undone; resume it, or deploy %s again", st.Name)
+		return nil, refusal("a deletion cannot be undone; run 'brickrow resume %s' to go on with it", st.Name)
 	}
 	t := &Ticket{Run: r, Token: uuid.NewString()}
 	if err := a.lock(ctx, st, t.Token); err != nil {
 		return nil, err
 	}
-	back, err := a.goesBack(ctx, r, undo)
+	now, err := a.Store.Run(ctx, r.ID)
+	if err == nil && now.State != r.State {
+		err = refusal("the last run of %s has moved on meanwhile: it is %s now; look at it again", st.Name, now.State)
+	}
+	back := false
+	if err == nil {
+		back, err = a.goesBack(ctx, r, undo)
+	}
 	if err != nil {
 		return nil, errors.Join(err, a.Store.Unlock(ctx, st.ID, t.Token))
 	}
@@ -662,7 +755,7 @@ func (a *App) Resume(ctx context.Context, st *store.Stack, undo bool) (*Ticket, 
 	r.State, r.Token = store.RunWorking, t.Token
 	switch {
 	case back:
-		r.State, state, afresh = store.RunUndoing, store.Undoing, false
+		r.State, state, afresh, r.Back = store.RunUndoing, store.Undoing, false, true
 	case r.Kind == "delete":
 		state = store.Removing
 	}
@@ -675,20 +768,14 @@ func (a *App) Resume(ctx context.Context, st *store.Stack, undo bool) (*Ticket, 
 // goesBack decides whether a run that is taken up again goes on forwards or
 // is undone.
 func (a *App) goesBack(ctx context.Context, r *store.Run, undo bool) (bool, error) {
-	entries, err := a.Store.Journal(ctx, r.ID)
+	swept, err := a.swept(ctx, r)
 	if err != nil {
 		return false, err
-	}
-	swept := false // or edited for good
-	undoing := r.State == store.RunUndoing
-	for _, e := range entries {
-		swept = swept || e.Step.Half == run.Sweep || e.Step.Half == run.OneWay && e.State == run.Done
-		undoing = undoing || r.State == store.RunStuck && e.Step.Half == run.Undo
 	}
 	if undo && swept {
 		return false, refusal("the run has come too far to be undone: it has begun to remove things, or made an edit that cannot be put back; resume it")
 	}
-	return undo || undoing, nil
+	return undo || r.Back, nil
 }
 
 // Interrupted reports whether the last run of a stack has lost its process, or
@@ -743,7 +830,7 @@ func (a *App) Tail(ctx context.Context, runID string, each func(run.Event)) (*st
 			orphan = 0
 		}
 		if orphan > 20 {
-			return r, refusal("nobody carries this run out any more; resume it or undo it")
+			return r, a.orphaned(ctx, r)
 		}
 		select {
 		case <-ctx.Done():
@@ -751,6 +838,19 @@ func (a *App) Tail(ctx context.Context, runID string, each func(run.Event)) (*st
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
+}
+
+// orphaned says of a run that nobody carries out what can be done about it.
+func (a *App) orphaned(ctx context.Context, r *store.Run) error {
+	st, err := a.StackOf(ctx, r)
+	if err != nil {
+		return err
+	}
+	ways, err := a.WaysOut(ctx, st)
+	if err != nil {
+		return err
+	}
+	return refusal("nobody carries this run out any more: %s", ways)
 }
 
 // RevisionWanted resolves a stored revision of a stack again.

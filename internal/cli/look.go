@@ -87,8 +87,8 @@ func (p *Program) stacks() *cobra.Command {
 					j.LastRun = r.Number
 				}
 				note := ""
-				if open, err := a.Interrupted(cmd.Context(), st); err == nil && open {
-					note = "  did not come to its end: resume or undo it"
+				if ways, err := a.WaysOut(cmd.Context(), st); err == nil && ways.Resume {
+					note = "  did not come to its end: " + ways.String()
 				}
 				out, notes = append(out, j), append(notes, note)
 			}

@@ -362,9 +362,27 @@ func TestDriverIsCancelled(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := newSky()
 		d, book, plan := driver(t, s, nil)
-		book.cancel = true
+		time.AfterFunc(100*time.Millisecond, func() {
+			book.mu.Lock()
+			defer book.mu.Unlock()
+			book.cancel = true
+		})
 		out, err := d.Run(t.Context(), plan.Steps)
 		if err != nil || !out.Cancelled || out.Complete || len(s.resources) != 2 {
+			t.Errorf("%+v %v, %d resources", out, err, len(s.resources))
+		}
+	})
+}
+
+// TestDriverCancelledBefore begins nothing where somebody has asked to stop
+// before, as when the process that was asked has ended.
+func TestDriverCancelledBefore(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := newSky()
+		d, book, plan := driver(t, s, nil)
+		book.cancel = true
+		out, err := d.Run(t.Context(), plan.Steps)
+		if err != nil || !out.Cancelled || out.Complete || len(s.resources) != 0 {
 			t.Errorf("%+v %v, %d resources", out, err, len(s.resources))
 		}
 	})

@@ -198,17 +198,17 @@ func TestPlan(t *testing.T) {
 		got[s.ID] = fmt.Sprintf("%s %s %v", s.Action, s.Half, s.Needs)
 	}
 	want := map[string]string{
-		"create new":      "create build []",
-		"create swap":     "create build [create new]",
-		"update edit":     "update build [create swap]",
-		"update up":       "update one way []",
-		"update up2":      "update one way [update up]",
-		"create after":    "create build []",
-		"delete swap":     "delete sweep [delete drop]",
-		"delete drop":     "delete sweep []",
-		"delete free":     "release sweep []",
-		"delete old more": "delete sweep [delete old left]",
-		"delete old left": "delete sweep []",
+		"create new":              "create build []",
+		"create swap":             "create build [create new]",
+		"update edit":             "update build [create swap]",
+		"update up":               "update one way []",
+		"update up2":              "update one way [update up]",
+		"create after":            "create build []",
+		"delete swap":             "delete sweep [delete drop]",
+		"delete drop":             "delete sweep []",
+		"delete free":             "release sweep []",
+		"delete old more id-more": "delete sweep [delete old left id-left]",
+		"delete old left id-left": "delete sweep []",
 	}
 	for id, w := range want {
 		if got[id] != w {

@@ -50,19 +50,20 @@ type Run struct {
 	Ended     time.Time
 	Reason    string
 	Cancel    bool
+	Back      bool // it is, or was, undoing
 	// Timed says that how long its steps take is noted. It is not stored.
 	Timed bool
 	// Token is that of the lock under which the run is written. It is not stored.
 	Token string
 }
 
-const runColumns = `id, stack_id, number, kind, state, revision, base, prior, on_failure, plan, tally, estimate, started_by, started_ms, ended_ms, reason, cancel`
+const runColumns = `id, stack_id, number, kind, state, revision, base, prior, on_failure, plan, tally, estimate, started_by, started_ms, ended_ms, reason, cancel, back`
 
 func scanRun(row interface{ Scan(...any) error }) (*Run, error) {
 	r := &Run{}
 	var plan, tally string
 	var started, ended int64
-	err := row.Scan(&r.ID, &r.StackID, &r.Number, &r.Kind, &r.State, &r.Revision, &r.Base, &r.Prior, &r.OnFailure, &plan, &tally, &r.Estimate, &r.By, &started, &ended, &r.Reason, &r.Cancel)
+	err := row.Scan(&r.ID, &r.StackID, &r.Number, &r.Kind, &r.State, &r.Revision, &r.Base, &r.Prior, &r.OnFailure, &plan, &tally, &r.Estimate, &r.By, &started, &ended, &r.Reason, &r.Cancel, &r.Back)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, fmt.Errorf("run: %w", ErrNotFound)
 	}
@@ -131,7 +132,7 @@ func (s *Store) StartRun(ctx context.Context, r *Run, b Begin) error {
 				return err
 			}
 		}
-		if _, err := tx.ExecContext(ctx, `insert into runs(`+runColumns+`) values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, '', 0)`,
+		if _, err := tx.ExecContext(ctx, `insert into runs(`+runColumns+`) values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, '', 0, 0)`,
 			r.ID, r.StackID, r.Number, r.Kind, r.State, r.Revision, r.Base, r.Prior, r.OnFailure, plan, tally, r.Estimate, r.By, r.Started.UnixMilli()); err != nil {
 			return err
 		}
@@ -150,7 +151,7 @@ func (s *Store) SetRun(ctx context.Context, r *Run, state State, revision int) e
 		r.Ended = fromMS(now)
 	}
 	return s.fenced(ctx, r, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, `update runs set state = ?, reason = ?, ended_ms = ? where id = ?`, r.State, r.Reason, ended, r.ID); err != nil {
+		if _, err := tx.ExecContext(ctx, `update runs set state = ?, reason = ?, ended_ms = ?, back = ? where id = ?`, r.State, r.Reason, ended, r.Back, r.ID); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `update stacks set state = ?, revision = ?, updated_ms = ? where id = ?`, state, revision, now, r.StackID)
@@ -169,7 +170,7 @@ func (s *Store) ContinueRun(ctx context.Context, r *Run, state State, afresh boo
 				return err
 			}
 		}
-		if _, err := tx.ExecContext(ctx, `update runs set state = ?, reason = ?, cancel = ?, ended_ms = 0 where id = ?`, r.State, r.Reason, r.Cancel, r.ID); err != nil {
+		if _, err := tx.ExecContext(ctx, `update runs set state = ?, reason = ?, cancel = ?, ended_ms = 0, back = ? where id = ?`, r.State, r.Reason, r.Cancel, r.Back, r.ID); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `update stacks set state = ?, updated_ms = ? where id = ?`, state, s.now().UnixMilli(), r.StackID)

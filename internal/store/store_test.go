@@ -79,7 +79,7 @@ func TestRevisionsKeepSecretsSealed(t *testing.T) {
 	}}
 	for want := 1; want <= 2; want++ {
 		if n := addRev(t, s, st, rev); n != want {
-			t.Fatalf("revision %d: %v", n, err)
+			t.Fatalf("revision %d, want %d", n, want)
 		}
 	}
 	got, err := s.Revision(t.Context(), st.ID, 2)

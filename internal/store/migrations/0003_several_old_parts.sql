@@ -5,5 +5,11 @@
 alter table resources add column cloud_id text not null default '';
 update resources set cloud_id = coalesce(json_extract(body, '$.id'), '');
 
+-- Whether a run was undoing when it ended.
+alter table runs add column back integer not null default 0;
+update runs set back = 1 where state in ('undoing', 'undone') or state = 'stuck' and on_failure = 'undo'
+  and exists (select 1 from journal where run_id = runs.id and step like 'undo %');
+
 -- +goose Down
+alter table runs drop column back;
 alter table resources drop column cloud_id;
