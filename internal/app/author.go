@@ -19,6 +19,7 @@ import (
 	"brickrow/internal/bundle"
 	"brickrow/internal/cloud"
 	"brickrow/internal/files"
+	"brickrow/internal/identity"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 )
@@ -326,6 +327,10 @@ const targetsFile = "targets.yaml"
 type targetSettings struct {
 	Careful  []string `yaml:"careful"`
 	Approval []string `yaml:"approval"`
+	// Approvers and Deployers are identities by target: who may approve (nobody
+	// named is anybody but who saved it), and who may open what is sealed.
+	Approvers map[string][]string `yaml:"approvers,omitempty"`
+	Deployers map[string][]string `yaml:"deployers,omitempty"`
 }
 
 func (a *App) settings() (targetSettings, error) {
@@ -343,14 +348,17 @@ func (a *App) settings() (targetSettings, error) {
 	return in, nil
 }
 
-func (a *App) approvalNeeded(t stack.Target) (bool, error) {
+// approvalNeeded reports whether what is done to a stack needs the agreement of a
+// second person: because its target does, or because the stack names who may
+// agree.
+func (a *App) approvalNeeded(p *Preview) (bool, error) {
 	in, err := a.settings()
-	return slices.Contains(in.Approval, t.String()), err
+	return slices.Contains(in.Approval, p.Target.String()) || len(p.approvers) > 0, err
 }
 
 // Set says whether a target is careful, or needs approval: what is careful or
-// approval.
-func (a *App) Set(ctx context.Context, what, target string, on bool) error {
+// approval. With approval, identities of those who may give it can be named.
+func (a *App) Set(ctx context.Context, what, target string, on bool, approvers ...string) error {
 	t, ok := stack.ParseTarget(target)
 	targets, err := a.Cloud.Targets(ctx)
 	if err != nil {
@@ -369,6 +377,19 @@ func (a *App) Set(ctx context.Context, what, target string, on bool) error {
 		*list = append(*list, target)
 	}
 	slices.Sort(*list)
+	for _, line := range approvers {
+		if who, err := identity.Parse(line); err != nil || who.Key == "" {
+			return refusal("'%s' is nobody's identity: 'brickrow identity' prints one's own", line)
+		}
+	}
+	if what == "approval" && len(approvers) > 0 {
+		if in.Approvers == nil {
+			in.Approvers = map[string][]string{}
+		}
+		in.Approvers[target] = approvers
+	} else if what == "approval" && !on {
+		delete(in.Approvers, target)
+	}
 	text, err := yaml.Marshal(in)
 	if err != nil {
 		return err

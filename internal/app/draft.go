@@ -331,8 +331,12 @@ type Preview struct {
 	By       string
 	Approved bool
 	Saved    string // the file that it was saved in; "" is none
-	careful  bool
-	past     map[string]map[run.Action][]float64 // how long things took, by type
+	To       int    // of a way back: the revision that it goes back to
+
+	careful, throwaway bool
+	approvers          []string                            // who may agree, as the stack file says
+	onFailure          string                              // what was saved says
+	past               map[string]map[run.Action][]float64 // how long things took, by type
 }
 
 // WhatIf compares a draft with the record and the cloud. Findings of the draft
@@ -541,6 +545,12 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 	}
 	p.careful = p.Draft != nil && p.Draft.Stack != nil && p.Draft.Stack.Careful || p.Stack != nil && p.Stack.Careful || slices.Contains(in.Careful, t.String())
 	s.Careful = p.careful
+	switch {
+	case p.Draft != nil && p.Draft.Stack != nil:
+		p.throwaway, p.approvers = p.Draft.Stack.Throwaway, p.Draft.Stack.Approvers
+	case p.Stack != nil:
+		p.throwaway, p.approvers = p.Stack.Throwaway, p.Stack.Approvers
+	}
 	p.ChangeSet = whatif.Compare(s)
 	return nil
 }
@@ -596,6 +606,21 @@ func markLive(live map[string]*stack.Live, w *stack.Wanted, is *deployed) {
 // actions are what a run does for a change.
 var actions = map[whatif.Kind]run.Action{whatif.New: run.Create, whatif.Swap: run.Create, whatif.Edit: run.Update, whatif.Adopt: run.Update, whatif.Drop: run.Delete}
 
+// Throwaway reports whether the stack says that losing its data does not matter.
+func (p *Preview) Throwaway() bool { return p.throwaway && !p.careful }
+
+// OnFailure is what happens when carrying it out fails, where nobody says
+// otherwise: undo or hold.
+func (p *Preview) OnFailure() string {
+	switch {
+	case p.onFailure != "":
+		return p.onFailure
+	case p.Draft != nil && p.Draft.Stack != nil:
+		return p.Draft.Stack.OnFailure
+	}
+	return "undo"
+}
+
 // Careful reports whether the stack, or its target, is a careful one.
 func (p *Preview) Careful() bool { return p.careful }
 
@@ -620,7 +645,7 @@ func (a *App) WhatIfUndo(ctx context.Context, st *store.Stack, number int) (*Pre
 		return nil, err
 	}
 	wanted, findings := resolveRevision(rev)
-	p := &Preview{Stack: st, Kind: "undo", Revision: rev}
+	p := &Preview{Stack: st, Kind: "undo", Revision: rev, To: number}
 	rev.Note = fmt.Sprintf("as revision %d", number)
 	if err := a.against(ctx, p, wanted); err != nil {
 		return nil, err

@@ -66,10 +66,11 @@ func (a *App) Prepare(ctx context.Context, p *Preview, onFailure string) (*Ticke
 	if p.Kind == "compare" {
 		return nil, refusal("a comparison cannot be deployed")
 	}
-	if needed, err := a.approvalNeeded(p.Target); err != nil {
+	if needed, err := a.approvalNeeded(p); err != nil {
 		return nil, err
-	} else if needed && p.Kind == "deploy" && !p.Approved {
-		return nil, refusal("what goes to %s needs the agreement of a second person: save it with whatif --save FILE, let somebody approve FILE, then deploy FILE", p.Target)
+	} else if needed && !p.Approved {
+		how := map[string]string{"deploy": "whatif --save FILE", "undo": "undo " + p.ChangeSet.Stack + " --save FILE", "delete": "delete " + p.ChangeSet.Stack + " --save FILE"}[p.Kind]
+		return nil, refusal("what is done to %s in %s needs the agreement of a second person: save it with %s, let somebody approve FILE, then deploy FILE", p.ChangeSet.Stack, p.Target, how)
 	}
 	if p.Empty() && len(p.Old) == 0 && !(p.Kind == "delete" && p.Stack != nil && p.Stack.State != store.Removed) {
 		return nil, ErrNothingToDo
@@ -141,7 +142,7 @@ func (a *App) prepare(ctx context.Context, p *Preview, st *store.Stack, t *Ticke
 			if d := p.Draft.File.Service.Description; d != "" {
 				description = d
 			}
-			begin.About = &store.About{Description: description, File: path, Careful: p.Draft.Stack.Careful}
+			begin.About = &store.About{Description: description, File: path, Careful: p.Draft.Stack.Careful, Throwaway: p.Draft.Stack.Throwaway, Approvers: p.Draft.Stack.Approvers}
 		}
 	}
 	r.Token, t.Run = t.Token, r

@@ -4,10 +4,12 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"reflect"
+	"regexp"
 	"slices"
 	"strings"
 	"syscall"
@@ -15,6 +17,7 @@ import (
 
 	"brickrow/internal/bundle"
 	"brickrow/internal/files"
+	"brickrow/internal/identity"
 	"brickrow/internal/stack"
 	"brickrow/internal/store"
 	"brickrow/internal/tosca"
@@ -24,21 +27,31 @@ import (
 const maxSaved = 256 << 20
 
 // savedFormat begins every saved change set.
-const savedFormat = "brickrow change set, version 1"
+const savedFormat = "brickrow change set, version 2"
 
-// Saved is a change set in a file. What it was made from is sealed; the rest is
-// to be read. Whoever changes the file is found out by the signature.
+// anySavedFormat is what those of all versions begin with.
+const anySavedFormat = "brickrow change set, version "
+
+// Saved is a change set in a file: of a deployment, of a way back, or of a
+// deletion. What a deployment was made from is sealed to those who deploy; the
+// rest is to be read by anybody. Whoever changes the file is found out by the
+// signature.
 type Saved struct {
 	Format    string          `json:"format"`
+	Kind      string          `json:"kind"` // deploy, undo, delete
 	Stack     string          `json:"stack"`
 	Target    string          `json:"target"`
-	StackFile string          `json:"stack_file"`
+	To        int             `json:"to_revision,omitempty"` // of a way back
+	StackFile string          `json:"stack_file,omitempty"`
 	By        string          `json:"by"`
+	Key       string          `json:"key"` // that the signature is checked with
 	At        time.Time       `json:"at"`
 	Careful   bool            `json:"careful"`
+	Throwaway bool            `json:"throwaway,omitempty"`
 	OnFailure string          `json:"on_failure"`
+	Approvers []string        `json:"approvers,omitempty"` // who may approve, as the stack file and the target say
 	ChangeSet json.RawMessage `json:"change_set"`
-	Sealed    string          `json:"sealed"`
+	Sealed    string          `json:"sealed,omitempty"`
 	Signature string          `json:"signature"`
 	Approvals []Approval      `json:"approvals"`
 }
@@ -46,6 +59,7 @@ type Saved struct {
 // Approval says that somebody agrees to a change set.
 type Approval struct {
 	By        string    `json:"by"`
+	Key       string    `json:"key"` // that the signature is checked with
 	At        time.Time `json:"at"`
 	Signature string    `json:"signature"`
 }
@@ -65,8 +79,11 @@ func (s Saved) content() []byte {
 }
 
 func (s *Saved) agreed(a Approval) []byte {
-	return []byte(s.Signature + "\n" + a.By + "\n" + a.At.UTC().Format(time.RFC3339Nano))
+	return []byte(s.Signature + "\n" + a.By + "\n" + a.Key + "\n" + a.At.UTC().Format(time.RFC3339Nano))
 }
+
+// Me is the identity of the one whose data folder this is.
+func (a *App) Me() (*identity.Identity, error) { return identity.Open(a.Home) }
 
 // IsSaved reports whether a file is a saved change set.
 func IsSaved(path string) bool {
@@ -80,81 +97,206 @@ func IsSaved(path string) bool {
 	}
 	start := make([]byte, 200)
 	n, _ := f.Read(start)
-	return bytes.Contains(start[:n], []byte(savedFormat))
+	return bytes.Contains(start[:n], []byte(anySavedFormat))
 }
 
-// Save writes a preview to a file, from which exactly that can be deployed.
+// Save writes a preview to a file, from which exactly that can be carried out.
 func (a *App) Save(p *Preview, path string) error {
 	if p.Findings.HasErrors() {
 		return &Refusal{Findings: p.Findings}
 	}
-	if p.Kind != "deploy" || p.Revision == nil {
-		return refusal("only a what-if of a deployment can be saved")
+	if p.Kind == "compare" {
+		return refusal("a comparison cannot be saved: it cannot be carried out")
+	}
+	me, err := a.Me()
+	if err != nil {
+		return err
+	}
+	in, err := a.settings()
+	if err != nil {
+		return err
 	}
 	changes, err := json.Marshal(p.ChangeSet)
 	if err != nil {
 		return err
 	}
-	file, err := filepath.Abs(p.Draft.Path)
-	if err != nil {
-		return err
+	s := Saved{Format: savedFormat, Kind: p.Kind, Stack: p.ChangeSet.Stack, Target: p.Target.String(), By: store.Who(), Key: me.Public().Key, At: time.Now().UTC(),
+		Careful: p.Careful(), Throwaway: p.Throwaway(), OnFailure: "undo", Approvers: append(slices.Clone(p.approvers), in.Approvers[p.Target.String()]...), ChangeSet: changes}
+	switch p.Kind {
+	case "undo":
+		s.To = p.To
+	case "deploy":
+		if s.StackFile, err = filepath.Abs(p.Draft.Path); err != nil {
+			return err
+		}
+		s.OnFailure = p.Draft.Stack.OnFailure
+		to, err := a.deployers(p, me)
+		if err != nil {
+			return err
+		}
+		packed, err := store.PackRevision(*p.Revision)
+		if err != nil {
+			return err
+		}
+		if s.Sealed, err = identity.Seal(packed, to); err != nil {
+			return err
+		}
 	}
-	s := Saved{Format: savedFormat, Stack: p.ChangeSet.Stack, Target: p.Target.String(), StackFile: file, By: store.Who(), At: time.Now().UTC(), Careful: p.Careful(),
-		OnFailure: p.Draft.Stack.OnFailure, ChangeSet: changes}
-	if s.Sealed, err = a.Store.SealRevision(*p.Revision); err != nil {
-		return err
-	}
-	s.Signature = a.Store.Sign(s.content())
+	s.Signature = me.Sign(s.content())
 	return writeSaved(path, &s)
 }
 
+// deployers are the recipients that may open what is sealed: whoever saves it,
+// and those that the stack file and the target name.
+func (a *App) deployers(p *Preview, me *identity.Identity) ([]string, error) {
+	in, err := a.settings()
+	if err != nil {
+		return nil, err
+	}
+	to := []string{me.Public().Recipient}
+	for _, line := range append(slices.Clone(p.Draft.Stack.Deployers), in.Deployers[p.Target.String()]...) {
+		who, err := identity.Parse(line)
+		if err != nil {
+			return nil, refusal("%v", err)
+		}
+		if who.Recipient != "" && !slices.Contains(to, who.Recipient) {
+			to = append(to, who.Recipient)
+		}
+	}
+	return to, nil
+}
+
+// writeSaved writes a saved change set so that others can read it: it holds
+// nothing that is not sealed.
 func writeSaved(path string, s *Saved) error {
 	b, err := json.MarshalIndent(s, "", "  ")
 	if err != nil {
 		return err
 	}
-	return files.Write(path, append(b, '\n'), 0o600)
+	return files.Write(path, append(b, '\n'), 0o644)
 }
 
-// readSaved reads a saved change set and looks whether it is as it was written.
+// approvalPart is between the name of a saved change set and that of somebody who
+// agrees to it, where the approval lies in a file of its own.
+const approvalPart = ".approval-"
+
+// readSaved reads a saved change set with the approvals beside it, and looks
+// whether all are as they were written.
 func (a *App) readSaved(path string) (*Saved, error) {
 	b, err := files.Read(path, maxSaved)
 	if err != nil {
 		return nil, err
 	}
 	s := &Saved{}
-	if err := json.Unmarshal(b, s); err != nil || s.Format != savedFormat {
+	if err := json.Unmarshal(b, s); err != nil || !strings.HasPrefix(s.Format, anySavedFormat) {
 		return nil, refusal("%s is no saved change set", path)
 	}
-	if a.Store.Sign(s.content()) != s.Signature {
-		return nil, refusal("%s was changed after it was saved, or was saved with another data folder; make it anew with whatif --save", path)
+	if s.Format != savedFormat {
+		return nil, refusal("%s was saved by another version of Brick Row: make it anew with whatif --save", path)
+	}
+	if !identity.Verify(s.Key, s.content(), s.Signature) {
+		return nil, refusal("%s was changed after it was saved; make it anew with whatif --save", path)
+	}
+	beside, err := filepath.Glob(globEscaped(path) + approvalPart + "*")
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range beside {
+		text, err := files.Read(name, 1<<20)
+		if err != nil {
+			return nil, err
+		}
+		var ap Approval
+		if err := json.Unmarshal(text, &ap); err != nil {
+			return nil, refusal("%s is no approval: %v", name, err)
+		}
+		s.Approvals = append(s.Approvals, ap)
+	}
+	allowed, err := a.approvers(s.Target, s.Approvers)
+	if err != nil {
+		return nil, err
 	}
 	for _, ap := range s.Approvals {
-		if a.Store.Sign(s.agreed(ap)) != ap.Signature {
+		if !identity.Verify(ap.Key, s.agreed(ap), ap.Signature) {
 			return nil, refusal("the approval of %s in %s is not genuine", ap.By, path)
+		}
+		if err := s.mayApprove(ap, allowed); err != nil {
+			return nil, err
 		}
 	}
 	return s, nil
 }
 
-// Approve adds the approval of the one who asks to a saved change set. It has
-// to be somebody else than the one who saved it.
-func (a *App) Approve(path, who string) (*Saved, error) {
-	s, err := a.readSaved(path)
+func globEscaped(p string) string {
+	return strings.NewReplacer("\\", "\\\\", "*", "\\*", "?", "\\?", "[", "\\[").Replace(p)
+}
+
+// approvers are the keys of those who may approve: those that the stack file
+// names, and those of the target. None is anybody but who saved it.
+func (a *App) approvers(target string, ofStack []string) ([]string, error) {
+	in, err := a.settings()
 	if err != nil {
 		return nil, err
 	}
-	switch {
-	case who == s.By:
-		return nil, refusal("%s saved it: another person has to approve it", who)
-	case slices.ContainsFunc(s.Approvals, func(ap Approval) bool { return ap.By == who }):
-		return nil, refusal("%s has approved it already", who)
+	var keys []string
+	for _, line := range append(slices.Clone(ofStack), in.Approvers[target]...) {
+		who, err := identity.Parse(line)
+		if err != nil {
+			return nil, refusal("%v", err)
+		}
+		keys = append(keys, who.Key)
 	}
-	ap := Approval{By: who, At: time.Now().UTC()}
-	ap.Signature = a.Store.Sign(s.agreed(ap))
-	s.Approvals = append(s.Approvals, ap)
-	return s, writeSaved(path, s)
+	return keys, nil
 }
+
+// mayApprove refuses an approval of the one who saved it, and of one who is not
+// among those that are named.
+func (s *Saved) mayApprove(ap Approval, allowed []string) error {
+	switch {
+	case ap.By == s.By || ap.Key == s.Key:
+		return refusal("%s saved it: another person has to approve it", s.By)
+	case len(allowed) > 0 && !slices.Contains(allowed, ap.Key):
+		return refusal("%s (%s) is not among those who may approve what goes to %s in %s", ap.By, ap.Key, s.Stack, s.Target)
+	}
+	return nil
+}
+
+// Approve adds the approval of the one who asks to a saved change set. It has
+// to be somebody else than the one who saved it. Where the file belongs to
+// somebody else, the approval lies beside it; in is where it was written.
+func (a *App) Approve(path, who string) (s *Saved, in string, err error) {
+	if s, err = a.readSaved(path); err != nil {
+		return nil, "", err
+	}
+	me, err := a.Me()
+	if err != nil {
+		return nil, "", err
+	}
+	allowed, err := a.approvers(s.Target, s.Approvers)
+	if err != nil {
+		return nil, "", err
+	}
+	ap := Approval{By: who, Key: me.Public().Key, At: time.Now().UTC()}
+	if err := s.mayApprove(ap, allowed); err != nil {
+		return nil, "", err
+	}
+	if slices.ContainsFunc(s.Approvals, func(have Approval) bool { return have.Key == ap.Key || have.By == who }) {
+		return nil, "", refusal("%s has approved it already", who)
+	}
+	ap.Signature = me.Sign(s.agreed(ap))
+	text, err := json.MarshalIndent(ap, "", "  ")
+	if err != nil {
+		return nil, "", err
+	}
+	in = path + approvalPart + unfit.ReplaceAllString(who, "_")
+	s.Approvals = append(s.Approvals, ap)
+	if err := files.Write(in, append(text, '\n'), 0o644); err != nil {
+		return nil, "", refusal("the approval cannot be written beside %s: %v; copy the file to a folder that you may write to, approve the copy and hand that back", path, err)
+	}
+	return s, in, nil
+}
+
+var unfit = regexp.MustCompile(`[^A-Za-z0-9_-]+`)
 
 // OpenSaved makes the preview of a saved change set again, and refuses it with
 // the differences where anything has moved on since.
@@ -163,13 +305,59 @@ func (a *App) OpenSaved(ctx context.Context, path string) (*Preview, error) {
 	if err != nil {
 		return nil, err
 	}
-	rev, err := a.Store.OpenRevision(s.Sealed)
+	p, err := a.again(ctx, path, s)
+	if err != nil {
+		return nil, err
+	}
+	p.Saved, p.onFailure, p.approvers = path, s.OnFailure, s.Approvers
+	if p.Findings.HasErrors() {
+		return p, nil
+	}
+	now, err := json.Marshal(p.ChangeSet)
+	if err != nil {
+		return nil, err
+	}
+	if differences := moved(s.ChangeSet, now); len(differences) > 0 {
+		return nil, refusal("things have moved on since %s saved it (%s):\n  %s\nmake it anew with --save", s.By, s.At.Local().Format("2006-01-02 15:04"), strings.Join(differences, "\n  "))
+	}
+	p.By = "saved by " + s.By
+	for _, ap := range s.Approvals {
+		p.Approved = true
+		p.By += ", approved by " + ap.By
+	}
+	return p, nil
+}
+
+// again makes the comparison of a saved change set anew.
+func (a *App) again(ctx context.Context, path string, s *Saved) (*Preview, error) {
+	target, _ := stack.ParseTarget(s.Target)
+	if s.Kind != "deploy" {
+		st, err := a.Store.At(ctx, s.Stack, target)
+		if err != nil {
+			return nil, refusal("%s is about %s in %s, which is not known here", path, s.Stack, s.Target)
+		}
+		if s.Kind == "delete" {
+			return a.WhatIfDelete(ctx, st)
+		}
+		return a.WhatIfUndo(ctx, st, s.To)
+	}
+	me, err := a.Me()
+	if err != nil {
+		return nil, err
+	}
+	packed, err := me.Open(s.Sealed)
+	if errors.Is(err, identity.ErrNotForMe) {
+		return nil, refusal("%s is sealed to those who deploy to %s, and you are not among them: they have to carry it out; 'deployers' in the stack file names them", path, s.Target)
+	}
 	if err != nil {
 		return nil, refusal("%s cannot be opened: %v", path, err)
 	}
-	target, _ := stack.ParseTarget(s.Target)
+	rev, err := store.UnpackRevision(packed)
+	if err != nil {
+		return nil, refusal("%s cannot be opened: %v", path, err)
+	}
 	b := bundle.Stored(rev.Template, rev.Entry, []byte(rev.Text), rev.Files)
-	d := &Draft{Path: s.StackFile, Template: rev.Template, Text: rev.Text, Bundle: b, Stack: &stack.File{Path: s.StackFile, Stack: s.Stack, Target: target, Careful: s.Careful, OnFailure: s.OnFailure, Tags: rev.Tags}}
+	d := &Draft{Path: s.StackFile, Template: rev.Template, Text: rev.Text, Bundle: b, Stack: &stack.File{Path: s.StackFile, Stack: s.Stack, Target: target, Careful: s.Careful, Throwaway: s.Throwaway, Approvers: s.Approvers, OnFailure: s.OnFailure, Tags: rev.Tags}}
 	var findings tosca.Findings
 	d.File, findings = tosca.Read(b.Name, b.Text, b.Source())
 	if text, err := files.Read(s.StackFile, tosca.MaxBytes); err == nil { // it may name rules
@@ -181,28 +369,12 @@ func (a *App) OpenSaved(ctx context.Context, path string) (*Preview, error) {
 	d.base = d.Findings
 	d.options = stack.Options{Given: givenAgain(rev), Tags: rev.Tags}
 	d.resolve()
-	p, err := a.WhatIf(ctx, d, true)
-	if err != nil {
-		return nil, err
-	}
-	p.Saved = path
-	if p.Findings.HasErrors() {
-		return p, nil
-	}
-	now, err := json.Marshal(p.ChangeSet)
-	if err != nil {
-		return nil, err
-	}
-	if differences := moved(s.ChangeSet, now); len(differences) > 0 {
-		return nil, refusal("things have moved on since %s saved it (%s):\n  %s\nmake it anew with whatif --save", s.By, s.At.Local().Format("2006-01-02 15:04"), strings.Join(differences, "\n  "))
-	}
-	p.By = "saved by " + s.By
-	for _, ap := range s.Approvals {
-		p.Approved = true
-		p.By += ", approved by " + ap.By
-	}
-	return p, nil
+	return a.WhatIf(ctx, d, true)
 }
+
+// ShowSaved is the change set of a saved file as it was saved, for who may read
+// it and has nothing to compare it with.
+func (a *App) ShowSaved(path string) (*Saved, error) { return a.readSaved(path) }
 
 // moved lists how two change sets differ in what they would do.
 func moved(was, is []byte) []string {

@@ -43,8 +43,8 @@ func TestSavedChangeSets(t *testing.T) {
 			t.Errorf("the file shows %s", secret)
 		}
 	}
-	if info, err := os.Stat(file); err != nil || info.Mode().Perm() != 0o600 {
-		t.Errorf("the file can be read by others: %v %v", info, err)
+	if info, err := os.Stat(file); err != nil || info.Mode().Perm()&0o044 != 0o044 {
+		t.Errorf("those who are to agree cannot read the file: %v %v", info, err)
 	}
 
 	// somebody changes the file
@@ -88,19 +88,56 @@ func TestSavedChangeSets(t *testing.T) {
 	if _, err := b.Prepare(t.Context(), p, "undo"); err == nil || !strings.Contains(err.Error(), "second person") {
 		t.Errorf("what was saved went without approval: %v", err)
 	}
-	if _, err := b.Approve(file, store.Who()); err == nil {
-		t.Error("one can approve one's own")
-	}
-	if _, err := b.Approve(file, "warden"); err != nil {
+	other, err := Open(Options{Home: filepath.Join(t.TempDir(), "other"), Speed: 5000})
+	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := b.Approve(file, "warden"); err == nil {
+	defer other.Close()
+	if _, _, err := b.Approve(file, store.Who()); err == nil {
+		t.Error("one can approve one's own")
+	}
+	if _, _, err := b.Approve(file, "warden"); err == nil {
+		t.Error("one can approve one's own under another name")
+	}
+	if _, _, err := other.Approve(file, store.Who()); err == nil {
+		t.Error("one can approve one's own with another data folder")
+	}
+	_, in, err := other.Approve(file, "warden")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := other.Approve(file, "warden"); err == nil {
 		t.Error("one can approve twice")
 	}
-	approved := readText(t, file)
-	b.write("plan.json", strings.Replace(approved, `"by": "warden"`, `"by": "keeper"`, 1))
+	approved := readText(t, in)
+	b.write(filepath.Base(in), strings.Replace(approved, `"by": "warden"`, `"by": "keeper"`, 1))
 	refused("is not genuine")
-	b.write("plan.json", approved)
+	b.write(filepath.Base(in), approved)
+
+	// only those may approve that are named, where some are
+	me, err := b.Me()
+	if err != nil {
+		t.Fatal(err)
+	}
+	them, err := other.Me()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, named := range []struct{ who, words string }{{me.Public().String(), "is not among those who may approve"}, {them.Public().String(), ""}} {
+		if err := b.Set(t.Context(), "approval", "workshop/alder-1", true, named.who); err != nil {
+			t.Fatal(err)
+		}
+		if named.words != "" {
+			refused(named.words)
+		} else if _, err := b.OpenSaved(t.Context(), file); err != nil {
+			t.Error(err)
+		}
+	}
+
+	// those who are not to deploy read it, and cannot open what is sealed
+	if _, err := other.OpenSaved(t.Context(), file); err == nil || !strings.Contains(err.Error(), "sealed to those who deploy") {
+		t.Errorf("opened by one who only approves: %v", err)
+	}
 	for _, name := range []string{"bulletin.yaml", "bulletin-test.stack.yaml", "secrets/db_password"} {
 		if err := os.Remove(filepath.Join(b.dir, name)); err != nil {
 			t.Fatal(err)
@@ -114,4 +151,34 @@ func TestSavedChangeSets(t *testing.T) {
 		t.Errorf("it ended %s by %q", r.State, r.By)
 	}
 	refused("the stack was at revision 1, it is at 2")
+
+	// a way back and a deletion need it too, and are saved like others
+	for kind, preview := range map[string]func() (*Preview, error){
+		"undo":   func() (*Preview, error) { return b.WhatIfUndo(t.Context(), b.stack("bulletin-test"), 1) },
+		"delete": func() (*Preview, error) { return b.WhatIfDelete(t.Context(), b.stack("bulletin-test")) },
+	} {
+		p, err := preview()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := b.Prepare(t.Context(), p, "undo"); err == nil || !strings.Contains(err.Error(), "second person") {
+			t.Errorf("%s went without approval: %v", kind, err)
+		}
+		saved := filepath.Join(b.dir, kind+".json")
+		if err := b.Save(p, saved); err != nil {
+			t.Fatal(err)
+		}
+		if _, _, err := other.Approve(saved, "warden"); err != nil {
+			t.Fatal(err)
+		}
+		if p, err = b.OpenSaved(t.Context(), saved); err != nil || p.Kind != kind || !p.Approved {
+			t.Errorf("%s, opened again: %+v %v", kind, p, err)
+		}
+	}
+	if p, err = b.OpenSaved(t.Context(), filepath.Join(b.dir, "delete.json")); err != nil {
+		t.Fatal(err)
+	}
+	if r := b.carry(p, "hold"); r.State != store.RunDone {
+		t.Errorf("the deletion ended %s: %s", r.State, r.Reason)
+	}
 }

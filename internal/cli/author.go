@@ -289,11 +289,13 @@ func (p *Program) newFrom() *cobra.Command {
 func (p *Program) targets() *cobra.Command {
 	var asJSON bool
 	var careful, notCareful, approval, noApproval string
+	var approvers []string
 	cmd := &cobra.Command{Use: "targets", Short: "List the accounts and regions, and who one is there", Args: cobra.NoArgs}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	cmd.Flags().StringVar(&careful, "careful", "", "make this target a careful one: its stacks are slower to confirm")
 	cmd.Flags().StringVar(&notCareful, "not-careful", "", "make this target an ordinary one again")
 	cmd.Flags().StringVar(&approval, "approval", "", "let deployments to this target need the approval of a second person")
+	cmd.Flags().StringArrayVar(&approvers, "approver", nil, "with --approval: the identity of one who may give it ('brickrow identity' prints one's own); may be given several times")
 	cmd.Flags().StringVar(&noApproval, "no-approval", "", "let them need none again")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		return p.with(func(a *app.App) error {
@@ -304,7 +306,7 @@ func (p *Program) targets() *cobra.Command {
 				if set.target == "" {
 					continue
 				}
-				if err := a.Set(cmd.Context(), set.what, set.target, set.on); err != nil {
+				if err := a.Set(cmd.Context(), set.what, set.target, set.on, approvers...); err != nil {
 					return err
 				}
 			}

@@ -273,13 +273,26 @@ func (p *Program) toDeploy(ctx context.Context, a *app.App, path string, v app.V
 	return pv, nil
 }
 
+func (p *Program) identity() *cobra.Command {
+	return &cobra.Command{Use: "identity", Short: "Print who you are to others: what they put into 'approvers' and 'deployers'", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			return p.with(func(a *app.App) error {
+				me, err := a.Me()
+				if err == nil {
+					fmt.Fprintln(p.Out, me.Public())
+				}
+				return err
+			})
+		}}
+}
+
 func (p *Program) approve() *cobra.Command {
 	return &cobra.Command{Use: "approve CHANGESET", Short: "Agree to a saved change set that somebody else made", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			return p.with(func(a *app.App) error {
-				s, err := a.Approve(args[0], store.Who())
+				s, in, err := a.Approve(args[0], store.Who())
 				if err == nil {
-					fmt.Fprintf(p.Out, "%s in %s, saved by %s, is approved by %s\n", s.Stack, s.Target, s.By, store.Who())
+					fmt.Fprintf(p.Out, "%s in %s, saved by %s, is approved by %s\nwritten as %s; it belongs beside the file\n", s.Stack, s.Target, s.By, store.Who(), in)
 				}
 				return err
 			})
@@ -318,12 +331,37 @@ func (p *Program) deploy() *cobra.Command {
 				fmt.Fprintln(p.Out)
 			}
 			if onFailure == "" {
-				onFailure = pv.Draft.Stack.OnFailure
+				onFailure = pv.OnFailure()
 			}
 			return p.carry(cmd.Context(), a, pv, onFailure, yes, asJSON, accept)
 		})
 	}
 	return cmd
+}
+
+func saveFlag(cmd *cobra.Command) *string {
+	return cmd.Flags().String("save", "", "do nothing, and save it to this file, from which 'deploy' carries out exactly that")
+}
+
+// shownAndCarried shows what a way back, or a deletion, would do, and then saves
+// it or carries it out.
+func (p *Program) shownAndCarried(ctx context.Context, a *app.App, pv *app.Preview, save, onFailure string, yes, asJSON bool, accept []string) error {
+	if !asJSON {
+		p.changeSet(pv.ChangeSet)
+		fmt.Fprintln(p.Out)
+	}
+	p.findings(pv.Findings)
+	if pv.Findings.HasErrors() {
+		return exit(ExitRefused)
+	}
+	if save == "" {
+		return p.carry(ctx, a, pv, onFailure, yes, asJSON, accept)
+	}
+	if err := a.Save(pv, save); err != nil {
+		return err
+	}
+	fmt.Fprintf(p.Err, "saved as %s\n", save)
+	return nil
 }
 
 // carry confirms, prepares and carries out a preview in the foreground.
@@ -360,21 +398,22 @@ func (p *Program) carry(ctx context.Context, a *app.App, pv *app.Preview, onFail
 // Question is the confirmation of a preview: it repeats the numbers and the
 // target.
 func Question(pv *app.Preview) string {
-	verb := map[string]string{"deploy": "Deploy", "undo": "Go back", "delete": "Delete"}[pv.Kind]
-	return fmt.Sprintf("%s %s: %s in %s / %s?", verb, pv.ChangeSet.Stack, pv.Tally, pv.Target.Account, pv.Target.Region)
+	what := map[string]string{"deploy": "Deploy " + pv.ChangeSet.Stack, "undo": fmt.Sprintf("Go back to revision %d of %s", pv.To, pv.ChangeSet.Stack), "delete": "Delete " + pv.ChangeSet.Stack}[pv.Kind]
+	return fmt.Sprintf("%s: %s in %s / %s?", what, pv.Tally, pv.Target.Account, pv.Target.Region)
 }
 
 // NeedsName reports whether a confirmation wants the stack's name typed: where
-// data would go, or the target is careful.
+// data would go that matters, or the target is careful.
 func NeedsName(pv *app.Preview) bool {
-	return len(pv.DataLost()) > 0 || pv.Careful()
+	return len(pv.DataLost()) > 0 && !pv.Throwaway() || pv.Careful()
 }
 
 func acceptFlag(cmd *cobra.Command, accept *[]string) {
-	cmd.Flags().StringArrayVar(accept, "accept", nil, "with --yes on a careful target: a risk that is accepted; data is the only one that must be")
+	cmd.Flags().StringArrayVar(accept, "accept", nil, "with --yes: a risk that is accepted; data is the only one that must be, unless the stack file says throwaway: true")
 }
 
-// accepted refuses to lose data on a careful target by --yes alone.
+// accepted refuses to lose data by --yes alone, unless the stack is a throwaway
+// one.
 func accepted(pv *app.Preview, yes bool, accept []string) error {
 	for _, a := range accept {
 		if a != string(whatif.RiskData) {
@@ -382,10 +421,14 @@ func accepted(pv *app.Preview, yes bool, accept []string) error {
 		}
 	}
 	lost := pv.DataLost()
-	if !yes || !pv.Careful() || len(lost) == 0 || len(accept) > 0 {
+	if !yes || pv.Throwaway() || len(lost) == 0 || len(accept) > 0 {
 		return nil
 	}
-	return fmt.Errorf("%s, and %s is careful: add --accept data to --yes", lost[0].Text, pv.Target)
+	more := ""
+	if len(lost) > 1 {
+		more = fmt.Sprintf(" (and %d more)", len(lost)-1)
+	}
+	return fmt.Errorf("%s%s: add --accept data to --yes, or, where that never matters, throwaway: true to the stack file", lost[0].Text, more)
 }
 
 // execute carries a run out here and prints its events. The first interrupt
@@ -509,13 +552,18 @@ func (p *Program) undo() *cobra.Command {
 	acceptFlag(cmd, &accept)
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	cmd.Flags().IntVar(&to, "to", 0, "the revision to go back to (default: the one before)")
+	save := saveFlag(cmd)
 	cmd.Flags().BoolVar(&asJSON, "json", false, "events as JSON, one a line")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		ctx := cmd.Context()
 		return p.onStack(ctx, args[0], func(a *app.App, st *store.Stack) error {
+			given := cmd.Flags().Changed("to")
+			if given && to < 1 {
+				return usage{fmt.Errorf("there is no revision %d: they are counted from 1", to)}
+			}
 			if open, err := a.Interrupted(ctx, st); err != nil {
 				return err
-			} else if open && to == 0 {
+			} else if open && !given {
 				t, err := a.Resume(ctx, st, true)
 				if err != nil {
 					return err
@@ -526,11 +574,7 @@ func (p *Program) undo() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if !asJSON {
-				p.changeSet(pv.ChangeSet)
-				fmt.Fprintln(p.Out)
-			}
-			return p.carry(ctx, a, pv, "undo", yes, asJSON, accept)
+			return p.shownAndCarried(ctx, a, pv, *save, "undo", yes, asJSON, accept)
 		})
 	}
 	return cmd
@@ -541,6 +585,7 @@ func (p *Program) remove() *cobra.Command {
 	var accept []string
 	cmd := &cobra.Command{Use: "delete STACK", Short: "Remove every resource of a stack, and show that nothing is left", Args: cobra.ExactArgs(1)}
 	acceptFlag(cmd, &accept)
+	save := saveFlag(cmd)
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "events as JSON, one a line")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -553,7 +598,7 @@ func (p *Program) remove() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return p.carry(ctx, a, pv, "hold", yes, asJSON, accept)
+			return p.shownAndCarried(ctx, a, pv, *save, "hold", yes, asJSON, accept)
 		})
 	}
 	return cmd

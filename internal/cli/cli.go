@@ -93,7 +93,7 @@ Without a command it opens the full-screen interface.`,
 	}
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.PersistentFlags().StringVar(&p.home, "home", "", "folder of the data (BRICKROW_HOME, else the user's data folder)")
-	root.AddCommand(p.demo(), p.starters(), p.newFrom(), p.check(), p.format(), p.resolve(), p.schema(), p.pack(), p.targets(), p.rules(), p.whatif(), p.draw(), p.approve(), p.deploy(), p.watch(), p.resume(), p.cancel(), p.undo(), p.remove(),
+	root.AddCommand(p.demo(), p.starters(), p.newFrom(), p.check(), p.format(), p.resolve(), p.schema(), p.pack(), p.targets(), p.rules(), p.whatif(), p.draw(), p.approve(), p.identity(), p.deploy(), p.watch(), p.resume(), p.cancel(), p.undo(), p.remove(),
 		p.stacks(), p.show(), p.results(), p.events(), p.yard(), p.carryOut())
 	return root
 }

@@ -101,9 +101,9 @@ func TestTheStory(t *testing.T) {
 	}
 
 	s.run(0, "deploy", testFile, "--yes", "-i", "readers=4")
-	out, _ = s.run(0, "undo", "bulletin-test", "--yes")
+	out, _ = s.run(0, "undo", "bulletin-test", "--yes", "--accept", "data")
 	s.wants(out, "1 drop", "run 7: done")
-	out, _ = s.run(0, "delete", "bulletin-test", "--yes")
+	out, _ = s.run(0, "delete", "bulletin-test", "--yes", "--accept", "data")
 	s.wants(out, "nothing is left but what was to be kept: frames")
 	out, _ = s.run(0, "delete", "bulletin-live", "--yes", "--accept", "data")
 	s.wants(out, "kept: frames")

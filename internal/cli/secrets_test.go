@@ -158,7 +158,7 @@ func TestSecretsAreNowhereInClear(t *testing.T) {
 		loud(0, "draw", "hush", "--as", as, "-o", filepath.Join(s.home, as+".svg"))
 	}
 	loud(0, with("draw", file, "--as", "changes", "-o", filepath.Join(s.home, "changes.svg"))...)
-	loud(0, "delete", "hush", "--yes")
+	loud(0, "delete", "hush", "--yes", "--accept", "data")
 	loud(0, "stacks", "--removed")
 
 	err := filepath.WalkDir(s.home, func(path string, e os.DirEntry, err error) error {

@@ -8,24 +8,29 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
+	"brickrow/internal/identity"
 	"brickrow/internal/tosca"
 )
 
 // File is a stack file: the values of one deployment.
 type File struct {
-	Path        string // as given
-	Stack       string
-	Template    string // relative to the stack file
-	TemplatePos tosca.Pos
-	Target      Target
-	TargetPos   tosca.Pos
-	Careful     bool
-	OnFailure   string // undo or hold
-	Tags        map[string]string
-	TagsPos     tosca.Pos
-	Rules       []string // files and folders of rules, relative to the stack file
-	RulesPos    tosca.Pos
-	Inputs      []FileInput
+	Path         string // as given
+	Stack        string
+	Template     string // relative to the stack file
+	TemplatePos  tosca.Pos
+	Target       Target
+	TargetPos    tosca.Pos
+	Careful      bool
+	Throwaway    bool     // losing data does not matter
+	Approvers    []string // identities of those who may agree; empty is anybody
+	Deployers    []string // identities of those who may open what is sealed in a saved change set
+	OnFailure    string   // undo or hold
+	Tags         map[string]string
+	TagsPos      tosca.Pos
+	throwawayPos tosca.Pos
+	Rules        []string // files and folders of rules, relative to the stack file
+	RulesPos     tosca.Pos
+	Inputs       []FileInput
 }
 
 // FileInput is one input of a stack file. From is where its value is to be
@@ -57,7 +62,7 @@ func (s Source) String() string {
 
 var (
 	stackName = regexp.MustCompile(`^[a-z][a-z0-9-]{1,62}$`)
-	fileKeys  = []string{"stack", "template", "target", "careful", "on_failure", "tags", "rules", "inputs"}
+	fileKeys  = []string{"stack", "template", "target", "careful", "throwaway", "approvers", "deployers", "on_failure", "tags", "rules", "inputs"}
 )
 
 // ReadFile reads a stack file. The result is never nil.
@@ -81,6 +86,9 @@ func ReadFile(path string, text []byte) (*File, tosca.Findings) {
 				findings.Errorf(whole, "missing-key", "add "+key, "the stack file does not say its %s", name)
 			}
 		}
+	}
+	if f.Careful && f.Throwaway {
+		findings.Errorf(f.throwawayPos, "invalid-value", "remove one of the two", "a stack cannot be careful and throwaway")
 	}
 	findings.Sort()
 	return f, findings
@@ -108,11 +116,20 @@ func (f *File) entry(e tosca.Entry, findings *tosca.Findings) {
 		if f.Target, ok = ParseTarget(text()); !ok {
 			findings.Errorf(e.Pos, "bad-target", "write account/region, such as workshop/alder-1", "'%s' is not a target", e.Node.Value)
 		}
-	case "careful":
-		f.Careful = e.Node.Value == "true"
+	case "careful", "throwaway":
+		is := e.Node.Value == "true"
 		if e.Node.ShortTag() != "!!bool" {
-			findings.Errorf(e.Pos, "wrong-type", "write true or false", "careful must be a boolean")
+			findings.Errorf(e.Pos, "wrong-type", "write true or false", "%s must be a boolean", e.Key.Name)
 		}
+		if e.Key.Name == "careful" {
+			f.Careful = is
+		} else {
+			f.Throwaway, f.throwawayPos = is, e.Pos
+		}
+	case "approvers":
+		f.Approvers = f.identities(e, findings)
+	case "deployers":
+		f.Deployers = f.identities(e, findings)
 	case "on_failure":
 		if f.OnFailure = text(); f.OnFailure != "undo" && f.OnFailure != "hold" {
 			findings.Errorf(e.Pos, "invalid-value", "write undo or hold", "on_failure cannot be '%s'", f.OnFailure)
@@ -143,6 +160,28 @@ func (f *File) entry(e tosca.Entry, findings *tosca.Findings) {
 	default:
 		findings.Errorf(e.Key.Pos, "unknown-key", tosca.Suggest(e.Key.Name, fileKeys), "a stack file has no key '%s'", e.Key.Name)
 	}
+}
+
+// identities reads a list of lines that 'brickrow identity' prints.
+func (f *File) identities(e tosca.Entry, findings *tosca.Findings) []string {
+	nodes := []*yaml.Node{e.Node}
+	if e.Node.Kind == yaml.SequenceNode {
+		nodes = e.Node.Content
+	}
+	var out []string
+	for _, n := range nodes {
+		at := tosca.Pos{File: f.Path, Line: n.Line, Column: n.Column}
+		if n.Kind != yaml.ScalarNode {
+			findings.Errorf(at, "wrong-type", "write the line that 'brickrow identity' prints, or a list of them", "'%s' must be identities", e.Key.Name)
+			continue
+		}
+		if _, err := identity.Parse(n.Value); err != nil {
+			findings.Errorf(at, "bad-identity", "write the line that 'brickrow identity' prints", "%v", err)
+			continue
+		}
+		out = append(out, n.Value)
+	}
+	return out
 }
 
 // ReadInputs reads a map of inputs, in a stack file or in a file of its own.
@@ -246,6 +285,9 @@ func FileSchema(inputs []*tosca.Property) map[string]any {
 			"template":   object{"type": "string", "description": "The template or archive, relative to this file"},
 			"target":     object{"type": "string", "pattern": "^[^/]+/[^/]+$", "description": "Where it goes: account/region"},
 			"careful":    object{"type": "boolean", "default": false, "description": "Whether to be slower to confirm"},
+			"throwaway":  object{"type": "boolean", "default": false, "description": "Whether losing its data does not matter"},
+			"approvers":  object{"type": "array", "items": text, "description": "Identities of those who may agree to what is saved; nobody named is anybody but who saved it"},
+			"deployers":  object{"type": "array", "items": text, "description": "Identities of those who may open what is sealed in a saved change set"},
 			"on_failure": object{"enum": []string{"undo", "hold"}, "default": "undo", "description": "What happens when a run fails"},
 			"tags":       object{"type": "object", "additionalProperties": text, "description": "Tags of every resource"},
 			"rules":      object{"description": "Files or folders of rules, relative to this file, beside those in the folder rules of the template", "anyOf": []any{text, object{"type": "array", "items": text}}},

@@ -103,8 +103,9 @@ type Begin struct {
 
 // About is what a stack file says of its stack.
 type About struct {
-	Description, File string
-	Careful           bool
+	Description, File  string
+	Careful, Throwaway bool
+	Approvers          []string
 }
 
 // StartRun writes a new run with all that belongs to it, at once.
@@ -123,7 +124,12 @@ func (s *Store) StartRun(ctx context.Context, r *Run, b Begin) error {
 			return err
 		}
 		if b.About != nil {
-			if _, err := tx.ExecContext(ctx, `update stacks set description = ?, stack_file = ?, careful = ? where id = ?`, b.About.Description, b.About.File, b.About.Careful, r.StackID); err != nil {
+			approvers, err := encode(append([]string{}, b.About.Approvers...))
+			if err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, `update stacks set description = ?, stack_file = ?, careful = ?, throwaway = ?, approvers = ? where id = ?`,
+				b.About.Description, b.About.File, b.About.Careful, b.About.Throwaway, approvers, r.StackID); err != nil {
 				return err
 			}
 		}

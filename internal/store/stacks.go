@@ -40,6 +40,8 @@ type Stack struct {
 	Description string
 	StackFile   string // the file it was last deployed from
 	Careful     bool
+	Throwaway   bool     // losing its data does not matter
+	Approvers   []string // who may agree to what is done to it; empty is anybody
 	Created     time.Time
 	Updated     time.Time
 }
@@ -59,16 +61,20 @@ type Revision struct {
 	Note     string
 }
 
-const stackColumns = `id, name, account, region, state, revision, description, stack_file, careful, created_ms, updated_ms`
+const stackColumns = `id, name, account, region, state, revision, description, stack_file, careful, throwaway, approvers, created_ms, updated_ms`
 
 func scanStack(row interface{ Scan(...any) error }) (*Stack, error) {
 	s := &Stack{}
 	var created, updated int64
-	err := row.Scan(&s.ID, &s.Name, &s.Target.Account, &s.Target.Region, &s.State, &s.Revision, &s.Description, &s.StackFile, &s.Careful, &created, &updated)
+	var approvers string
+	err := row.Scan(&s.ID, &s.Name, &s.Target.Account, &s.Target.Region, &s.State, &s.Revision, &s.Description, &s.StackFile, &s.Careful, &s.Throwaway, &approvers, &created, &updated)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, ErrNotFound
 	}
 	s.Created, s.Updated = fromMS(created), fromMS(updated)
+	if err == nil {
+		err = decode(approvers, &s.Approvers)
+	}
 	return s, err
 }
 

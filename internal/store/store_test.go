@@ -48,7 +48,7 @@ func TestStacks(t *testing.T) {
 	if again := ensure(t, s, "bulletin-test"); again.ID != st.ID || again.State != Empty || again.Revision != 0 {
 		t.Errorf("ensured again: %+v", again)
 	}
-	begin(t, s, &Run{ID: "r", StackID: st.ID, State: RunDone}, Begin{State: Empty, About: &About{"words", "/a/file", true}})
+	begin(t, s, &Run{ID: "r", StackID: st.ID, State: RunDone}, Begin{State: Empty, About: &About{Description: "words", File: "/a/file", Careful: true}})
 	got, err := s.Find(t.Context(), "bulletin-test")
 	if err != nil || got.Description != "words" || got.StackFile != "/a/file" || !got.Careful {
 		t.Errorf("%+v %v", got, err)

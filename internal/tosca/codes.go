@@ -11,6 +11,7 @@ var Codes = map[string]string{
 	"bad-bytes":                  "a value of the type bytes is not base64",
 	"bad-count":                  "a count is below zero or too large, or a template makes too many resources",
 	"bad-flag":                   "an input on the command line is not name=value",
+	"bad-identity":               "an identity cannot be read",
 	"bad-name":                   "a node or a stack cannot be called this",
 	"bad-numbers":                "min, want and max of a group do not fit together",
 	"bad-pattern":                "a regular expression cannot be read",

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 
+	"brickrow/internal/app"
+
 	tea "charm.land/bubbletea/v2"
 )
 
@@ -128,7 +130,12 @@ func TestTheWhatIfGoesOut(t *testing.T) {
 	d.wants("Agree, as ")
 	d.press("y")
 	d.wants("agree: ", "another person has to approve it")
-	if _, err := d.app.Approve(filepath.Join(d.dir, "bulletin-test.changes.json"), "warden"); err != nil {
+	other, err := app.Open(app.Options{Home: filepath.Join(t.TempDir(), "other")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer other.Close()
+	if _, _, err := other.Approve(filepath.Join(d.dir, "bulletin-test.changes.json"), "warden"); err != nil {
 		t.Fatal(err)
 	}
 	d.press("r")

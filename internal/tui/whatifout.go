@@ -145,7 +145,12 @@ func (v *whatifView) openSaved(m *model, path string) tea.Cmd {
 		if err != nil {
 			return previewLoaded{nil, fmt.Errorf("%s cannot be opened.\n%w", path, err), was, 0}
 		}
-		about := subject{name: p.ChangeSet.Stack, target: p.Target.String(), file: p.Draft.Path, stack: p.Stack}
+		about := subject{name: p.ChangeSet.Stack, target: p.Target.String(), stack: p.Stack}
+		if p.Draft != nil {
+			about.file = p.Draft.Path
+		} else if p.Stack != nil {
+			about.file = p.Stack.StackFile
+		}
 		return previewLoaded{p, nil, about, 0}
 	}
 }
@@ -159,7 +164,7 @@ func (v *whatifView) agree(m *model) tea.Cmd {
 	}
 	m.ask = newAsk(fmt.Sprintf("Agree, as %s, to %s: %s in %s?", store.Who(), v.preview.ChangeSet.Stack, v.preview.Tally, place(v.preview.Target)), "", func(string) tea.Cmd {
 		return func() tea.Msg {
-			if _, err := m.app.Approve(path, store.Who()); err != nil {
+			if _, _, err := m.app.Approve(path, store.Who()); err != nil {
 				return failed{"agree", err}
 			}
 			return v.openSaved(m, path)()

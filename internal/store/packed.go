@@ -1,9 +1,7 @@
 package store
 
 import (
-	"crypto/hmac"
-	"crypto/sha256"
-	"encoding/hex"
+	"encoding/json"
 	"fmt"
 
 	"brickrow/internal/cloud"
@@ -11,17 +9,9 @@ import (
 	"brickrow/internal/tosca"
 )
 
-// Sign yields a keyed digest of data, by which this store knows again what it
-// has signed. The key is that of the secrets.
-func (s *Store) Sign(data []byte) string {
-	key := sha256.Sum256([]byte("signing " + s.key.String()))
-	m := hmac.New(sha256.New, key[:])
-	m.Write(data)
-	return hex.EncodeToString(m.Sum(nil))
-}
-
-// SealRevision makes a text of a revision that only this store can read.
-func (s *Store) SealRevision(r Revision) (string, error) {
+// PackRevision makes a text of a revision with all it holds, its secrets in clear:
+// it is for sealing, and for nothing else.
+func PackRevision(r Revision) ([]byte, error) {
 	inputs := make(tosca.List, len(r.Inputs))
 	for i, in := range r.Inputs {
 		places := tosca.List{} // of the secrets, as all is sealed
@@ -35,27 +25,18 @@ func (s *Store) SealRevision(r Revision) (string, error) {
 	for k, v := range r.Tags {
 		tags[k] = tosca.String(v)
 	}
-	sealed, err := s.seal(tosca.Secret{Value: tosca.Map{"revision": r.pack(), "template": tosca.String(r.Template), "inputs": inputs, "tags": tags}})
-	if err != nil {
-		return "", err
-	}
-	return encode(sealed)
+	return json.Marshal(tosca.Stored(tosca.Map{"revision": r.pack(), "template": tosca.String(r.Template), "inputs": inputs, "tags": tags}))
 }
 
-// OpenRevision is the reverse of SealRevision.
-func (s *Store) OpenRevision(text string) (*Revision, error) {
+// UnpackRevision is the reverse of PackRevision.
+func UnpackRevision(text []byte) (*Revision, error) {
 	var raw any
-	if err := decode(text, &raw); err != nil {
+	if err := decode(string(text), &raw); err != nil {
 		return nil, err
 	}
-	opened, err := s.open(raw)
-	if err != nil {
-		return nil, err
-	}
-	bare, secret := tosca.Bare(opened)
-	m, ok := bare.(tosca.Map)
-	if !ok || !secret || m["revision"] == nil {
-		return nil, fmt.Errorf("what is sealed is no revision")
+	m, ok := tosca.FromJSON(raw).(tosca.Map)
+	if !ok || m["revision"] == nil {
+		return nil, fmt.Errorf("what is packed is no revision")
 	}
 	r := &Revision{Template: tosca.Show(m["template"]), Tags: map[string]string{}}
 	if err := r.unpack(m["revision"]); err != nil {

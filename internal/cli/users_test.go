@@ -1,0 +1,105 @@
+package cli
+
+import (
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+)
+
+// someone is a user of this machine, with a data folder of their own.
+type someone struct {
+	t    *testing.T
+	bin  string
+	home string
+	name string
+	as   *syscall.Credential
+}
+
+// newSomeone takes on a user of the machine; only root can.
+func newSomeone(t *testing.T, bin, name string) *someone {
+	t.Helper()
+	u, err := user.Lookup(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	uid, _ := strconv.Atoi(u.Uid)
+	gid, _ := strconv.Atoi(u.Gid)
+	home, err := os.MkdirTemp("", "brickrow-"+name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(home) })
+	if err := os.Chown(home, uid, gid); err != nil {
+		t.Fatal(err)
+	}
+	return &someone{t, bin, home, name, &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}}
+}
+
+// run calls the program as that user and wants an exit code.
+func (s *someone) run(want int, args ...string) string {
+	s.t.Helper()
+	cmd := exec.Command(s.bin, args...)
+	cmd.Dir = s.home
+	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + s.home, "BRICKROW_HOME=" + filepath.Join(s.home, "data"), "BRICKROW_YARD_SPEED=5000", "TMPDIR=/tmp"}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: s.as}
+	out, err := cmd.CombinedOutput()
+	if code := cmd.ProcessState.ExitCode(); code != want {
+		s.t.Fatalf("%s: brickrow %s: exit %d, want %d (%v)\n%s", s.name, strings.Join(args, " "), code, want, err, out)
+	}
+	return string(out)
+}
+
+// TestTwoUsersOfOneMachine lets one user save what another one agrees to: with
+// data folders of their own, of which neither can read the other's.
+func TestTwoUsersOfOneMachine(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("only root can be two users")
+	}
+	desk, err := os.MkdirTemp("", "brickrow-desk") // where they meet
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(desk)
+	if err := os.Chmod(desk, 0o1777); err != nil {
+		t.Fatal(err)
+	}
+	bin := filepath.Join(desk, "brickrow")
+	if out, err := exec.Command("go", "build", "-o", bin, "brickrow/cmd/brickrow").CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	maker, second, third := newSomeone(t, bin, "daemon"), newSomeone(t, bin, "nobody"), newSomeone(t, bin, "games")
+	project := filepath.Join(maker.home, "project")
+	maker.run(0, "new", "single-server", project, "--target", "workshop/alder-1")
+	file := filepath.Join(project, "single-server.stack.yaml")
+	flags := []string{"-i", "public_key=ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIExampleExampleExampleExample somebody"}
+	plan := filepath.Join(desk, "plan.json")
+	who := strings.TrimSpace(second.run(0, "identity"))
+	maker.run(0, "targets", "--approval", "workshop/alder-1", "--approver", who)
+	maker.run(0, append([]string{"whatif", file, "--save", plan}, flags...)...)
+	if out := maker.run(1, "deploy", plan, "--yes"); !strings.Contains(out, "agreement of a second person") {
+		t.Errorf("%s", out)
+	}
+	if out := maker.run(1, "approve", plan); !strings.Contains(out, "another person has to approve it") {
+		t.Errorf("%s", out)
+	}
+	if out := third.run(1, "approve", plan); !strings.Contains(out, "is not among those who may approve") {
+		t.Errorf("%s", out)
+	}
+	if out := second.run(0, "approve", plan); !strings.Contains(out, "is approved by nobody") {
+		t.Errorf("%s", out)
+	}
+	if out := second.run(1, "deploy", plan, "--yes"); !strings.Contains(out, "sealed to those who deploy") {
+		t.Errorf("%s", out)
+	}
+	if out := maker.run(0, "deploy", plan, "--yes"); !strings.Contains(out, "done") {
+		t.Errorf("%s", out)
+	}
+	if out := maker.run(1, "delete", "single-server", "--yes", "--accept", "data"); !strings.Contains(out, "agreement of a second person") {
+		t.Errorf("%s", out)
+	}
+}
