@@ -180,9 +180,7 @@ func (d *Draft) resolve() {
 	var findings tosca.Findings
 	d.Wanted, findings = stack.CheckAndResolve(d.File, d.options)
 	d.Findings = append(slices.Clone(d.base), findings...)
-	if !d.Findings.HasErrors() {
-		d.Findings = append(d.Findings, precheck.Rules(d.Wanted)...)
-	}
+	d.Findings = append(d.Findings, precheck.Rules(d.Wanted, d.Findings.HasErrors())...)
 	d.Findings = d.Wanted.Secrets().Findings(d.Findings)
 	d.Findings.Sort()
 }
@@ -218,7 +216,10 @@ func (a *App) given(ctx context.Context, d *Draft, v Values) []stack.Given {
 		g, err := stack.ParseFlag(flag, inputs)
 		if err != nil {
 			d.Findings.Errorf(tosca.Pos{File: "-i"}, "bad-flag", "", "%v", err)
-			continue
+			if g.Name == "" {
+				continue
+			}
+			g.Value = &tosca.Expr{Value: tosca.Unknown{Bad: true}} // so that it is not said to have no value
 		}
 		out = append(out, g)
 	}
@@ -358,9 +359,8 @@ func (a *App) WhatIf(ctx context.Context, d *Draft, askCloud bool) (p *Preview, 
 			return nil, err
 		}
 	}
-	if d.Findings.HasErrors() { // half a template would look like drops
-		p.ChangeSet = &whatif.ChangeSet{Stack: d.Stack.Stack, Target: d.Stack.Target, Findings: d.Findings}
-		return p, nil
+	if d.Findings.HasErrors() {
+		return a.halfWhatIf(ctx, p, d, site)
 	}
 	p.Revision = &store.Revision{Template: d.Template, Text: d.Text, Entry: d.Bundle.Entry, Files: d.Bundle.Files(), Found: d.Wanted.Lookups(), Inputs: d.Wanted.Inputs, Tags: d.Stack.Tags, By: store.Who()}
 	st, err := a.Store.At(ctx, d.Stack.Stack, d.Stack.Target)
@@ -387,13 +387,34 @@ func (a *App) WhatIf(ctx context.Context, d *Draft, askCloud bool) (p *Preview, 
 		judge(p, d.Rules, d.Wanted.Inputs, d.Stack.Tags)
 	}
 	if err == nil && site != nil {
-		p.Findings = append(p.Findings, precheck.Against(site, d.Wanted, p.ChangeSet)...)
+		p.Findings = append(p.Findings, precheck.Against(site, d.Wanted, p.ChangeSet, false)...)
 	}
 	if err == nil {
 		p.Findings = append(append(tosca.Findings{}, d.Findings...), d.Wanted.Secrets().Findings(p.Findings)...)
 		p.Findings.Sort()
 	}
 	return p, err
+}
+
+// halfWhatIf holds as much of a template as could be read against its target, so
+// that all that is wrong is told at once. Its changes are not shown: half a
+// template would look like drops.
+func (a *App) halfWhatIf(ctx context.Context, p *Preview, d *Draft, site *precheck.Site) (*Preview, error) {
+	findings := append(tosca.Findings{}, d.Findings...)
+	if site != nil && d.File.Service != nil {
+		st, err := a.Store.At(ctx, d.Stack.Stack, d.Stack.Target)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return nil, err
+		}
+		p.Stack = st
+		if err := a.compare(ctx, p, d.Stack.Stack, d.Stack.Target, d.Wanted, site.Of(d.Stack.Stack)); err != nil {
+			return nil, err
+		}
+		findings = append(findings, d.Wanted.Secrets().Findings(precheck.Against(site, d.Wanted, p.ChangeSet, true))...)
+		findings.Sort()
+	}
+	p.ChangeSet = &whatif.ChangeSet{Stack: d.Stack.Stack, Target: d.Stack.Target, Findings: findings}
+	return p, nil
 }
 
 // site asks the target of a draft about itself and fills in what its nodes
@@ -484,7 +505,7 @@ func (a *App) against(ctx context.Context, p *Preview, w *stack.Wanted) error {
 		err = a.compare(ctx, p, p.Stack.Name, p.Stack.Target, w, s.Of(p.Stack.Name))
 	}
 	if err == nil {
-		p.Findings = append(p.Findings, precheck.Against(s, w, p.ChangeSet)...)
+		p.Findings = append(p.Findings, precheck.Against(s, w, p.ChangeSet, false)...)
 		err = a.judgeAgain(ctx, p)
 	}
 	return err

@@ -43,11 +43,12 @@ func (p *Program) check() *cobra.Command {
 			}
 			for _, path := range args {
 				findings, err := check(cmd.Context(), path, *v)
-				if err != nil {
-					return err
+				if err != nil { // what is wrong with the others is told all the same
+					all.Errorf(tosca.Pos{File: path}, "cannot-check", "", "%v", err)
 				}
 				all = append(all, findings...)
 			}
+			all.Sort() // what several files share is told once
 			if asJSON {
 				if err := p.json(map[string]any{"findings": all}); err != nil {
 					return err

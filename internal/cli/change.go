@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -58,9 +59,6 @@ func (p *Program) preview(ctx context.Context, a *app.App, path string, v app.Va
 		return nil, err
 	}
 	p.findings(pv.Findings)
-	if pv.Findings.HasErrors() {
-		return nil, exit(ExitRefused)
-	}
 	return pv, nil
 }
 
@@ -83,9 +81,18 @@ func (p *Program) whatif() *cobra.Command {
 			if to != "" && from == "" {
 				return usage{errors.New("--to compares two: say with --from with which")}
 			}
+			if app.IsSaved(args[0]) {
+				return p.savedWhatIf(cmd.Context(), a, args[0], asJSON, asMarkdown, expectNone)
+			}
 			pv, err := p.preview(cmd.Context(), a, args[0], *v, from, to)
 			if err != nil {
 				return err
+			}
+			if pv.Findings.HasErrors() { // what it would change is shown all the same, as far as it is known
+				if len(pv.Changes) > 0 || asJSON {
+					err = p.printed(pv, asJSON, asMarkdown)
+				}
+				return errors.Join(err, exit(ExitRefused))
 			}
 			if save != "" {
 				if err := a.Save(pv, save); err != nil {
@@ -103,14 +110,7 @@ func (p *Program) whatif() *cobra.Command {
 				}
 				return err
 			}
-			switch {
-			case asJSON:
-				err = p.json(pv.ChangeSet)
-			case asMarkdown:
-				_, err = io.WriteString(p.Out, pv.Markdown())
-			default:
-				p.changeSet(pv.ChangeSet)
-			}
+			err = p.printed(pv, asJSON, asMarkdown)
 			if err == nil && expectNone && !pv.Empty() {
 				return exit(ExitChanges)
 			}
@@ -118,6 +118,108 @@ func (p *Program) whatif() *cobra.Command {
 		})
 	}
 	return cmd
+}
+
+// printed prints the change set of a preview.
+func (p *Program) printed(pv *app.Preview, asJSON, asMarkdown bool) error {
+	switch {
+	case asJSON:
+		return p.json(pv.ChangeSet)
+	case asMarkdown:
+		_, err := io.WriteString(p.Out, pv.Markdown())
+		return err
+	}
+	p.changeSet(pv.ChangeSet)
+	return nil
+}
+
+// savedWhatIf shows a saved change set: compared anew by who can carry it out, and
+// as it was saved to anybody else.
+func (p *Program) savedWhatIf(ctx context.Context, a *app.App, path string, asJSON, asMarkdown, expectNone bool) error {
+	s, err := a.ShowSaved(path)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(p.Err, "%s of %s in %s, saved by %s on %s", s.Kind, s.Stack, s.Target, s.By, s.At.Local().Format("2006-01-02 15:04"))
+	for _, ap := range s.Approvals {
+		fmt.Fprintf(p.Err, ", approved by %s", ap.By)
+	}
+	fmt.Fprintln(p.Err)
+	pv, err := a.OpenSaved(ctx, path)
+	if err != nil { // it can be read all the same
+		fmt.Fprintf(p.Err, "as it was saved; it cannot be carried out from here: %s\n", cloud.Clean(err.Error()))
+		if !asJSON {
+			p.savedText(s)
+			return nil
+		}
+		var out bytes.Buffer
+		if err := json.Indent(&out, s.ChangeSet, "", "  "); err != nil {
+			return err
+		}
+		fmt.Fprintln(p.Out, out.String())
+		return nil
+	}
+	p.findings(pv.Findings)
+	if err := p.printed(pv, asJSON, asMarkdown); err != nil {
+		return err
+	}
+	switch {
+	case pv.Findings.HasErrors():
+		return exit(ExitRefused)
+	case expectNone && !pv.Empty():
+		return exit(ExitChanges)
+	}
+	return nil
+}
+
+// savedText prints a change set as it was saved.
+func (p *Program) savedText(s *app.Saved) {
+	var set struct {
+		Tally   whatif.Tally
+		Changes []struct {
+			Name, Type string
+			Kind       whatif.Kind
+			Properties []struct {
+				Path          string
+				Before, After any
+				Unknown       bool
+				Effect        string
+			}
+			Because []string
+		}
+		Risks []struct{ Kind, Text string }
+	}
+	if err := json.Unmarshal(s.ChangeSet, &set); err != nil {
+		fmt.Fprintln(p.Err, err)
+		return
+	}
+	value := func(x any) string { return shown(tosca.FromJSON(x)) }
+	fmt.Fprintf(p.Out, "%s in %s: %s, %d same\n", s.Stack, s.Target, set.Tally, set.Tally.Same)
+	for _, ch := range set.Changes {
+		fmt.Fprintf(p.Out, "\n%s %-5s %s  (%s)\n", ch.Kind.Mark(), ch.Kind, cloud.Clean(ch.Name), cloud.Clean(ch.Type))
+		for _, c := range ch.Properties {
+			text := value(c.After)
+			if c.Unknown {
+				text = "set by the cloud"
+			}
+			if c.Before != nil {
+				text = value(c.Before) + " → " + text
+			}
+			if c.Effect == "swap" {
+				text += "   forces the swap"
+			}
+			p.valueOf(cloud.Clean(c.Path), text)
+		}
+		for _, b := range ch.Because {
+			p.wrapped("    because  ", b)
+		}
+	}
+	for i, r := range set.Risks {
+		if i == 0 {
+			fmt.Fprintln(p.Out)
+		}
+		p.wrapped(fmt.Sprintf("! %-12s ", r.Kind), r.Text)
+	}
 }
 
 // RehearsalLines puts a rehearsal into words.
@@ -258,7 +360,11 @@ func shown(v tosca.Value) string { return cloud.Clean(tosca.Show(v)) }
 // toDeploy makes the what-if of a stack file, or opens a saved change set.
 func (p *Program) toDeploy(ctx context.Context, a *app.App, path string, v app.Values) (*app.Preview, error) {
 	if !app.IsSaved(path) {
-		return p.preview(ctx, a, path, v, "", "")
+		pv, err := p.preview(ctx, a, path, v, "", "")
+		if err == nil && pv.Findings.HasErrors() {
+			return nil, exit(ExitRefused)
+		}
+		return pv, err
 	}
 	if len(v.Flags) > 0 || v.File != "" || v.Target != "" {
 		return nil, usage{errors.New("a saved change set is deployed as it is: it takes no inputs and no target")}

@@ -93,7 +93,7 @@ func TestRules(t *testing.T) {
 		{"the apex proves the domain", "    z: { type: Zone, properties: { domain: a.example } }\n    r: { type: Record, properties: { name: \"@\", kind: TXT, values: [ x ] }, requirements: [ { zone: z } ] }\n    c: { type: Certificate, properties: { domain: a.example }, requirements: [ { record: r } ] }\n", ""},
 		{"a value the cloud sets is not judged", "    b: { type: Bucket, properties: { name: abc } }\n    z: { type: Zone, properties: { domain: a.example } }\n    r: { type: Record, properties: { name: www, kind: A, values: [ { $get_attribute: [ b, url ] } ] }, requirements: [ { zone: z } ] }\n", ""},
 	} {
-		if got := codes(precheck.Rules(wanted(t, test.nodes))); got != test.want {
+		if got := codes(precheck.Rules(wanted(t, test.nodes), false)); got != test.want {
 			t.Errorf("%s: found %q, want %q", test.name, got, test.want)
 		}
 	}
@@ -172,7 +172,7 @@ func TestAgainst(t *testing.T) {
 		}},
 	} {
 		w := wanted(t, test.nodes)
-		if got := codes(precheck.Against(test.site(), w, changes(w, test.recorded, test.kinds))); got != test.want {
+		if got := codes(precheck.Against(test.site(), w, changes(w, test.recorded, test.kinds), false)); got != test.want {
 			t.Errorf("%s: found %q, want %q", test.name, got, test.want)
 		}
 	}
@@ -183,14 +183,14 @@ func TestAgainstWhatIsSelected(t *testing.T) {
 	nodes := subnet + "    r: { type: Role, directives: [ select ], node_filter: { $equal: [ { $get_property: [ SELF, label ] }, readers ] } }\n" +
 		"    s: { type: Server, properties: { size: small, image: moss-3, needs: [ queue:read ] }, requirements: [ { subnet: sub }, { role: r } ] }\n"
 	w := wanted(t, nodes, role)
-	if got := codes(precheck.Rules(w)); got != "" {
+	if got := codes(precheck.Rules(w, false)); got != "" {
 		t.Errorf("a role that is there, without asking the target: %s", got)
 	}
-	if got := codes(precheck.Against(site(), w, changes(w, nil, nil))); got != "permission" {
+	if got := codes(precheck.Against(site(), w, changes(w, nil, nil), false)); got != "permission" {
 		t.Errorf("no grant in the target: %s", got)
 	}
 	grant := live("grant~1", "Grant", "other", map[string]tosca.Value{"actions": tosca.List{tosca.String("queue:*")}}, map[string][]string{"role": {"role~1"}})
-	if got := codes(precheck.Against(site(grant), w, changes(w, nil, nil))); got != "" {
+	if got := codes(precheck.Against(site(grant), w, changes(w, nil, nil), false)); got != "" {
 		t.Errorf("a grant in the target: %s", got)
 	}
 	if names := precheck.Named(wanted(t, "    b: { type: Bucket, count: 2, properties: { name: { $concat: [ abc-, $node_index ] } } }\n")); len(names) != 2 || names[1] != [2]string{"Bucket", "abc-1"} {

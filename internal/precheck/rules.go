@@ -22,6 +22,7 @@ type checker struct {
 	findings tosca.Findings
 	byType   map[string][]*stack.Resource
 	site     *Site // nil where the target is not asked
+	partial  bool  // there may be more in the template than is known
 }
 
 func newChecker(w *stack.Wanted) *checker {
@@ -34,8 +35,12 @@ func newChecker(w *stack.Wanted) *checker {
 
 // Rules reports what the cloud would refuse for what stands in the template.
 // Values that only the cloud can know are left out.
-func Rules(w *stack.Wanted) tosca.Findings {
+//
+// With partial parts of the template could not be read: what is missing then is
+// no finding.
+func Rules(w *stack.Wanted, partial bool) tosca.Findings {
 	c := newChecker(w)
+	c.partial = partial
 	c.rules()
 	return c.told()
 }
@@ -52,7 +57,7 @@ func (c *checker) rules() {
 		if rule := rules[r.Type.Name]; rule != nil {
 			rule(c, r)
 		}
-		if r.Type.Property("needs") != nil {
+		if r.Type.Property("needs") != nil && !c.partial {
 			c.needs(r)
 		}
 	}

@@ -115,13 +115,19 @@ func (c *checker) othersIn(subnet string) int {
 
 // Against reports what the target would refuse of a change set: all that Rules
 // reports, and what depends on what is there.
-func Against(s *Site, w *stack.Wanted, cs *whatif.ChangeSet) tosca.Findings {
+//
+// With partial parts of the template could not be read, so that nothing is known
+// of what would be removed.
+func Against(s *Site, w *stack.Wanted, cs *whatif.ChangeSet, partial bool) tosca.Findings {
 	c := newChecker(w)
-	c.site = s
+	c.site, c.partial = s, partial
 	c.rules()
 	c.quotas(cs)
 	for i := range cs.Changes {
 		ch := &cs.Changes[i]
+		if partial && ch.Wanted == nil {
+			continue
+		}
 		c.permissions(ch)
 		c.leaving(ch)
 		if ch.Wanted == nil || ch.Kind == whatif.Same {

@@ -1,6 +1,7 @@
 package stack
 
 import (
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -235,7 +236,7 @@ func source(path string, e tosca.Entry, findings *tosca.Findings) *Source {
 func ParseFlag(flag string, inputs []*tosca.Property) (Given, error) {
 	name, text, ok := strings.Cut(flag, "=")
 	if !ok || name == "" {
-		return Given{}, fmt.Errorf("-i %s: write it as name=value", flag)
+		return Given{}, errors.New("-i takes the name of an input and its value, as name=value") // what was given may be a secret
 	}
 	at := tosca.Pos{File: "-i " + name}
 	g := Given{Name: name, Origin: Origin{Kind: OriginFlag, Pos: at, Via: name}, Value: &tosca.Expr{Pos: at, Value: tosca.String(text), Raw: text}}
@@ -248,10 +249,18 @@ func ParseFlag(flag string, inputs []*tosca.Property) (Given, error) {
 		return g, nil
 	}
 	var findings tosca.Findings
-	if n := tosca.ParseYAML(at.File, []byte(text), &findings); n != nil {
+	n := tosca.ParseYAML(at.File, []byte(text), &findings)
+	if n != nil {
 		x := tosca.Plain(at.File, n, &findings)
 		x.Pos = at
 		g.Value = x
+	}
+	if findings.HasErrors() {
+		why := ": " + findings[0].Message
+		if inputs[i].Type.HoldsSecret() { // the words may repeat a part of it
+			why = ""
+		}
+		return g, fmt.Errorf("the value of -i %s cannot be read as %s%s", name, inputs[i].Type.Label(), why)
 	}
 	return g, nil
 }

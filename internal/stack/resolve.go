@@ -606,7 +606,7 @@ func (r *resolver) value(p *Property) tosca.Value {
 	if i := slices.Index(r.trail, p); i >= 0 {
 		var names []string
 		for _, q := range append(slices.Clone(r.trail[i:]), p) {
-			names = append(names, q.Name)
+			names = append(names, q.Whose())
 		}
 		r.findings.Errorf(p.Pos, "value-cycle", "break the circle", "%s: the value needs itself: %s", p.owner(), strings.Join(names, " → "))
 		return tosca.Unknown{Bad: true}

@@ -34,9 +34,7 @@ func resolved(name, text string) (*stack.Wanted, tosca.Findings) {
 	f, list := bundle.Folder(name, []byte(text)).Read()
 	w, more := stack.Resolve(f, stack.Options{Lenient: true})
 	list = append(list, more...)
-	if !list.HasErrors() {
-		list = append(list, precheck.Rules(w)...)
-	}
+	list = append(list, precheck.Rules(w, list.HasErrors())...)
 	list.Sort()
 	return w, list
 }

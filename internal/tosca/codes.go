@@ -25,6 +25,7 @@ var Codes = map[string]string{
 	"bad-unit":                   "the canonical unit of a scalar type does not have the factor 1",
 	"bad-version":                "a version cannot be read",
 	"broken-rule":                "a rule of the team cannot be read, or breaks down when it is judged",
+	"cannot-check":               "a file that was to be checked cannot be, or is not there",
 	"cannot-format":              "a file cannot be formatted without changing what it says",
 	"copy-of-copy":               "what is copied is a copy itself",
 	"cycle":                      "resources need each other in a circle",

@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/sahilm/fuzzy"
 )
@@ -27,13 +28,22 @@ func (p Pos) String() string {
 	return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column)
 }
 
-// Short is file:line without the folders, for people who know the file.
+// Short is file:line without the folders, for people who know the file; a file
+// that a template imports has those below the template's own.
 func (p Pos) Short() string {
 	if p.Line == 0 {
 		return p.File
 	}
-	return fmt.Sprintf("%s:%d", filepath.Base(p.File), p.Line)
+	name := filepath.Base(p.File)
+	if path, ok := importedAs.Load(p.File); ok {
+		name = path.(string)
+	}
+	return fmt.Sprintf("%s:%d", name, p.Line)
 }
+
+// importedAs are the paths below the template's folder of files that were
+// imported, by their names. It is for showing only.
+var importedAs sync.Map
 
 // Severity says how much a finding matters. Only an error stops a deployment.
 type Severity string

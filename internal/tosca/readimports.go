@@ -186,7 +186,9 @@ func (r *reader) other(p string, text []byte, at Pos) *File {
 			return nil
 		}
 		r.reading = append(r.reading, p)
-		f = (&reader{shared: r.shared, file: filepath.Join(r.root, filepath.FromSlash(p)), path: p}).readFile(text)
+		name := filepath.Join(r.root, filepath.FromSlash(p))
+		importedAs.Store(name, p)
+		f = (&reader{shared: r.shared, file: name, path: p}).readFile(text)
 		r.reading = r.reading[:len(r.reading)-1]
 		r.files[p] = f
 	}

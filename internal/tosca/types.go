@@ -861,8 +861,23 @@ func Validate(validation *Expr, v Value, t *Type, p Pos, what string, findings *
 	if t.HoldsSecret() && !HasSecret(v) {
 		shown = "the value given"
 	}
+	if e := t.example(); e != "" && validation.names("matches") { // easier to read than a regular expression
+		findings.Errorf(p, "invalid-value", "", "%s: %s is not allowed; write it like %s", what, shown, e)
+		return false
+	}
 	findings.Errorf(p, "invalid-value", "", "%s: %s is not allowed; it must be %s", what, shown, wanted)
 	return false
+}
+
+// example is a value of the type, as its metadata gives one; "" where it does
+// not.
+func (t *Type) example() string {
+	for ; t != nil; t = t.Parent {
+		if e := t.Metadata["example"]; e != "" {
+			return e
+		}
+	}
+	return ""
 }
 
 // Describe puts a validation into words: "at least 1 and at most 20".

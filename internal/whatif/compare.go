@@ -471,8 +471,11 @@ func (c *comparer) rangeConflict(ch Change) {
 		return
 	}
 	p := ch.Wanted.Property("cidr")
+	if p == nil || len(ch.Wanted.Links) == 0 || len(ch.Wanted.Links[0].Targets) == 0 {
+		return
+	}
 	wanted, err := netip.ParsePrefix(bareText(p.Value))
-	if err != nil || len(ch.Wanted.Links) == 0 {
+	if err != nil {
 		return
 	}
 	network := c.id(ch.Wanted.Links[0].Targets[0])
