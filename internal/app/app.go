@@ -238,7 +238,61 @@ func refusal(format string, args ...any) error {
 	return &Refusal{Message: fmt.Sprintf(format, args...)}
 }
 
-// Results lists a stack's results.
+// Results lists a stack's results. While it is removed, or half of it is, it has
+// none: what they speak of may be gone.
 func (a *App) Results(ctx context.Context, st *store.Stack) ([]store.Result, error) {
+	if st.State == store.Removing || st.State == store.Stuck {
+		last, err := a.Store.RunNumber(ctx, st.ID, 0)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return nil, err
+		}
+		if err == nil && last.Kind == "delete" {
+			return nil, nil
+		}
+	}
 	return a.Store.Results(ctx, st.ID)
+}
+
+// resultUsers answers who gets a result of a stack; it asks the store when it is
+// asked first.
+func (a *App) resultUsers(ctx context.Context, st *store.Stack) func(name string) []string {
+	var uses []store.Use
+	asked := false
+	return func(name string) []string {
+		if !asked {
+			asked = true
+			all, err := a.Store.Uses(ctx)
+			if err != nil {
+				return []string{fmt.Sprintf("somebody, perhaps (%v)", err)}
+			}
+			for _, u := range all {
+				if u.Stack.ID != st.ID && a.means(ctx, u, st) {
+					uses = append(uses, u)
+				}
+			}
+		}
+		var out []string
+		for _, u := range uses {
+			if u.Result == name {
+				out = append(out, fmt.Sprintf("%s in %s (its input %s)", u.Stack.Name, u.Stack.Target, u.Input))
+			}
+		}
+		return out
+	}
+}
+
+// means reports whether the name in a use stands for a stack, as fetch finds it:
+// in the target of the user first.
+func (a *App) means(ctx context.Context, u store.Use, st *store.Stack) bool {
+	name, place, placed := strings.Cut(u.Of, "@")
+	switch {
+	case name != st.Name:
+		return false
+	case placed:
+		return place == st.Target.String()
+	case u.Stack.Target == st.Target:
+		return true
+	}
+	_, err := a.Store.At(ctx, name, u.Stack.Target)
+	return errors.Is(err, store.ErrNotFound)
 }

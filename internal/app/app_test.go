@@ -175,12 +175,14 @@ func TestWholeJob(t *testing.T) {
 	if p := b.preview(test); !p.Empty() {
 		t.Errorf("a what-if after going back shows %s", p.Tally)
 	}
-	gone, err := b.WhatIfDelete(t.Context(), b.stack("ridge-base"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	if r := b.carry(gone, "hold"); r.State != store.RunDone {
-		t.Fatalf("delete ended %s: %s", r.State, r.Reason)
+	for _, name := range []string{"bulletin-test", "ridge-base"} { // the one uses results of the other
+		gone, err := b.WhatIfDelete(t.Context(), b.stack(name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if r := b.carry(gone, "hold"); r.State != store.RunDone {
+			t.Fatalf("delete ended %s: %s", r.State, r.Reason)
+		}
 	}
 	if left := b.listing("ridge-base"); left != "[]" {
 		t.Errorf("after the deletion there is %s", left)

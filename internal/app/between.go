@@ -48,7 +48,8 @@ func (a *App) WhatIfFrom(ctx context.Context, d *Draft, from, to string) (*Previ
 	if to != "" {
 		against += " (this is revision " + to + ")"
 	}
-	p.ChangeSet = whatif.Compare(whatif.State{Stack: d.Stack.Stack, Target: d.Stack.Target, Wanted: wanted, Recorded: asIfBuilt(base), Base: base,
+	results, _ := base.Results(asIfAttributes(base))
+	p.ChangeSet = whatif.Compare(whatif.State{Results: results, Stack: d.Stack.Stack, Target: d.Stack.Target, Wanted: wanted, Recorded: asIfBuilt(base), Base: base,
 		BaseRevision: 1, BaseInputs: base.Inputs, BaseFound: base.Lookups(), TagsPos: d.Stack.TagsPos, Comparing: true})
 	p.ChangeSet.BaseRevision, p.ChangeSet.Against = 0, against
 	if to == "" {
@@ -85,6 +86,27 @@ func (a *App) revisionOf(ctx context.Context, d *Draft, text string) (*stack.Wan
 // What only the cloud can know is a name for itself, so that it is the same on
 // both sides.
 func asIfBuilt(w *stack.Wanted) []*stack.Recorded {
+	attrs := asIfAttributes(w)
+	var out []*stack.Recorded
+	for _, res := range w.Resources {
+		props, _ := w.Late(res, attrs)
+		r := &stack.Recorded{Name: res.Name, Type: res.Type.Name, ID: "as if " + res.Name, Properties: props, Links: map[string][]stack.LinkTo{}, Attributes: map[string]tosca.Value{},
+			Fingerprints: map[string]tosca.Value{}, Needs: res.Needs, Pos: res.Pos, Keep: res.Keep, Guard: res.Guard}
+		for _, d := range res.Type.Attributes {
+			r.Attributes[d.Name], _ = attrs(res.Name, d.Name)
+		}
+		for _, l := range res.Links {
+			for _, n := range l.Targets {
+				r.Links[l.Requirement] = append(r.Links[l.Requirement], stack.LinkTo{Name: n, ID: idAsIf(w, n)})
+			}
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+// asIfAttributes answers for the attributes of what would be built.
+func asIfAttributes(w *stack.Wanted) stack.Attributes {
 	attribute := func(res *stack.Resource, d *tosca.Property) tosca.Value {
 		name := tosca.String(d.Name + " of " + res.Name)
 		switch {
@@ -97,7 +119,7 @@ func asIfBuilt(w *stack.Wanted) []*stack.Recorded {
 		}
 		return d.Type.Read(name)
 	}
-	attrs := func(resource, name string) (tosca.Value, bool) {
+	return func(resource, name string) (tosca.Value, bool) {
 		res := w.Resource(resource)
 		if res == nil {
 			return nil, false
@@ -108,22 +130,6 @@ func asIfBuilt(w *stack.Wanted) []*stack.Recorded {
 		}
 		return attribute(res, d), true
 	}
-	var out []*stack.Recorded
-	for _, res := range w.Resources {
-		props, _ := w.Late(res, attrs)
-		r := &stack.Recorded{Name: res.Name, Type: res.Type.Name, ID: "as if " + res.Name, Properties: props, Links: map[string][]stack.LinkTo{}, Attributes: map[string]tosca.Value{},
-			Fingerprints: map[string]tosca.Value{}, Needs: res.Needs, Pos: res.Pos, Keep: res.Keep, Guard: res.Guard}
-		for _, d := range res.Type.Attributes {
-			r.Attributes[d.Name] = attribute(res, d)
-		}
-		for _, l := range res.Links {
-			for _, n := range l.Targets {
-				r.Links[l.Requirement] = append(r.Links[l.Requirement], stack.LinkTo{Name: n, ID: idAsIf(w, n)})
-			}
-		}
-		out = append(out, r)
-	}
-	return out
 }
 
 func idAsIf(w *stack.Wanted, name string) string {

@@ -7,6 +7,7 @@ import (
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
 	"brickrow/internal/store"
+	"brickrow/internal/tosca"
 )
 
 // deployed is what a what-if compares with: what is recorded of a stack, the
@@ -15,7 +16,8 @@ type deployed struct {
 	recorded, old []*stack.Recorded
 	kept          []*stack.Recorded
 	revision      *store.Revision // never nil
-	base          *stack.Wanted   // the revision, resolved; nil where there is none
+	results       map[string]tosca.Value
+	base          *stack.Wanted // the revision, resolved; nil where there is none
 	past          map[string]map[run.Action][]float64
 	of            deployedKey
 	live          map[string]*stack.Live // what the cloud showed last; nil where it was not asked lately
@@ -64,6 +66,14 @@ func (a *App) deployed(ctx context.Context, st *store.Stack, anew bool) (*deploy
 	}
 	if is.kept, err = a.Store.Kept(ctx, st.ID); err != nil {
 		return nil, err
+	}
+	results, err := a.Results(ctx, st)
+	if err != nil {
+		return nil, err
+	}
+	is.results = map[string]tosca.Value{}
+	for _, r := range results {
+		is.results[r.Name] = r.Value
 	}
 	if st.Revision > 0 {
 		if known { // revisions do not change

@@ -292,7 +292,7 @@ func (a *App) fetch(ctx context.Context, s stack.Source, dir string, f *stack.Fi
 }
 
 func (a *App) result(ctx context.Context, st *store.Stack, name string) (tosca.Value, error) {
-	list, err := a.Store.Results(ctx, st.ID)
+	list, err := a.Results(ctx, st)
 	if err != nil {
 		return nil, err
 	}
@@ -316,6 +316,13 @@ func (a *App) Check(ctx context.Context, path string, v Values) (tosca.Findings,
 		return nil, err
 	}
 	return d.Findings, nil
+}
+
+// CannotCheck is what is told of a file among others that cannot be checked.
+func CannotCheck(path string, err error) tosca.Findings {
+	var findings tosca.Findings
+	findings.Errorf(tosca.Pos{File: path}, "cannot-check", "", "%v", err)
+	return findings
 }
 
 // Preview is a change set with what it was made from.
@@ -544,7 +551,10 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 		markLive(live, w, is)
 	}
 	s.Recorded, p.Old, s.Kept, s.BaseRevision, s.Base = is.recorded, is.old, is.kept, is.revision.Number, is.base
-	s.Old = is.old
+	s.Old, s.Results = is.old, is.results
+	if p.Stack != nil {
+		s.ResultUsers = a.resultUsers(ctx, p.Stack)
+	}
 	if s.Deleting {
 		strays := strays(live, is)
 		s.Recorded, s.Strays = append(slices.Clone(is.recorded), strays...), map[string]bool{}

@@ -44,7 +44,7 @@ func (p *Program) check() *cobra.Command {
 			for _, path := range args {
 				findings, err := check(cmd.Context(), path, *v)
 				if err != nil { // what is wrong with the others is told all the same
-					all.Errorf(tosca.Pos{File: path}, "cannot-check", "", "%v", err)
+					findings = app.CannotCheck(path, err)
 				}
 				all = append(all, findings...)
 			}

@@ -202,3 +202,18 @@ func TestTheTextFitsIntoALog(t *testing.T) {
 	}
 	s.wants(out, "lines more, --json has them all", "the end")
 }
+
+// TestCheckingSeveralFiles tells what is wrong with all of them, also where one
+// is not there, and once what they share.
+func TestCheckingSeveralFiles(t *testing.T) {
+	s := newShell(t)
+	s.write("shared.yaml", "tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  node_templates:\n    a: { type: Tropic }\n")
+	one := s.write("one.stack.yaml", "stack: one\ntemplate: shared.yaml\ntarget: workshop/alder-1\n")
+	two := s.write("two.stack.yaml", "stack: two\ntemplate: shared.yaml\ntarget: workshop/alder-1\n")
+	_, errs := s.run(1, "check", one, s.file("missing.yaml"), two)
+	s.wants(errs, "cannot-check", "there is no file", "did you mean 'Topic'?")
+	if n := strings.Count(errs, "unknown-type"); n != 1 {
+		t.Errorf("it is told %d times:\n%s", n, errs)
+	}
+	s.wants(first(s.run(1, "check", one, s.file("missing.yaml"), "--json")), `"cannot-check"`, `"unknown-type"`)
+}

@@ -252,11 +252,11 @@ func RehearsalLines(r *run.Rehearsal) []string {
 
 // changeSet prints a change set as text for 80 columns.
 func (p *Program) changeSet(cs *whatif.ChangeSet) {
-	fmt.Fprintf(p.Out, "%s in %s: %s, %d same", cs.Stack, cs.Target, cs.Tally, cs.Tally.Same)
+	about := fmt.Sprintf("%s in %s: %s, %d same", cs.Stack, cs.Target, cs.Tally, cs.Tally.Same)
 	if !cs.Empty() && cs.Against == "" {
-		fmt.Fprintf(p.Out, "; about %s", whatif.Length(cs.Estimate.Seconds))
+		about += "; about " + whatif.Length(cs.Estimate.Seconds)
 	}
-	fmt.Fprintln(p.Out)
+	p.wrapped("", about)
 	if way := cs.Estimate.Way(); way != "" {
 		p.wrapped("  longest  ", way+" ("+cs.Estimate.Sure()+")")
 	}
@@ -300,6 +300,20 @@ func (p *Program) changeSet(cs *whatif.ChangeSet) {
 		}
 		if len(ch.Then) > 0 {
 			p.wrapped("    then     ", strings.Join(ch.Then, ", "))
+		}
+	}
+	for i, r := range cs.Results {
+		if i == 0 {
+			fmt.Fprintln(p.Out)
+		}
+		p.wrapped(fmt.Sprintf("%s %-5s result %s  ", r.Kind.Mark(), r.Kind, r.Name), shownText(r.Values()))
+		if r.Kind == whatif.Edit || r.Pos.Line > 0 && r.Kind == whatif.Drop {
+			for _, b := range r.Because() {
+				p.wrapped("    because  ", b)
+			}
+		}
+		if len(r.UsedBy) > 0 {
+			p.wrapped("    used by  ", strings.Join(r.UsedBy, ", "))
 		}
 	}
 	for i, l := range cs.Left {
@@ -353,6 +367,14 @@ func (p *Program) valueOf(path, text string) {
 		}
 		fmt.Fprintln(p.Out, strings.TrimRight(indent+line, " "))
 	}
+}
+
+// shownText is a text that is not too long.
+func shownText(s string) string {
+	if r := []rune(s); len(r) > 400 {
+		return string(r[:300]) + " … " + string(r[len(r)-60:])
+	}
+	return s
 }
 
 func shown(v tosca.Value) string { return cloud.Clean(tosca.Show(v)) }

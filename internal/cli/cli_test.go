@@ -120,7 +120,7 @@ func TestTheStory(t *testing.T) {
 
 func TestWithoutATerminalNothingIsAsked(t *testing.T) {
 	s := newShell(t)
-	for _, args := range [][]string{{"deploy", s.file("bulletin-test.stack.yaml")}, {"delete", "ridge-base"}, {"undo", "bulletin-test"}} {
+	for _, args := range [][]string{{"deploy", s.file("bulletin-test.stack.yaml")}, {"delete", "bulletin-test"}, {"undo", "bulletin-test"}} {
 		_, errs := s.run(ExitUsage, args...)
 		s.wants(errs, "add --yes", "workshop / alder-1")
 	}
@@ -198,7 +198,7 @@ func TestWhatifJSON(t *testing.T) {
 			t.Errorf("there is no %s", key)
 		}
 	}
-	if got["target"] != "workshop/alder-1" || got["base_revision"] != 2.0 || fmt.Sprint(got["tally"]) != "map[drop:0 edit:3 new:1 same:18 swap:1]" {
+	if got["target"] != "workshop/alder-1" || got["base_revision"] != 2.0 || fmt.Sprint(got["tally"]) != "map[drop:0 edit:3 new:1 results:1 same:18 swap:1]" {
 		t.Errorf("%v %v %v", got["target"], got["base_revision"], got["tally"])
 	}
 	s.wants(out, `"kind": "data"`, `"effect": "swap"`, `"unknown": true`)

@@ -126,7 +126,7 @@ func (p *Program) show() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			results, err := a.Store.Results(ctx, st.ID)
+			results, err := a.Results(ctx, st)
 			if err != nil {
 				return err
 			}

@@ -190,7 +190,7 @@ func (d *Driver) Run(ctx context.Context, steps []Step) (Outcome, error) {
 // lookForCancel lets nothing more begin where somebody has asked the run to
 // stop. An undoing is not stopped.
 func (d *Driver) lookForCancel(ctx context.Context, sched *Schedule, steps []Step, out *Outcome) error {
-	if out.Cancelled || steps[0].Half == Undo {
+	if out.Cancelled || len(steps) == 0 || steps[0].Half == Undo {
 		return nil
 	}
 	stop, err := d.Journal.Cancelled(ctx)

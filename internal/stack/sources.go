@@ -32,6 +32,13 @@ func (w *Wanted) CountSources(resource string) Sources {
 	return f.done()
 }
 
+// OutputSources finds out what a result comes from.
+func (w *Wanted) OutputSources(o Output) Sources {
+	f := w.finder()
+	f.expr(context{scope: w.root}, o.def.Value)
+	return f.done()
+}
+
 // finder follows expressions to where their values come from.
 type finder struct {
 	*resolver

@@ -61,6 +61,17 @@ func (o Origin) String() string {
 	return s
 }
 
+// Result is the stack and the result that the value was got from; ok is false
+// where it came from elsewhere.
+func (o Origin) Result() (of, result string, ok bool) {
+	rest, ok := strings.CutPrefix(o.Via, "from ")
+	if !ok || strings.HasPrefix(rest, "the variable ") || strings.HasPrefix(rest, "the file ") {
+		return "", "", false
+	}
+	result, of, ok = strings.Cut(rest, " of ")
+	return of, result, ok
+}
+
 // Input is an input with its value.
 type Input struct {
 	Name   string
@@ -222,6 +233,12 @@ type Output struct {
 	Value             tosca.Value
 	def               *tosca.Output
 }
+
+// Pos is where the value stands in the template.
+func (o Output) Pos() tosca.Pos { return o.def.Value.Pos }
+
+// Text is what the template says.
+func (o Output) Text() string { return o.def.Value.Text() }
 
 // Wanted is a template with its inputs filled in: a graph of resources.
 type Wanted struct {

@@ -393,6 +393,54 @@ func (s *Store) Kept(ctx context.Context, id int64) ([]*stack.Recorded, error) {
 	return out, rows.Err()
 }
 
+// Use is a result of a stack that the current revision of another one gets as an
+// input. Of is the name of the stack as it stands there, alone or with its place.
+type Use struct {
+	Stack  *Stack // that uses it
+	Input  string
+	Of     string
+	Result string
+}
+
+// Uses lists which results of which stacks are used by the current revisions of
+// others. No secret is opened for it.
+func (s *Store) Uses(ctx context.Context) ([]Use, error) {
+	all, err := s.Stacks(ctx)
+	if err != nil {
+		return nil, err
+	}
+	byID := map[int64]*Stack{}
+	for _, st := range all {
+		byID[st.ID] = st
+	}
+	rows, err := s.db.QueryContext(ctx, `select r.stack_id, r.inputs from revisions r join stacks s on s.id = r.stack_id and s.revision = r.number where r.inputs like '%from %'`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Use
+	for rows.Next() {
+		var id int64
+		var inputs string
+		if err := rows.Scan(&id, &inputs); err != nil {
+			return nil, err
+		}
+		var list []struct {
+			Name   string
+			Origin stack.Origin
+		}
+		if err := decode(inputs, &list); err != nil {
+			return nil, err
+		}
+		for _, in := range list {
+			if of, result, ok := in.Origin.Result(); ok && byID[id] != nil {
+				out = append(out, Use{byID[id], in.Name, of, result})
+			}
+		}
+	}
+	return out, rows.Err()
+}
+
 // Result is one result of a stack.
 type Result struct {
 	Name, Description string

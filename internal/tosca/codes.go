@@ -103,6 +103,7 @@ var Codes = map[string]string{
 	"secret-in-clear":            "a secret stands in a file in clear",
 	"self-outside-node":          "SELF stands where there is no node",
 	"set-by-cloud":               "an attribute is set by the cloud and cannot be given",
+	"result-in-use":              "a result that another stack uses would go, or become another kind of value",
 	"several-documents":          "a file holds more than one document",
 	"subnet-full":                "a subnet has no room for all servers",
 	"too-deep":                   "a file nests too deep",

@@ -169,7 +169,7 @@ func (l *runLoaded) fill(m *model, st *store.Stack) {
 			}
 		}
 	}
-	if l.results, err = m.app.Store.Results(m.ctx, st.ID); err != nil {
+	if l.results, err = m.app.Results(m.ctx, st); err != nil {
 		l.err = err
 	}
 	if l.before, err = m.app.Store.LastDuration(m.ctx, st.ID, l.run.Kind, l.run.Number); err != nil {

@@ -139,7 +139,7 @@ func readStacks(m *model, cache, next map[int64]cachedStack) ([]stackRow, error)
 			for _, r := range recorded {
 				c.types[r.Name] = r.Type
 			}
-			if c.results, err = m.app.Store.Results(m.ctx, st.ID); err != nil {
+			if c.results, err = m.app.Results(m.ctx, st); err != nil {
 				return nil, err
 			}
 		}

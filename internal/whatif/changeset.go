@@ -80,6 +80,8 @@ type Tally struct {
 	// What comes back under the stack, and what leaves it and stays.
 	Adopt   int `json:"adopt,omitempty"`
 	Release int `json:"release,omitempty"`
+	// Results counts the results of a stack that change, where it is there already.
+	Results int `json:"results,omitempty"`
 }
 
 // Of is the count of one kind.
@@ -96,6 +98,14 @@ func (t Tally) String() string {
 				s += ", "
 			}
 			s += fmt.Sprintf("%d %s", n, k)
+		}
+	}
+	if t.Results > 0 {
+		if s != "" {
+			s += ", "
+		}
+		if s += fmt.Sprintf("%d result", t.Results); t.Results > 1 {
+			s += "s"
 		}
 	}
 	if s == "" {
@@ -115,6 +125,7 @@ type ChangeSet struct {
 	Risks        []Risk   // those that the change set brings; they are to be looked through
 	Standing     []Risk   // those that were there before
 	Lookups      []LookedUp
+	Results      []ResultChange
 	Left         []Left // what was changed by hand, and a deployment leaves as it is
 	Estimate     Estimate
 	Findings     tosca.Findings
@@ -136,8 +147,11 @@ type LookedUp struct {
 	Moved string `json:"moved,omitempty"` // that it found something else before, in words
 }
 
-// Empty reports whether nothing would change.
+// Empty reports whether nothing would change, no result either.
 func (c *ChangeSet) Empty() bool {
+	if len(c.Results) > 0 {
+		return false
+	}
 	for _, ch := range c.Changes {
 		if ch.Kind != Same {
 			return false
@@ -172,6 +186,16 @@ type jsonProperty struct {
 	Unknown bool         `json:"unknown"`
 	Effect  stack.Effect `json:"effect"`
 	ByHand  string       `json:"by_hand,omitempty"` // put back, conflict
+}
+
+type jsonResult struct {
+	Name    string      `json:"name"`
+	Kind    Kind        `json:"kind"`
+	Before  tosca.Value `json:"before"`
+	After   tosca.Value `json:"after"`
+	Unknown bool        `json:"unknown"`
+	Because []string    `json:"because"`
+	UsedBy  []string    `json:"used_by"`
 }
 
 type jsonChange struct {
@@ -243,10 +267,14 @@ func (c *ChangeSet) MarshalJSON() ([]byte, error) {
 		Risks    []Risk         `json:"risks"`
 		Seconds  float64        `json:"estimate_seconds"`
 		Estimate Estimate       `json:"estimate"`
+		Results  []jsonResult   `json:"results"`
 		Left     []Left         `json:"left"`
 		Lookups  []LookedUp     `json:"lookups"`
 		Findings tosca.Findings `json:"findings"`
-	}{c.Stack, c.Target.String(), c.BaseRevision, c.Against, c.Tally, []jsonChange{}, append(append([]Risk{}, c.Risks...), c.Standing...), c.Estimate.Seconds, c.Estimate, append([]Left{}, c.Left...), append([]LookedUp{}, c.Lookups...), append(tosca.Findings{}, c.Findings...)}
+	}{c.Stack, c.Target.String(), c.BaseRevision, c.Against, c.Tally, []jsonChange{}, append(append([]Risk{}, c.Risks...), c.Standing...), c.Estimate.Seconds, c.Estimate, []jsonResult{}, append([]Left{}, c.Left...), append([]LookedUp{}, c.Lookups...), append(tosca.Findings{}, c.Findings...)}
+	for _, r := range c.Results {
+		out.Results = append(out.Results, jsonResult{r.Name, r.Kind, r.Before, r.After, r.Unknown, r.Because(), append([]string{}, r.UsedBy...)})
+	}
 	for _, ch := range c.Changes {
 		if ch.Kind == Same {
 			continue

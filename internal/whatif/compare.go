@@ -27,6 +27,10 @@ type State struct {
 	// Comparing says that two are held against each other, and that nothing is
 	// to be carried out: there is no risk to data then.
 	Comparing bool
+	// Results are those that the stack has now, and ResultUsers lists the other
+	// stacks whose current revision gets one of them; nil where nobody knows.
+	Results     map[string]tosca.Value
+	ResultUsers func(name string) []string
 	// Live is what the cloud shows, by id; nil where it was not asked, and
 	// the record then stands in for it.
 	Live map[string]*stack.Live
@@ -100,6 +104,7 @@ func Compare(s State) *ChangeSet {
 	for _, r := range c.dropped() {
 		c.add(c.drop(r))
 	}
+	c.results()
 	c.follow()
 	c.risks()
 	c.conflicts()
@@ -140,6 +145,13 @@ func (c *ChangeSet) hide(secrets *tosca.Secrets) {
 		for j := range ch.Properties {
 			p := &ch.Properties[j]
 			p.Before, p.After = secrets.Mark(p.Before), secrets.Mark(p.After)
+		}
+	}
+	for i := range c.Results {
+		r := &c.Results[i]
+		r.Before, r.After = secrets.Mark(r.Before), secrets.Mark(r.After)
+		for j := range r.Causes {
+			r.Causes[j].Text = secrets.Hide(r.Causes[j].Text)
 		}
 	}
 	for _, list := range [][]Risk{c.Risks, c.Standing} {

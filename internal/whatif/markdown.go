@@ -86,6 +86,23 @@ func (c *ChangeSet) Markdown() string {
 		line("Nothing would change.")
 		return b.String()
 	}
+	for i, r := range c.Results {
+		if i == 0 {
+			line("## Results")
+			line("")
+		}
+		text := fmt.Sprintf("- %s %s %s: %s", r.Kind.Mark(), r.Kind, code(r.Name), code(r.Values()))
+		if len(r.UsedBy) > 0 {
+			text += "; used by " + plainText(strings.Join(r.UsedBy, ", "))
+		}
+		line("%s", text)
+		for _, b := range r.Because() {
+			line("  - because %s", plainText(b))
+		}
+		if i == len(c.Results)-1 {
+			line("")
+		}
+	}
 	line("## Changes")
 	for _, ch := range c.Alike() {
 		line("")
