@@ -2,8 +2,6 @@ package app
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -126,7 +124,13 @@ func (a *App) prepare(ctx context.Context, p *Preview, st *store.Stack, t *Ticke
 	}
 	r := &store.Run{ID: uuid.NewString(), StackID: st.ID, Kind: p.Kind, State: store.RunWorking, Base: now.Revision, Prior: now.State, OnFailure: onFailure,
 		Plan: a.plan(p), Tally: p.Tally, Estimate: p.Estimate.Seconds, By: by(p)}
-	if r.Plan.Baseline, err = a.baseline(ctx, st); err != nil {
+	secrets := &tosca.Secrets{}
+	for _, ch := range p.Changes {
+		if ch.Recorded != nil {
+			secrets.Add(tosca.Map(ch.Recorded.Properties), tosca.Map(ch.Recorded.Attributes))
+		}
+	}
+	if r.Plan.Baseline, err = a.baseline(ctx, st, secrets); err != nil {
 		return err
 	}
 	begin := store.Begin{State: store.Deploying, Revision: p.Revision}
@@ -230,20 +234,23 @@ func (a *App) swept(ctx context.Context, r *store.Run) (bool, error) {
 	}), err
 }
 
-// baseline digests each resource of a stack as the cloud shows it.
-func (a *App) baseline(ctx context.Context, st *store.Stack) (map[string]string, error) {
+// baseline lists each resource of a stack as the cloud shows it, without the
+// secrets.
+func (a *App) baseline(ctx context.Context, st *store.Stack, secrets *tosca.Secrets) (map[string]run.Was, error) {
 	list, err := a.Cloud.List(ctx, st.Target, st.Name)
 	if err != nil {
 		return nil, err
 	}
-	out := make(map[string]string, len(list))
+	out := make(map[string]run.Was, len(list))
 	for _, r := range list {
-		b, err := json.Marshal([]any{r.Type, r.Properties, r.Links, r.Attributes, r.Tags})
-		if err != nil {
-			return nil, err
+		w := run.Was{Name: r.Tags["node"], Type: r.Type, Properties: secrets.HideIn(r.Properties), Links: r.Links, Attributes: secrets.HideIn(r.Attributes), Tags: map[string]string{}}
+		for _, name := range r.SecretAttributes {
+			w.Attributes[name] = tosca.SecretText
 		}
-		sum := sha256.Sum256(b)
-		out[r.ID] = hex.EncodeToString(sum[:8])
+		for k, v := range r.Tags {
+			w.Tags[k] = secrets.Hide(v)
+		}
+		out[r.ID] = w
 	}
 	return out, nil
 }
@@ -695,25 +702,14 @@ func (x *execution) finishStarted() ([]run.Entry, error) {
 
 // compareBaseline holds the cloud against what was there before the run.
 func (x *execution) compareBaseline() (string, error) {
-	now, err := x.baseline(x.ctx, x.stack)
+	now, err := x.baseline(x.ctx, x.stack, x.driver.Secrets)
 	if err != nil {
 		return "", err
 	}
-	var differs []string
-	for id, digest := range x.run.Plan.Baseline {
-		if now[id] != digest {
-			differs = append(differs, id)
-		}
-	}
-	for id := range now {
-		if _, was := x.run.Plan.Baseline[id]; !was {
-			differs = append(differs, id)
-		}
-	}
-	slices.Sort(differs)
+	differs := run.Differences(x.run.Plan.Baseline, now)
 	switch {
 	case len(differs) > 0:
-		return "undone, but these differ from before: " + strings.Join(differs, ", "), nil
+		return "undone, but not all is as before: " + strings.Join(differs, "; "), nil
 	case len(now) == 0:
 		return "undone: nothing of the stack is in the cloud, as before", nil
 	}

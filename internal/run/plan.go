@@ -65,9 +65,9 @@ type Step struct {
 // Plan is what a run is to do.
 type Plan struct {
 	Steps []Step `json:"steps"`
-	// Baseline is a digest of each resource of the stack before the run, by
-	// cloud id, so that an undo can show that all is as it was.
-	Baseline map[string]string `json:"baseline,omitempty"`
+	// Baseline is each resource of the stack before the run, by cloud id, so that
+	// an undo can show that all is as it was. It is dropped when the run has ended.
+	Baseline map[string]Was `json:"baseline,omitempty"`
 }
 
 // NewPlan lists the steps of a change set. Old are the parts of former swaps

@@ -156,7 +156,19 @@ func (s *Store) SetRun(ctx context.Context, r *Run, state State, revision int) e
 		ended = now
 		r.Ended = fromMS(now)
 	}
+	var plan string
+	if r.State == RunDone || r.State == RunUndone { // nothing is held against it any more
+		var err error
+		if plan, err = encode(run.Plan{Steps: r.Plan.Steps}); err != nil {
+			return err
+		}
+	}
 	return s.fenced(ctx, r, func(tx *sql.Tx) error {
+		if plan != "" {
+			if _, err := tx.ExecContext(ctx, `update runs set plan = ? where id = ?`, plan, r.ID); err != nil {
+				return err
+			}
+		}
 		if _, err := tx.ExecContext(ctx, `update runs set state = ?, reason = ?, ended_ms = ?, back = ? where id = ?`, r.State, r.Reason, ended, r.Back, r.ID); err != nil {
 			return err
 		}

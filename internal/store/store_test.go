@@ -163,7 +163,7 @@ func TestAnotherKeyOpensNothing(t *testing.T) {
 func newRun(t *testing.T, s *Store, st *Stack, id string) *Run {
 	t.Helper()
 	r := &Run{ID: id, StackID: st.ID, Kind: "deploy", State: RunWorking, Revision: 1, Prior: Empty, OnFailure: "undo", By: "somebody",
-		Plan: run.Plan{Steps: []run.Step{{ID: "create a", Resource: "a", Action: run.Create, Half: run.Build}}, Baseline: map[string]string{"x": "y"}}, Tally: whatif.Tally{New: 1}, Estimate: 4.5}
+		Plan: run.Plan{Steps: []run.Step{{ID: "create a", Resource: "a", Action: run.Create, Half: run.Build}}, Baseline: map[string]run.Was{"x": {Name: "y", Type: "Topic"}}}, Tally: whatif.Tally{New: 1}, Estimate: 4.5}
 	begin(t, s, r, Begin{State: Deploying})
 	return r
 }
@@ -196,7 +196,7 @@ func TestRuns(t *testing.T) {
 		t.Errorf("numbers %d and %d", first.Number, second.Number)
 	}
 	got, err := s.RunNumber(t.Context(), st.ID, 0)
-	if err != nil || got.ID != "r2" || got.Plan.Steps[0].ID != "create a" || got.Plan.Baseline["x"] != "y" || got.Tally.New != 1 || got.Estimate != 4.5 || !got.Ended.IsZero() {
+	if err != nil || got.ID != "r2" || got.Plan.Steps[0].ID != "create a" || got.Plan.Baseline["x"].Name != "y" || got.Tally.New != 1 || got.Estimate != 4.5 || !got.Ended.IsZero() {
 		t.Errorf("%+v %v", got, err)
 	}
 	if got, _ := s.At(t.Context(), "a-stack", place); got.State != Deploying {

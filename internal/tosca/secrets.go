@@ -169,6 +169,31 @@ func (s *Secrets) Hide(text string) string {
 	return text
 }
 
+// HideIn is what encoding/json decodes, without the secrets in its texts.
+func (s *Secrets) HideIn(m map[string]any) map[string]any {
+	out := make(map[string]any, len(m))
+	for k, v := range m {
+		out[s.Hide(k)] = s.hideIn(v)
+	}
+	return out
+}
+
+func (s *Secrets) hideIn(x any) any {
+	switch x := x.(type) {
+	case string:
+		return s.Hide(x)
+	case []any:
+		out := make([]any, len(x))
+		for i, e := range x {
+			out[i] = s.hideIn(e)
+		}
+		return out
+	case map[string]any:
+		return s.HideIn(x)
+	}
+	return x
+}
+
 // In reports whether a text repeats a secret.
 func (s *Secrets) In(text string) bool { return s.Hide(text) != text }
 
