@@ -167,7 +167,7 @@ func (d *Draft) place(v Values) {
 		d.Stack.Target = t
 		kept := d.Findings[:0]
 		for _, f := range d.Findings {
-			if f.Code != "missing-key" || !strings.Contains(f.Mend, "target:") {
+			if f.Code != "missing-key" || !strings.Contains(f.Message, "does not say its target") {
 				kept = append(kept, f)
 			}
 		}
@@ -239,7 +239,7 @@ func (a *App) fromFile(ctx context.Context, d *Draft, list []stack.FileInput, ki
 			v, err := tosca.Value(tosca.Unknown{Bad: true}), error(nil)
 			if !in.Source.Broken {
 				if v, err = a.fetch(ctx, *in.Source, filepath.Dir(path), d.Stack); err != nil {
-					d.Findings.Errorf(in.Pos, "no-value", "", "the input '%s' cannot be read: %v", in.Name, err)
+					d.Findings.Errorf(in.Pos, "no-value", howToGive(*in.Source, in.Name), "the input '%s' cannot be read: %v", in.Name, err)
 					v = tosca.Unknown{Bad: true}
 				}
 			}
@@ -257,6 +257,17 @@ func (a *App) fromFile(ctx context.Context, d *Draft, list []stack.FileInput, ki
 // maxValue is the most that a file with the value of an input may have, in
 // bytes.
 const maxValue = 1 << 20
+
+// howToGive says how a value that is read elsewhere can be given.
+func howToGive(s stack.Source, input string) string {
+	switch {
+	case s.Env != "":
+		return fmt.Sprintf("set it before: export %s=…; or give -i %s=…", s.Env, input)
+	case s.File != "":
+		return fmt.Sprintf("put the value into that file; paths are relative to the stack file; or give -i %s=…", input)
+	}
+	return fmt.Sprintf("deploy that stack first, or give -i %s=…", input)
+}
 
 // fetch reads a value from outside the stack file.
 func (a *App) fetch(ctx context.Context, s stack.Source, dir string, f *stack.File) (tosca.Value, error) {

@@ -624,7 +624,7 @@ func (x *execution) receipt() error {
 		x.tell(run.HasFailed, x.run.Reason)
 		return x.set(store.RunStuck, store.Stuck, 0)
 	case len(names) > 0:
-		x.run.Reason = "nothing is left but what was to be kept: " + strings.Join(names, ", ")
+		x.run.Reason = "nothing is there any more but what is kept: " + strings.Join(names, ", ")
 	default:
 		x.run.Reason = fmt.Sprintf("the cloud was asked: nothing of %s is left in %s", x.stack.Name, x.stack.Target)
 	}

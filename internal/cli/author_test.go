@@ -28,7 +28,7 @@ func TestWritingAStack(t *testing.T) {
 	s.wants(errs, "is there already")
 	file, template := s.file("cluster-with-workload.stack.yaml"), s.file("cluster-with-workload.yaml")
 	_, errs = s.run(1, "check", file)
-	s.wants(errs, "bad-target", "account/region")
+	s.wants(errs, "missing-key", "does not say its target yet", "account/region")
 	text, err := os.ReadFile(file)
 	if err != nil {
 		t.Fatal(err)

@@ -280,7 +280,7 @@ func (p *Program) changeSet(cs *whatif.ChangeSet) {
 				after = "set by the cloud"
 			}
 			switch {
-			case ch.Kind == whatif.Drop || ch.Kind == whatif.Release:
+			case ch.Kind == whatif.Drop || ch.Kind == whatif.Keep:
 				continue
 			case c.Before == nil && ch.Kind == whatif.New:
 				p.valueOf(c.Path, after)
@@ -297,6 +297,9 @@ func (p *Program) changeSet(cs *whatif.ChangeSet) {
 		}
 		for _, b := range ch.Because {
 			p.wrapped("    because  ", b)
+		}
+		if ch.OneWay {
+			p.wrapped("    last     ", whatif.LastText)
 		}
 		if len(ch.Then) > 0 {
 			p.wrapped("    then     ", strings.Join(ch.Then, ", "))
@@ -587,8 +590,8 @@ func (p *Program) execute(ctx context.Context, a *app.App, t *app.Ticket, asJSON
 		select {
 		case <-signals:
 			fmt.Fprintln(p.Err, "stopping: what is under way comes to its end, then all is undone")
-			if err := a.Store.RequestCancel(ctx, t.Run.ID); err != nil {
-				return err
+			if err := a.Store.RequestCancel(ctx, t.Run.ID); err != nil { // it goes on; leaving now would tear it apart
+				fmt.Fprintf(p.Err, "it could not be asked to stop: %v; it goes on, interrupt it once more to ask again\n", err)
 			}
 		case e := <-ended:
 			if e.err != nil {

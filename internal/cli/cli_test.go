@@ -104,7 +104,7 @@ func TestTheStory(t *testing.T) {
 	out, _ = s.run(0, "undo", "bulletin-test", "--yes", "--accept", "data")
 	s.wants(out, "1 drop", "run 7: done")
 	out, _ = s.run(0, "delete", "bulletin-test", "--yes", "--accept", "data")
-	s.wants(out, "nothing is left but what was to be kept: frames")
+	s.wants(out, "nothing is there any more but what is kept: frames")
 	out, _ = s.run(0, "delete", "bulletin-live", "--yes", "--accept", "data")
 	s.wants(out, "kept: frames")
 	out, _ = s.run(0, "delete", "ridge-base", "--yes")

@@ -96,10 +96,14 @@ func (p *Program) stacks() *cobra.Command {
 				return p.json(out)
 			}
 			if len(out) == 0 {
-				fmt.Fprintln(p.Out, "no stacks yet: 'brickrow deploy STACKFILE' makes one, 'brickrow demo' shows some")
+				fmt.Fprintln(p.Out, "no stacks yet: 'brickrow starters' lists small ones to begin with, 'brickrow new STARTER DIR' writes one,\n'brickrow deploy STACKFILE' deploys it; 'brickrow demo' shows some")
 			}
 			for i, s := range out {
-				fmt.Fprintf(p.Out, "%-20s %-18s %-10s rev %-3d %s%s\n", s.Name, s.Target, s.State, s.Revision, s.Updated.Local().Format("2006-01-02 15:04"), notes[i])
+				rev := fmt.Sprintf("rev %d", s.Revision)
+				if s.Revision == 0 {
+					rev = "–"
+				}
+				fmt.Fprintf(p.Out, "%-20s %-18s %-10s %-7s %s%s\n", s.Name, s.Target, s.State, rev, s.Updated.Local().Format("2006-01-02 15:04"), notes[i])
 			}
 			return nil
 		})
@@ -137,7 +141,11 @@ func (p *Program) show() *cobra.Command {
 				}
 				return p.json(map[string]any{"name": st.Name, "target": st.Target.String(), "state": st.State, "revision": st.Revision, "description": st.Description, "resources": resources, "results": resultMap(results, false)})
 			}
-			fmt.Fprintf(p.Out, "%s in %s: %s, revision %d\n%s\n\n", st.Name, st.Target, st.State, st.Revision, cloud.Clean(st.Description))
+			about := fmt.Sprintf("%s, revision %d", st.State, st.Revision)
+			if st.Revision == 0 {
+				about = string(st.State)
+			}
+			fmt.Fprintf(p.Out, "%s in %s: %s\n%s\n\n", st.Name, st.Target, about, cloud.Clean(st.Description))
 			for _, r := range recorded {
 				fmt.Fprintf(p.Out, "%-20s %-14s %s\n", r.Name, r.Type, r.ID)
 			}
@@ -253,7 +261,7 @@ func (p *Program) yardServe() *cobra.Command {
 			return fmt.Errorf("listen: %w", err)
 		}
 		fmt.Fprintf(p.Out, "the yard listens on http://%s; tokens are in %s/%s\nset BRICKROW_CLOUD=http://%s to use it\n", l.Addr(), home, yard.CredentialsFile, l.Addr())
-		srv := &http.Server{Handler: y.Handler(), ReadHeaderTimeout: 10 * time.Second}
+		srv := yard.Server(y.Handler())
 		ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
 		defer stop()
 		go func() {

@@ -93,7 +93,7 @@ func (c Changes) layTally(f *flow) {
 	x := left
 	for _, k := range allKinds {
 		n := c.Tally.Of(k)
-		if n == 0 && (k == whatif.Adopt || k == whatif.Release) {
+		if n == 0 && (k == whatif.Adopt || k == whatif.Keep) {
 			continue
 		}
 		tone := ink
@@ -197,7 +197,7 @@ func (c Changes) layProperty(f *flow, ch whatif.Change, p stack.PropertyChange) 
 	switch ch.Kind {
 	case whatif.New:
 		words = after
-	case whatif.Drop, whatif.Release:
+	case whatif.Drop, whatif.Keep:
 		words = before
 	}
 	if p.Effect == stack.Swap && ch.Kind == whatif.Swap {

@@ -208,7 +208,7 @@ var marksInWords = func() *strings.Replacer {
 	return strings.NewReplacer(append(pairs, "⏎", "/", "√", "v")...)
 }()
 
-var allKinds = []whatif.Kind{whatif.New, whatif.Edit, whatif.Swap, whatif.Drop, whatif.Same, whatif.Adopt, whatif.Release}
+var allKinds = []whatif.Kind{whatif.New, whatif.Edit, whatif.Swap, whatif.Drop, whatif.Same, whatif.Adopt, whatif.Keep}
 
 // plain is text without marks that the fonts lack and without control
 // characters.

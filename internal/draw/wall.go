@@ -26,7 +26,7 @@ var looks = map[whatif.Kind]look{
 	whatif.Same:    {colour{0xF3, 0xF4, 0xF6}, colour{0x48, 0x50, 0x5A}, 0.5, false},
 	whatif.Adopt:   {colour{0xD6, 0xE4, 0xF6}, colour{0x1B, 0x3E, 0x6D}, 1.2, false},
 	"":             {paper, ink, 0.8, false}, // nothing happens: the picture of a stack
-	whatif.Release: {colour{0xE0, 0xE6, 0xEC}, colour{0x33, 0x44, 0x57}, 1.2, true},
+	whatif.Keep: {colour{0xE0, 0xE6, 0xEC}, colour{0x33, 0x44, 0x57}, 1.2, true},
 }
 
 // mark draws the mark of a kind into a square of side a.
@@ -55,7 +55,7 @@ func (f *flow) mark(k whatif.Kind, x, y, a float64, c colour) {
 	case whatif.Adopt:
 		f.polygon(nil, &c, w, diamond(a/2)...)
 		f.polygon(&c, nil, 0, diamond(a/4)...)
-	case whatif.Release:
+	case whatif.Keep:
 		f.polygon(nil, &c, w, diamond(a/2)...)
 	default:
 		f.box(x+a*0.28, y+a*0.28, a*0.44, a*0.44, &c, nil, 0, false)
@@ -197,7 +197,7 @@ func (f *flow) legend(kinds []whatif.Kind) {
 
 var meanings = map[whatif.Kind]string{
 	whatif.New: "is built", whatif.Edit: "is changed in place", whatif.Swap: "a new one is built, the old one goes", whatif.Drop: "is removed",
-	whatif.Same: "stays as it is", whatif.Adopt: "exists already, comes under the stack", whatif.Release: "leaves the stack, stays in the cloud",
+	whatif.Same: "stays as it is", whatif.Adopt: "exists already, comes under the stack", whatif.Keep: "leaves the stack, stays in the cloud",
 }
 
 // Stack is a picture of how a stack is built.

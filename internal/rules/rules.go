@@ -222,7 +222,7 @@ func at(file string, n *yaml.Node) tosca.Pos {
 
 func kinds() []string {
 	var out []string
-	for _, k := range []whatif.Kind{whatif.New, whatif.Edit, whatif.Swap, whatif.Drop, whatif.Same, whatif.Adopt, whatif.Release} {
+	for _, k := range []whatif.Kind{whatif.New, whatif.Edit, whatif.Swap, whatif.Drop, whatif.Same, whatif.Adopt, whatif.Keep} {
 		out = append(out, string(k))
 	}
 	return out

@@ -130,7 +130,7 @@ func (s *Set) fillTest(file string, t *Test, typ, change tosca.Entry, given map[
 	}
 	for _, variable := range []string{"before", "after"} {
 		k, ok := given[variable]
-		if !ok && (variable == "after" && (kind == whatif.Drop || kind == whatif.Release) || variable == "before" && kind == whatif.New) || t.rule.Once {
+		if !ok && (variable == "after" && (kind == whatif.Drop || kind == whatif.Keep) || variable == "before" && kind == whatif.New) || t.rule.Once {
 			t.vars[variable] = types.NullValue
 			continue
 		}

@@ -331,7 +331,7 @@ func (t *task) release() (EntryState, error) {
 	if e := t.Driver.Entry(s.Pair); e != nil {
 		rec = e.Record // the old part of a swap
 	}
-	return t.finish(Done, t.event(Kept, "left in the cloud", ""), RecordChange{Name: s.Resource, Remove: !s.Swap, RemoveOld: oldPart(s), Kept: rec})
+	return t.finish(Done, t.event(Kept, "kept in the cloud", ""), RecordChange{Name: s.Resource, Remove: !s.Swap, RemoveOld: oldPart(s), Kept: rec})
 }
 
 // oldPart is the cloud id of the old part that a step of the sweep is about; ""

@@ -112,7 +112,7 @@ func NewPlan(cs *whatif.ChangeSet, old []*stack.Recorded, takes whatif.Takes) Pl
 				}
 				lastOneWay = s.ID
 			}
-		case whatif.Drop, whatif.Release:
+		case whatif.Drop, whatif.Keep:
 			leaving = append(leaving, removal(ch, "", takes))
 			leavingRecords = append(leavingRecords, ch.Recorded)
 			continue
@@ -133,7 +133,7 @@ func NewPlan(cs *whatif.ChangeSet, old []*stack.Recorded, takes whatif.Takes) Pl
 // it is to be kept.
 func removal(ch whatif.Change, pair string, takes whatif.Takes) Step {
 	s := Step{ID: "delete " + ch.Name, Resource: ch.Name, Type: ch.Recorded.Type, Action: Delete, Half: Sweep, CloudID: ch.Recorded.ID, Swap: pair != "", Pair: pair, Seconds: takes(&ch, whatif.Drop)}
-	if ch.Kind == whatif.Release || ch.Recorded.Keep || ch.Wanted != nil && ch.Wanted.Keep {
+	if ch.Kind == whatif.Keep || ch.Recorded.Keep || ch.Wanted != nil && ch.Wanted.Keep {
 		s.Action, s.Seconds = Release, 0
 	}
 	return s

@@ -190,7 +190,7 @@ func TestPlan(t *testing.T) {
 		{Name: "up2", Kind: whatif.Edit, OneWay: true, Wanted: wanted(), Recorded: rec("up2")},
 		{Name: "after", Kind: whatif.New, Needs: []string{"up"}, Wanted: wanted()},
 		{Name: "drop", Kind: whatif.Drop, Recorded: rec("drop", "swap")},
-		{Name: "free", Kind: whatif.Release, Recorded: rec("free")},
+		{Name: "free", Kind: whatif.Keep, Recorded: rec("free")},
 	}}
 	p := NewPlan(cs, []*stack.Recorded{rec("left", "more"), rec("more")}, seconds)
 	got := map[string]string{}

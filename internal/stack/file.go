@@ -96,6 +96,15 @@ func ReadFile(path string, text []byte) (*File, tosca.Findings) {
 }
 
 func (f *File) entry(e tosca.Entry, findings *tosca.Findings) {
+	empty := e.Node.Kind == yaml.ScalarNode && (e.Node.ShortTag() == "!!null" || e.Node.Value == "")
+	if empty && slices.Contains([]string{"stack", "template", "target"}, e.Key.Name) {
+		how := map[string]string{"stack": "write its name, such as bulletin-test", "template": "write the path of the template's file", "target": "write account/region, such as workshop/alder-1; 'brickrow targets' lists them"}[e.Key.Name]
+		findings.Errorf(e.Key.Pos, "missing-key", how, "the stack file does not say its %s yet", e.Key.Name)
+		if e.Key.Name == "target" {
+			f.TargetPos = e.Pos
+		}
+		return
+	}
 	text := func() string {
 		if e.Node.Kind != yaml.ScalarNode {
 			findings.Errorf(e.Pos, "wrong-type", "", "'%s' must be text", e.Key.Name)

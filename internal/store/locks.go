@@ -39,7 +39,7 @@ type LockedError struct {
 }
 
 func (e *LockedError) Error() string {
-	return fmt.Sprintf("the stack is locked by %s; wait until that run has ended, or watch it", e.Holder)
+	return fmt.Sprintf("the stack is locked by %s; wait until that run has ended, or watch it", cloud.Clean(e.Holder))
 }
 
 // Lock takes the lock of a stack for a token, or renews it. A lock whose lease

@@ -119,7 +119,7 @@ func (s *Store) Find(ctx context.Context, name string) (*Stack, error) {
 		if mend := tosca.Suggest(name, names); mend != "" {
 			msg += "; " + mend
 		}
-		return nil, fmt.Errorf("%s: %w", msg, ErrNotFound)
+		return nil, &notFoundError{msg}
 	case 1:
 		return found[0], nil
 	}

@@ -34,6 +34,13 @@ import (
 // ErrNotFound says that something asked for by name is not there.
 var ErrNotFound = errors.New("not found")
 
+// notFoundError says in words what is not there.
+type notFoundError struct{ text string }
+
+func (e *notFoundError) Error() string { return e.text }
+
+func (e *notFoundError) Is(target error) bool { return target == ErrNotFound }
+
 // Store is an open store.
 type Store struct {
 	db  *sql.DB

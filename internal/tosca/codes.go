@@ -61,6 +61,7 @@ var Codes = map[string]string{
 	"missing-url":                "an import or a repository does not say where it is",
 	"missing-value":              "an output has no value",
 	"missing-version":            "a file does not say which version of TOSCA it is written in",
+	"moved-items":                "an item was taken out of, or put into, the middle of a list that instances are made of",
 	"name-still-taken":           "a new resource wants a name that an old one holds until the end of the run",
 	"name-taken":                 "a name belongs to another resource already",
 	"no-address":                 "there are not enough public addresses left",

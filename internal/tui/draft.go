@@ -620,8 +620,8 @@ func (v *draftView) drawStrip(m *model, s *screen, r rect) {
 // drawTally writes the numbers of a change set with their marks.
 func drawTally(m *model, s *screen, x, y, w int, tally whatif.Tally) int {
 	end := x + w
-	for _, k := range append(slices.Clone(whatif.Kinds), whatif.Adopt, whatif.Release) {
-		if tally.Of(k) == 0 && (k == whatif.Adopt || k == whatif.Release) {
+	for _, k := range append(slices.Clone(whatif.Kinds), whatif.Adopt, whatif.Keep) {
+		if tally.Of(k) == 0 && (k == whatif.Adopt || k == whatif.Keep) {
 			continue
 		}
 		st := bold(m.t.on(m.t.kinds[k].word))

@@ -39,7 +39,7 @@ var dark = theme{
 		whatif.Drop:    {c("#6A3323"), c("#6A3323"), c("#FFDCCF"), c("#E08A66")},
 		whatif.Same:    {c("#2A2E35"), c("#2A2E35"), c("#A7AEB9"), c("#9AA2AE")},
 		whatif.Adopt:   {c("#1F4E79"), c("#1F4E79"), c("#D8ECFF"), c("#7FB8EE")},
-		whatif.Release: {c("#34465C"), c("#34465C"), c("#D5E4F7"), c("#9DB9D9")},
+		whatif.Keep: {c("#34465C"), c("#34465C"), c("#D5E4F7"), c("#9DB9D9")},
 	},
 	states: map[run.State]paint{
 		run.Waiting:   {c("#23272E"), c("#23272E"), c("#9BA3AF"), c("#8D95A1")},
@@ -67,7 +67,7 @@ var light = theme{
 		whatif.Drop:    {c("#F4CFC0"), c("#F4CFC0"), c("#571F0D"), c("#963F1F")},
 		whatif.Same:    {c("#E4E4E2"), c("#E4E4E2"), c("#4A515B"), c("#596170")},
 		whatif.Adopt:   {c("#BFDDF7"), c("#BFDDF7"), c("#0E3558"), c("#1F5C94")},
-		whatif.Release: {c("#D3E0EF"), c("#D3E0EF"), c("#1F3A57"), c("#3B6087")},
+		whatif.Keep: {c("#D3E0EF"), c("#D3E0EF"), c("#1F3A57"), c("#3B6087")},
 	},
 	states: map[run.State]paint{
 		run.Waiting:   {c("#ECEBE7"), c("#ECEBE7"), c("#555D68"), c("#596170")},

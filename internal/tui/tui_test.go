@@ -238,7 +238,7 @@ func TestDeletingOnTheScreen(t *testing.T) {
 	d.wants("that is not bulletin-test")
 	d.press("-test", "enter")
 	d.ended()
-	d.wants("removed after", "nothing is left but what was to be kept: frames")
+	d.wants("removed after", "nothing is there any more but what is kept: frames")
 }
 
 func TestMistakesOnTheScreen(t *testing.T) {

@@ -193,7 +193,7 @@ func (v *whatifView) lay() {
 	v.wall.within(v.preview.Graph())
 }
 
-var kindOrder = []whatif.Kind{whatif.New, whatif.Edit, whatif.Swap, whatif.Drop, whatif.Adopt, whatif.Release, whatif.Same}
+var kindOrder = []whatif.Kind{whatif.New, whatif.Edit, whatif.Swap, whatif.Drop, whatif.Adopt, whatif.Keep, whatif.Same}
 
 func (v *whatifView) line() *filterLine { return &v.filter }
 

@@ -401,7 +401,7 @@ func (v *whatifView) property(m *model, ch *whatif.Change, c stack.PropertyChang
 	switch {
 	case ch.Kind == whatif.New:
 		return v.values(t, name, longest, w, t.strong(), after)
-	case ch.Kind == whatif.Drop || ch.Kind == whatif.Release:
+	case ch.Kind == whatif.Drop || ch.Kind == whatif.Keep:
 		return v.values(t, name, longest, w, t.faint(), before)
 	}
 	line := detail{name, {t.faint(), before}, {t.faint(), " → "}, {t.strong(), after}, effect}

@@ -19,7 +19,7 @@ type Alike struct {
 }
 
 // gravity is the order in which changes are read: first what goes.
-var gravity = []Kind{Drop, Swap, Release, Edit, New, Adopt}
+var gravity = []Kind{Drop, Swap, Keep, Edit, New, Adopt}
 
 // Alike groups the changes, without those that stay the same. What is removed or
 // replaced stands first.

@@ -18,13 +18,13 @@ type Kind string
 
 // The kinds of change.
 const (
-	New     Kind = "new"
-	Edit    Kind = "edit"
-	Swap    Kind = "swap"
-	Drop    Kind = "drop"
-	Same    Kind = "same"
-	Adopt   Kind = "adopt"   // was kept in the cloud, comes back under the stack
-	Release Kind = "release" // leaves the stack, stays in the cloud
+	New   Kind = "new"
+	Edit  Kind = "edit"
+	Swap  Kind = "swap"
+	Drop  Kind = "drop"
+	Same  Kind = "same"
+	Adopt Kind = "adopt" // was kept in the cloud, comes back under the stack
+	Keep  Kind = "kept"  // leaves the stack, stays in the cloud
 )
 
 // Kinds lists the kinds that a tally counts, in the order of the screen.
@@ -48,6 +48,9 @@ type Change struct {
 	Recorded *stack.Recorded // nil for a new one
 	Live     *stack.Live     // nil where the cloud was not asked
 }
+
+// LastText says of an edit that goes one way why it waits.
+const LastText = "it cannot be put back, so it is made last, when all else has succeeded"
 
 // Risk is something to look at before deploying.
 type Risk struct {
@@ -78,21 +81,21 @@ type Tally struct {
 	Drop int `json:"drop"`
 	Same int `json:"same"`
 	// What comes back under the stack, and what leaves it and stays.
-	Adopt   int `json:"adopt,omitempty"`
-	Release int `json:"release,omitempty"`
+	Adopt int `json:"adopt,omitempty"`
+	Keep  int `json:"kept,omitempty"`
 	// Results counts the results of a stack that change, where it is there already.
 	Results int `json:"results,omitempty"`
 }
 
 // Of is the count of one kind.
 func (t Tally) Of(k Kind) int {
-	return map[Kind]int{New: t.New, Edit: t.Edit, Swap: t.Swap, Drop: t.Drop, Same: t.Same, Adopt: t.Adopt, Release: t.Release}[k]
+	return map[Kind]int{New: t.New, Edit: t.Edit, Swap: t.Swap, Drop: t.Drop, Same: t.Same, Adopt: t.Adopt, Keep: t.Keep}[k]
 }
 
 // String is the tally without what stays the same: "3 new, 2 edit".
 func (t Tally) String() string {
 	s := ""
-	for _, k := range []Kind{New, Edit, Swap, Drop, Adopt, Release} {
+	for _, k := range []Kind{New, Edit, Swap, Drop, Adopt, Keep} {
 		if n := t.Of(k); n > 0 {
 			if s != "" {
 				s += ", "
@@ -206,7 +209,9 @@ type jsonChange struct {
 	Because    []string       `json:"because"`
 	Causes     []jsonCause    `json:"causes"`
 	Then       []string       `json:"then"`
-	Patch      []patchOp      `json:"patch"`
+	// Last says that it is made last, as it cannot be put back.
+	Last  bool      `json:"last,omitempty"`
+	Patch []patchOp `json:"patch"`
 }
 
 type jsonCause struct {
@@ -279,7 +284,7 @@ func (c *ChangeSet) MarshalJSON() ([]byte, error) {
 		if ch.Kind == Same {
 			continue
 		}
-		j := jsonChange{ch.Name, ch.Type, ch.Kind, []jsonProperty{}, append([]string{}, ch.Because...), []jsonCause{}, append([]string{}, ch.Then...), patch(ch.Properties)}
+		j := jsonChange{ch.Name, ch.Type, ch.Kind, []jsonProperty{}, append([]string{}, ch.Because...), []jsonCause{}, append([]string{}, ch.Then...), ch.OneWay, patch(ch.Properties)}
 		for _, k := range ch.Causes {
 			j.Causes = append(j.Causes, jsonCause{k.Kind, k.Text, k.Path, k.Resource, k.Pos.File, k.Pos.Line})
 		}

@@ -108,6 +108,7 @@ func Compare(s State) *ChangeSet {
 	c.follow()
 	c.risks()
 	c.conflicts()
+	c.movedItems()
 	c.estimate()
 	c.set.hide(c.secrets())
 	return c.set
@@ -199,8 +200,8 @@ func (c *comparer) add(ch Change) {
 		c.set.Tally.Same++
 	case Adopt:
 		c.set.Tally.Adopt++
-	case Release:
-		c.set.Tally.Release++
+	case Keep:
+		c.set.Tally.Keep++
 	}
 }
 
@@ -329,7 +330,7 @@ func (c *comparer) adopt(ch *Change, props map[string]tosca.Value) bool {
 			continue
 		}
 		ch.Kind, ch.Recorded, ch.Live, ch.Properties = Adopt, r, live, changes
-		ch.say(Cause{Kind: Kept, Text: fmt.Sprintf("it was left in the cloud as %s and comes back under the stack", r.ID)})
+		ch.say(Cause{Kind: Kept, Text: fmt.Sprintf("it was kept in the cloud as %s and comes back under the stack", r.ID)})
 		return true
 	}
 	return false
@@ -360,7 +361,7 @@ func (c *comparer) newProperties(ch *Change, props map[string]tosca.Value) {
 	ch.say(Cause{Kind: Template, Text: "it is in the template and not yet built: " + ch.Pos.Short(), Pos: ch.Pos})
 }
 
-var marks = map[Kind]string{New: "▲", Edit: "◧", Swap: "⇅", Drop: "▽", Same: "▪", Adopt: "◈", Release: "◇"}
+var marks = map[Kind]string{New: "▲", Edit: "◧", Swap: "⇅", Drop: "▽", Same: "▪", Adopt: "◈", Keep: "◇"}
 
 // Mark is the sign of a kind of change.
 func (k Kind) Mark() string { return marks[k] }
@@ -402,8 +403,8 @@ func (c *comparer) drop(r *stack.Recorded) Change {
 		}
 	}
 	if r.Keep {
-		ch.Kind = Release
-		ch.say(Cause{Kind: Kept, Text: "the policy Keep leaves it in the cloud"})
+		ch.Kind = Keep
+		ch.say(Cause{Kind: Kept, Text: "the policy Keep keeps it in the cloud"})
 	}
 	for name, v := range r.Properties {
 		if !tosca.Equal(v, tosca.Null{}) {

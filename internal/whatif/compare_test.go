@@ -258,7 +258,7 @@ func TestRisks(t *testing.T) {
 		{"a cache dropped", template, "caches=0", nil},
 		{"a server dropped", template, "readers=0", nil},
 		{"a port opened", template, "peer=0.0.0.0/0", []string{"open rules"}},
-		{"a port not opened to all", template, "peer=0.0.0.0/1", nil},
+		{"a port opened to half of all", template, "peer=0.0.0.0/1", []string{"open rules"}},
 		{"a bucket opened", template, "public=true", []string{"open frames"}},
 		{"a database that restarts", template, "size=large", []string{"interruption db"}},
 		{"a database that grows", template, "storage=40 GiB", nil},
@@ -276,6 +276,21 @@ func TestRisks(t *testing.T) {
 			t.Errorf("%s: risks %v, want %v", test.name, got, test.want)
 		}
 	}
+	for name, test := range map[string]struct{ from, to, want string }{
+		"a server that restarts, on which nothing rests": {"size: small, image: { $get_input: image }", "size: large, image: { $get_input: image }", "interruption reader#0, interruption reader#1"},
+		"a subnet that becomes public":                   {"cidr: 10.0.1.0/24 }", "cidr: 10.0.1.0/24, public: true }", "open sub"},
+	} {
+		if !strings.Contains(template, test.from) {
+			t.Fatalf("%s: there is no %q", name, test.from)
+		}
+		var got []string
+		for _, r := range change(t, built(t, template), strings.Replace(template, test.from, test.to, 1)).Risks {
+			got = append(got, string(r.Kind)+" "+r.Resource)
+		}
+		if strings.Join(got, ", ") != test.want {
+			t.Errorf("%s: %q, want %q", name, got, test.want)
+		}
+	}
 	open := built(t, template, "peer=0.0.0.0/0")
 	if cs := change(t, open, template, "peer=0.0.0.0/0", "storage=30 GiB"); len(cs.Risks) != 0 {
 		t.Errorf("a port that was open before is raised again: %v", cs.Risks)
@@ -283,6 +298,38 @@ func TestRisks(t *testing.T) {
 	fresh := whatif.State{Wanted: resolve(t, template, "peer=0.0.0.0/0"), Takes: whatif.Nominal(profile.Library(), 1)}
 	if cs := whatif.Compare(fresh); len(cs.Risks) != 1 || cs.Tally.New != 14 {
 		t.Errorf("a first deployment: %v, %+v", cs.Risks, cs.Tally)
+	}
+}
+
+// TestMovedItems warns where the first item is taken from a list, or one is put
+// before it, and not where that happens at the end.
+func TestMovedItems(t *testing.T) {
+	const huts = `tosca_definitions_version: tosca_2_0
+imports: [ { profile: brickrow.cloud:1 } ]
+service_template:
+  inputs: { huts: { type: list, entry_schema: string } }
+  node_templates:
+    alarm: { type: Topic, count: { $length: [ { $get_input: huts } ] }, properties: { label: { $get_input: [ huts, $node_index ] } } }
+`
+	for _, test := range []struct {
+		from, to string
+		warns    bool
+	}{
+		{"[ crag, col, lake ]", "[ col, lake ]", true},
+		{"[ crag, col, lake ]", "[ crag, lake ]", true},
+		{"[ crag, col ]", "[ top, crag, col ]", true},
+		{"[ crag, col, lake ]", "[ crag, col ]", false},
+		{"[ crag, col ]", "[ crag, col, lake ]", false},
+		{"[ crag, col, lake ]", "[ glen, moor ]", false},
+		{"[ crag, col, lake ]", "[ crag, glen, lake ]", false},
+	} {
+		cs := change(t, built(t, huts, "huts="+test.from), huts, "huts="+test.to)
+		if got := strings.Contains(fmt.Sprint(cs.Findings), "moved-items"); got != test.warns {
+			t.Errorf("%s to %s: %v", test.from, test.to, cs.Findings)
+		}
+		if cs.Findings.HasErrors() {
+			t.Errorf("%s to %s is refused: %v", test.from, test.to, cs.Findings)
+		}
 	}
 }
 
@@ -311,7 +358,7 @@ func TestKeptAndDeleted(t *testing.T) {
 	s.Wanted, _ = stack.Resolve(&tosca.File{Library: profile.Library(), Service: &tosca.ServiceTemplate{}}, stack.Options{})
 	s.Deleting = true
 	cs := whatif.Compare(s)
-	if cs.Tally.Drop != 13 || cs.Change("frames").Kind != whatif.Release {
+	if cs.Tally.Drop != 13 || cs.Change("frames").Kind != whatif.Keep {
 		t.Errorf("a deletion: %+v, frames %s", cs.Tally, cs.Change("frames").Kind)
 	}
 	if got := cs.Change("db").Because; !slices.Equal(got, []string{"the stack is deleted"}) {

@@ -186,9 +186,17 @@ func (c *comparer) estimate() {
 	total := whole(c.longest(times), times, func(n string) Kind { return c.change(n).Kind }, work).plus(last)
 	e.Chain = append(e.Chain, oneWay...)
 	path, _ := sweep.CriticalPath(func(n string) float64 { return gone[n].likely })
+	slices.Reverse(path) // what rests on others goes first
 	total = total.plus(whole(path, gone, func(string) Kind { return Drop }, sweeping))
 	e.Seconds, e.Low, e.High = round(total.likely), round(total.low), round(total.high)
 	c.set.Estimate = e
+}
+
+// waitsFor reports whether what rests on a change waits for it: not where it stays
+// the same, nor where it is made last of all.
+func (c *comparer) waitsFor(i int) bool {
+	ch := &c.set.Changes[i]
+	return ch.Kind != Same && ch.Wanted != nil && !ch.OneWay
 }
 
 // longest is the path through the build that takes longest. The changes stand
@@ -207,12 +215,12 @@ func (c *comparer) longest(times map[string]span) (path []string) {
 			continue
 		}
 		for _, n := range ch.Needs {
-			if j, ok := c.index[n]; ok && j < i && (end[j] > end[i] || from[i] < 0) {
+			if j, ok := c.index[n]; ok && j < i && c.waitsFor(j) && (end[j] > end[i] || from[i] < 0) {
 				end[i], from[i] = max(end[j], end[i]), j
 			}
 		}
 		end[i] += times[ch.Name].likely
-		if end[i] > end[last] {
+		if end[i] > end[last] || c.set.Changes[last].Kind == Same && ch.Kind != Same {
 			last = i
 		}
 	}

@@ -122,7 +122,7 @@ func (c *ChangeSet) Markdown() string {
 				switch {
 				case p.Unknown:
 					after = "set by the cloud"
-				case ch.Kind == Drop || ch.Kind == Release:
+				case ch.Kind == Drop || ch.Kind == Keep:
 					after = "–"
 				case p.After == nil:
 					after = "not set"
@@ -144,6 +144,9 @@ func (c *ChangeSet) Markdown() string {
 				line("| %s | %s | %s | %s |", plainText(p.Path), before, after, note)
 			}
 			line("")
+		}
+		if ch.OneWay {
+			line("- %s", LastText)
 		}
 		for _, k := range ch.Because {
 			line("- because %s", plainText(k))

@@ -2,7 +2,9 @@ package whatif
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 
 	"brickrow/internal/stack"
@@ -46,8 +48,11 @@ func (c *comparer) risks() {
 			c.secretRisks(ch)
 		}
 		c.permissionRisks(ch)
-		if ch.Type == "Bucket" {
+		switch ch.Type {
+		case "Bucket":
 			c.publicRisk(ch)
+		case "Subnet":
+			c.publicSubnetRisk(ch)
 		}
 	}
 	c.openRisks()
@@ -98,12 +103,14 @@ func (c *comparer) interruptionRisk(ch *Change) {
 			what = append(what, p.Property)
 		}
 	}
-	users := c.users(ch.Name)
-	if len(what) == 0 || len(users) == 0 {
+	if len(what) == 0 {
 		return
 	}
-	c.raise(Risk{Kind: RiskInterruption, Resource: ch.Name, Pos: ch.Pos, Mend: "deploy it when nobody needs it",
-		Text: fmt.Sprintf("%s restarts when its %s changes, and is away meanwhile for %s", ch.Name, strings.Join(what, " and "), few(users))})
+	text := fmt.Sprintf("%s restarts when its %s changes, and is away meanwhile", ch.Name, strings.Join(what, " and "))
+	if users := c.users(ch.Name); len(users) > 0 {
+		text += " for " + few(users)
+	}
+	c.raise(Risk{Kind: RiskInterruption, Resource: ch.Name, Pos: ch.Pos, Mend: "deploy it when nobody needs it", Text: text})
 }
 
 // users lists what rests on a resource.
@@ -240,6 +247,30 @@ func (c *comparer) publicRisk(ch *Change) {
 	c.raise(Risk{Kind: RiskOpen, Resource: ch.Name, Pos: ch.Pos, Standing: standing, Text: ch.Name + " can be read by everyone", Mend: "set public_read to false"})
 }
 
+// publicSubnetRisk raises a subnet that becomes public: what is in it may be
+// reached from outside then.
+func (c *comparer) publicSubnetRisk(ch *Change) {
+	if ch.Wanted == nil || ch.Recorded == nil || !bareTrue(value(ch.Wanted, "public")) {
+		return
+	}
+	r := Risk{Kind: RiskOpen, Resource: ch.Name, Pos: ch.Pos, Text: ch.Name + " becomes public: what is in it can be reached from outside, where its rules let it", Mend: "set public to false"}
+	if r.Standing = ch.Kind == Same || bareTrue(ch.was("public")); r.Standing {
+		r.Text = ch.Name + " is public"
+	}
+	if p := ch.Wanted.Property("public"); p != nil {
+		r.Pos = p.Pos
+	}
+	if users := c.users(ch.Name); len(users) > 0 {
+		r.Text += " (" + few(users) + ")"
+	}
+	c.raise(r)
+}
+
+func bareTrue(v tosca.Value) bool {
+	v, _ = tosca.Bare(v)
+	return v == tosca.Value(tosca.Bool(true))
+}
+
 // openRisks raises the ports that everyone can reach, per rules and port, with
 // the resources behind them: those that become reachable apart from those that
 // were before.
@@ -277,6 +308,7 @@ func (c *comparer) openRisks() {
 		if ch.Type != "Rules" || ch.Wanted == nil {
 			continue
 		}
+		c.widerRisks(ch)
 		for _, port := range openPorts(value(ch.Wanted, "allow")) {
 			var fresh, standing []string
 			for _, u := range users[ch.Name] {
@@ -304,6 +336,96 @@ func (c *comparer) openRisks() {
 	}
 }
 
+// widerRisks raises the ports of rules that are there already and that more can
+// reach than before, though not everyone: because the peer of a rule is another
+// one, or because addresses outside of private networks come in.
+func (c *comparer) widerRisks(ch *Change) {
+	if ch.Recorded == nil || ch.Kind == Same {
+		return
+	}
+	before := letIn(ch.was("allow"))
+	for _, now := range letIn(value(ch.Wanted, "allow")) {
+		if now.peer.Bits() == 0 {
+			continue // told apart
+		}
+		var others []string
+		covered := false
+		for _, old := range before {
+			if !old.opens(now) {
+				continue
+			}
+			if old.peer.Bits() <= now.peer.Bits() && old.peer.Contains(now.peer.Addr()) {
+				covered = true
+			}
+			others = append(others, old.peer.String())
+		}
+		if covered || len(others) == 0 && now.peer.Addr().IsPrivate() {
+			continue
+		}
+		r := Risk{Kind: RiskOpen, Resource: ch.Name, Pos: ch.Pos, Mend: "narrow the peer of the rule", Text: fmt.Sprintf("%s lets %s reach %s", ch.Name, now.peer, now.port)}
+		if len(others) > 0 {
+			r.Text += ", which only " + few(others) + " could"
+		}
+		if prop := ch.Wanted.Property("allow"); prop != nil {
+			r.Pos = prop.Pos
+		}
+		c.raise(r)
+	}
+}
+
+// gap is one rule that lets traffic in.
+type gap struct {
+	port, protocol string
+	low, high      int
+	peer           netip.Prefix
+}
+
+// opens reports whether a gap lets the ports of another one through.
+func (g gap) opens(o gap) bool {
+	return g.low <= o.low && o.high <= g.high && (g.protocol == "any" || g.protocol == o.protocol)
+}
+
+// letIn lists the rules that let traffic in.
+func letIn(allow tosca.Value) []gap {
+	allow, _ = tosca.Bare(allow)
+	list, _ := allow.(tosca.List)
+	var out []gap
+	for _, e := range list {
+		rule, _ := e.(tosca.Map)
+		peer, err := netip.ParsePrefix(tosca.Show(rule["peer"]))
+		if err != nil || tosca.Show(rule["direction"]) == "out" {
+			continue
+		}
+		g := gap{port: portWords(rule), protocol: tosca.Show(rule["protocol"]), low: 1, high: 65535, peer: peer}
+		if ports := tosca.Show(rule["ports"]); ports != "any" {
+			low, high, isRange := strings.Cut(ports, "-")
+			if !isRange {
+				high = low
+			}
+			var errs [2]error
+			g.low, errs[0] = strconv.Atoi(low)
+			g.high, errs[1] = strconv.Atoi(high)
+			if errs[0] != nil || errs[1] != nil {
+				continue
+			}
+		}
+		out = append(out, g)
+	}
+	return out
+}
+
+// portWords says which ports a rule is about: "ports 8000-8010 (tcp)".
+func portWords(rule tosca.Map) string {
+	ports := tosca.Show(rule["ports"])
+	word := "port "
+	if ports == "any" {
+		word = "port: "
+	} else if strings.Contains(ports, "-") {
+		word = "ports "
+	}
+	return word + ports + " (" + tosca.Show(rule["protocol"]) + ")"
+}
+
 func openPorts(allow tosca.Value) []string {
 	allow, _ = tosca.Bare(allow)
 	list, _ := allow.(tosca.List)
@@ -311,14 +433,7 @@ func openPorts(allow tosca.Value) []string {
 	for _, e := range list {
 		rule, _ := e.(tosca.Map)
 		if tosca.Show(rule["direction"]) != "out" && strings.HasSuffix(tosca.Show(rule["peer"]), "/0") {
-			ports := tosca.Show(rule["ports"])
-			word := "port "
-			if ports == "any" {
-				word = "port: "
-			} else if strings.Contains(ports, "-") {
-				word = "ports "
-			}
-			out = append(out, word+ports+" ("+tosca.Show(rule["protocol"])+")")
+			out = append(out, portWords(rule))
 		}
 	}
 	return out

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"brickrow/internal/cloud"
 	"brickrow/internal/tosca"
@@ -39,6 +40,15 @@ func (y *Yard) Handler() http.Handler {
 	y.route(mux, "DELETE /operator/faults", y.clearFaults)
 	return mux
 }
+
+// Server serves a handler with limits on how long a caller may take: one that
+// sends half a request, or reads no answer, holds nothing for long.
+func Server(h http.Handler) *http.Server {
+	return &http.Server{Handler: h, ReadHeaderTimeout: readTime, ReadTimeout: readTime, WriteTimeout: 2 * readTime, IdleTimeout: 60 * time.Second, MaxHeaderBytes: 64 << 10}
+}
+
+// readTime is how long a caller may take to send a request.
+const readTime = 5 * time.Second
 
 // request is a request that was let in.
 type request struct {
