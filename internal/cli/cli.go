@@ -44,10 +44,13 @@ type Program struct {
 	Interface func(ctx context.Context, a *app.App, demo bool) error
 	home      string
 	tokens    map[string]string // handed over to a process that carries out
+	terminal  bool
 }
 
 // Run runs the command line and yields the exit code.
 func (p *Program) Run(ctx context.Context, args []string) int {
+	p.terminal = p.isTerminal()
+	p.Out, p.Err = plainWriter{p.Out}, plainWriter{p.Err}
 	root := p.root()
 	root.SetArgs(args)
 	root.SetIn(p.In)
@@ -119,7 +122,7 @@ func (p *Program) onStack(ctx context.Context, name string, f func(a *app.App, s
 }
 
 func (p *Program) open(ctx context.Context, a *app.App, demo bool) error {
-	if p.Interface == nil || !p.isTerminal() {
+	if p.Interface == nil || !p.terminal {
 		return usage{errors.New("the interface needs a terminal; 'brickrow --help' lists the commands that do not")}
 	}
 	return p.Interface(ctx, a, demo)
@@ -134,7 +137,7 @@ func (p *Program) isTerminal() bool {
 // confirm asks a question, or fails where nobody can answer. A careful target
 // or data at risk wants the stack's name typed.
 func (p *Program) confirm(question, word string) error {
-	if !p.isTerminal() {
+	if !p.terminal {
 		return usage{fmt.Errorf("%s Nobody can answer here: add --yes", question)}
 	}
 	hint := "y or n"

@@ -28,6 +28,7 @@ func newAsk(question, word string, then func(string) tea.Cmd) *ask {
 func newInput() textinput.Model {
 	in := textinput.New()
 	in.SetVirtualCursor(false)
+	in.CharLimit = longestInput
 	in.Focus()
 	return in
 }
@@ -37,7 +38,7 @@ func (a *ask) typing() bool { return a.word != "" || a.free }
 func (a *ask) update(msg tea.Msg) tea.Cmd {
 	var cmd tea.Cmd
 	if a.typing() {
-		a.input, cmd = a.input.Update(msg)
+		a.input, cmd = edit(a.input, msg)
 	}
 	return cmd
 }
@@ -133,7 +134,7 @@ func (f *filterLine) active() bool { return f.input.Value() != "" }
 
 func (f *filterLine) typed(msg tea.Msg) tea.Cmd {
 	var cmd tea.Cmd
-	f.input, cmd = f.input.Update(msg)
+	f.input, cmd = edit(f.input, msg)
 	return cmd
 }
 
@@ -192,16 +193,31 @@ func newPalette(m *model) *palette {
 	}
 	for _, b := range m.views[m.at].keys(m) {
 		if key := strings.Fields(b.key)[0]; len(key) == 1 || key == "enter" || key == "tab" {
-			p.commands = append(p.commands, command{strings.ToUpper(b.words[:1]) + b.words[1:], b.key, press(m.at, key)})
+			p.commands = append(p.commands, command{withVerb(b), b.key, press(m.at, key)})
 		}
 	}
 	p.commands = append(p.commands,
 		command{"Open a stack file or a template", "", func() tea.Cmd { return m.stacks.askFile(m) }},
-		command{"Dark or light colours", "", func() tea.Cmd { m.swapTheme(); return nil }},
-		command{"Keys of this view", "?", func() tea.Cmd { m.help = true; return nil }},
+		command{"Switch between dark and light colours", "", func() tea.Cmd { m.swapTheme(); return nil }},
+		command{"Show the keys of this view", "?", func() tea.Cmd { m.help = true; return nil }},
 		command{"Leave; a run goes on without you", "q", func() tea.Cmd { return tea.Quit }})
 	p.search()
 	return p
+}
+
+// withVerb is what a key does, as something that one can ask for.
+func withVerb(b binding) string {
+	words := b.words
+	for _, noun := range []string{"next", "template line", "because and then", "long values", "only changes", "events", "if it failed", "on failure", "inputs", "the ", "removed ones", "what-if"} {
+		if strings.HasPrefix(words, noun) {
+			words = "show " + words
+			break
+		}
+	}
+	if strings.HasSuffix(words, ".yaml") || strings.HasSuffix(words, ".yml") {
+		words = "show " + words
+	}
+	return strings.ToUpper(words[:1]) + words[1:]
 }
 
 func (m *model) swapTheme() {
@@ -232,7 +248,7 @@ func (p *palette) search() {
 func (p *palette) update(_ *model, msg tea.Msg) tea.Cmd {
 	var cmd tea.Cmd
 	before := p.input.Value()
-	p.input, cmd = p.input.Update(msg)
+	p.input, cmd = edit(p.input, msg)
 	if p.input.Value() != before {
 		p.search()
 	}

@@ -617,11 +617,14 @@ func (v *draftView) drawStrip(m *model, s *screen, r rect) {
 	}
 }
 
+// narrow is the width below which only what is there is counted.
+const narrow = 100
+
 // drawTally writes the numbers of a change set with their marks.
 func drawTally(m *model, s *screen, x, y, w int, tally whatif.Tally) int {
 	end := x + w
 	for _, k := range append(slices.Clone(whatif.Kinds), whatif.Adopt, whatif.Keep) {
-		if tally.Of(k) == 0 && (k == whatif.Adopt || k == whatif.Keep) {
+		if tally.Of(k) == 0 && (k == whatif.Adopt || k == whatif.Keep || w < narrow) {
 			continue
 		}
 		st := bold(m.t.on(m.t.kinds[k].word))
@@ -629,6 +632,9 @@ func drawTally(m *model, s *screen, x, y, w int, tally whatif.Tally) int {
 			st = m.t.faint()
 		}
 		x = s.text(x, y, end-x, st, fmt.Sprintf("%s %d %s", k.Mark(), tally.Of(k), k)) + 3
+	}
+	if tally.Results > 0 {
+		x = s.text(x, y, end-x, bold(m.t.hinted()), fmt.Sprintf("%d result%s", tally.Results, plural(tally.Results))) + 3
 	}
 	return x
 }
@@ -748,9 +754,17 @@ func (v *draftView) drawHelp(m *model, s *screen, r rect) {
 		case q.High < 0:
 			many = fmt.Sprintf(", %d or more", q.Low)
 		}
-		s.text(x+1, y, r.x+r.w-x-1, t.faint(), "rests on a "+q.Node+many)
+		s.text(x+1, y, r.x+r.w-x-1, t.faint(), "rests on "+article(q.Node)+" "+q.Node+many)
 		y++
 	}
+}
+
+// article is a or an.
+func article(word string) string {
+	if word != "" && strings.ContainsRune("AEIOUaeiou", rune(word[0])) {
+		return "an"
+	}
+	return "a"
 }
 
 // given says whether a property must be given.
@@ -772,7 +786,7 @@ func legal(p *tosca.Property) string {
 	}
 	if p.Validation != nil {
 		parts = append(parts, tosca.Describe(p.Validation))
-	} else if e := p.Metadata["example"]; e != "" && p.Default == nil {
+	} else if e := p.Metadata["example"]; e != "" && p.Default == nil && !strings.Contains(p.Description, "such as") {
 		parts = append(parts, "such as "+e)
 	}
 	switch {

@@ -23,6 +23,7 @@ type runView struct {
 	run      *store.Run
 	events   []run.Event
 	holder   string
+	ways     app.Ways // where it did not come to its end
 	graph    stack.Graph
 	pos      map[string]tosca.Pos
 	results  []store.Result
@@ -66,6 +67,7 @@ type runLoaded struct {
 	events  []run.Event
 	first   bool
 	holder  string
+	ways    app.Ways
 	graph   stack.Graph
 	pos     map[string]tosca.Pos
 	results []store.Result
@@ -128,6 +130,15 @@ func (v *runView) load(m *model, runID string) tea.Cmd {
 		if out.holder, out.err = m.app.Store.LockHolder(m.ctx, st.ID); out.err != nil {
 			return out
 		}
+		if s := out.run.State; s == store.RunHeld || s == store.RunStuck || !s.Ended() && out.holder == "" {
+			now, err := m.app.Store.At(m.ctx, st.Name, st.Target)
+			if err == nil {
+				out.ways, err = m.app.WaysOut(m.ctx, now)
+			}
+			if out.err = err; err != nil {
+				return out
+			}
+		}
 		if !known || ended {
 			out.fill(m, st)
 		}
@@ -159,10 +170,14 @@ func (l *runLoaded) fill(m *model, st *store.Stack) {
 		}
 		l.graph[s.Resource] = nil
 	}
+	resource := map[string]string{} // by step
+	for _, s := range l.run.Plan.Steps {
+		resource[s.ID] = s.Resource
+	}
 	for _, s := range l.run.Plan.Steps {
 		if s.Half == run.Sweep && l.run.Kind == "delete" {
 			for _, u := range s.Needs { // each is removed after what rests on it
-				name := strings.TrimPrefix(u, "delete ")
+				name := resource[u]
 				if !slices.Contains(l.graph[name], s.Resource) {
 					l.graph[name] = append(l.graph[name], s.Resource)
 				}
@@ -193,7 +208,7 @@ func (v *runView) loaded(m *model, msg runLoaded) tea.Cmd {
 	if msg.first {
 		v.events, v.now, v.follow, v.top, v.failures = nil, map[string]progress{}, true, 0, nil
 	}
-	v.run, v.holder = msg.run, msg.holder
+	v.run, v.holder, v.ways = msg.run, msg.holder, msg.ways
 	if msg.graph != nil {
 		v.graph, v.pos, v.results, v.before = msg.graph, msg.pos, msg.results, msg.before
 		v.wall.set(v.graph)
@@ -404,18 +419,22 @@ func (v *runView) keys(m *model) []binding {
 	var keys []binding
 	switch {
 	case v.unfinished():
-		keys = append(keys, binding{"R", "resume"}, binding{"u", "undo"})
+		keys = append(keys, binding{"R", "resume"})
+		if v.ways.Undo {
+			keys = append(keys, binding{"u", "undo"})
+		}
 	case v.live():
 		keys = append(keys, binding{"c", "cancel and undo"})
 	case v.run != nil && v.run.State == store.RunDone && len(v.results) > 0:
 		keys = append(keys, binding{"y", "copy the result"}, binding{"tab", "next result"})
 	}
+	keys = append(keys, binding{"t", "template line"})
 	if len(v.failures) > 0 {
-		keys = append(keys, binding{"t", "template line"}, binding{"y", "copy the message"})
-	} else {
-		keys = append(keys, binding{"t", "template line"})
+		keys = append(keys, binding{"y", "copy the message"})
 	}
-	keys = append(keys, binding{"f", "follow the events"})
+	if !v.follow {
+		keys = append(keys, binding{"f", "follow the events"})
+	}
 	if m.w < 100 {
 		keys = append(keys, binding{"tab", "events, times, results"})
 	}
@@ -427,7 +446,10 @@ func (v *runView) hint(*model) string {
 	case v.none || v.run == nil:
 		return ""
 	case v.live() && v.holder == "":
-		return "its process is gone: R goes on, u undoes it"
+		if v.ways.Undo {
+			return "its process is gone: R goes on, u undoes it"
+		}
+		return "its process is gone: R goes on"
 	case v.live():
 		return "you can leave this: the run goes on"
 	case v.run.State == store.RunUndone:

@@ -369,7 +369,7 @@ func (v *stacksView) keys(*model) []binding {
 	if r != nil && r.stack != nil && r.stack.State != store.Removed {
 		keys = append(keys, binding{"x", "delete it"})
 	}
-	if r != nil && r.stack != nil && (r.stack.Revision != 1 || r.stack.State != store.Ready) {
+	if r != nil && r.stack != nil && (r.stack.Revision != 1 || r.stack.State != store.Ready) && !(r.interrupted() && r.run != nil && r.run.Kind == "delete") {
 		keys = append(keys, binding{"u", "undo, or go back"})
 	}
 	return append(keys, binding{"r", "removed ones"}, binding{"o", "open a file"}, binding{"↑ ↓", "choose"})
@@ -470,7 +470,7 @@ func (v *stacksView) drawWall(m *model, s *screen, r rect) {
 }
 
 func (v *stacksView) drawEmpty(m *model, s *screen, r rect) {
-	lines := []string{"No stacks here yet.", "", "A stack is a template with its values, deployed to an account and region.", "o opens a stack file; 'brickrow demo' shows a set of them."}
+	lines := []string{"No stacks here yet.", "", "A stack is a template with its values, deployed to an account and region.", "Small ones to begin with: 'brickrow starters' lists them, 'brickrow new STARTER DIR' writes one.", "o opens a stack file; 'brickrow demo' shows a set of them."}
 	if v.filter.active() {
 		lines = []string{"No stack matches the filter.", "", "esc clears it."}
 	} else if len(v.rows) > 0 {
@@ -593,6 +593,9 @@ func (v *stacksView) drawDetail(m *model, s *screen, r rect, row *stackRow) {
 	}
 	put(t.plain(), row.stack.Description)
 	words := fmt.Sprintf("%d resources in %d courses", len(row.graph), len(row.graph.Courses()))
+	if len(row.graph) == 0 {
+		words = "nothing of it is in the cloud"
+	}
 	if row.stack.Careful {
 		words += " · careful"
 	}

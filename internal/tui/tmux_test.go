@@ -109,11 +109,16 @@ func TestInATerminal(t *testing.T) {
 	y.wait("filter")
 	y.tmux("send-keys", "-t", y.session, "-l", "ridge")
 	y.keys("Enter", "x")
-	y.wait("deletion of the stack", "4 drop")
-	y.keys("d")
-	y.wait("Delete ridge-base: 4 drop")
-	y.keys("y")
-	y.wait("nothing of ridge-base is left")
+	y.wait("deletion of the stack", "cannot go: it is used by") // the bulletins use its results
+	y.keys("1", "/", "Escape", "/")
+	y.tmux("send-keys", "-t", y.session, "-l", "bulletin-live")
+	y.keys("Enter", "x")
+	y.wait("deletion of the stack", "look through")
+	y.keys("Tab", "Tab", "d")
+	y.wait("Delete bulletin-live", "Type bulletin-live")
+	y.tmux("send-keys", "-t", y.session, "-l", "bulletin-live")
+	y.keys("Enter")
+	y.wait("nothing is there any more")
 }
 
 func TestTheFileIsWatched(t *testing.T) {

@@ -89,12 +89,16 @@ type model struct {
 	about   subject
 	notice  string
 	bad     bool // the notice is of something that went wrong
+	noticed time.Time
 	ask     *ask
 	palette *palette
 	help    bool
 	tabs    map[viewID]rect
 	watcher *fsnotify.Watcher
 	given   map[string][]string // inputs given here, as name=value, by file
+	poured  flood
+	crashes int
+	resumed func() // after the program stood still
 
 	stacks *stacksView
 	draft  *draftView
@@ -115,7 +119,14 @@ func Run(ctx context.Context, a *app.App, isDemo bool) error {
 	} else if wd, err := os.Getwd(); err == nil {
 		m.stacks.folders = append(m.stacks.folders, wd)
 	}
-	_, err = tea.NewProgram(m, tea.WithContext(ctx)).Run()
+	p := tea.NewProgram(m, tea.WithContext(ctx))
+	stop := signals(p)
+	m.resumed = func() {
+		stop()
+		stop = signals(p)
+	}
+	_, err = p.Run()
+	stop()
 	if errors.Is(err, tea.ErrInterrupted) || errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil {
 		return nil
 	}
@@ -204,8 +215,22 @@ func (m *model) waitFiles() tea.Cmd {
 	}
 }
 
-func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+// Update takes a message in. Nothing that goes wrong in it takes the interface
+// down.
+func (m *model) Update(msg tea.Msg) (_ tea.Model, cmd tea.Cmd) {
+	defer m.guard("what a key or an answer began")
+	_, cmd = m.update(msg)
+	return m, m.guarded(cmd)
+}
+
+func (m *model) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
+	case brokenDown:
+		m.broken("something in the background", msg.with)
+	case tea.ResumeMsg:
+		if m.resumed != nil {
+			m.resumed()
+		}
 	case tea.WindowSizeMsg:
 		m.w, m.h = msg.Width, msg.Height
 	case tea.BackgroundColorMsg:
@@ -226,6 +251,9 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			m.views[m.at].wheel(m, map[tea.MouseButton]int{tea.MouseWheelUp: -1, tea.MouseWheelDown: 1}[msg.Button])
 		}
 	case tick:
+		if !m.bad && time.Since(m.noticed) > noticeTime { // the next step is told again
+			m.notice = ""
+		}
 		return m, tea.Batch(pulse(m), m.stacks.refresh(m), m.run.refresh(m))
 	case fileChanged:
 		return m, tea.Batch(m.waitFiles(), m.draft.fileChanged(m, msg.path))
@@ -256,8 +284,11 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	return m, nil
 }
 
+// noticeTime is how long it is said that something was done.
+const noticeTime = 6 * time.Second
+
 func (m *model) say(bad bool, format string, args ...any) {
-	m.bad, m.notice = bad, fmt.Sprintf(format, args...)
+	m.bad, m.notice, m.noticed = bad, fmt.Sprintf(format, args...), time.Now()
 }
 
 // typed passes typing on to a line of input, where there is one.
@@ -278,8 +309,22 @@ func (m *model) typed(msg tea.Msg) tea.Cmd {
 
 func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 	k := msg.String()
-	if k == "ctrl+c" {
+	pressed, began := true, false
+	if m.ask == nil || !m.ask.typing() { // text is welcome where there is a line for it
+		if m.palette == nil && m.filter() == nil {
+			pressed, began = m.poured.takes(time.Now())
+		}
+	}
+	switch {
+	case k == "ctrl+c":
 		return tea.Quit
+	case k == "ctrl+z":
+		return tea.Suspend
+	case began:
+		m.say(true, "a long text was poured in here; it was not taken for keys")
+		return nil
+	case !pressed:
+		return nil
 	}
 	switch {
 	case m.ask != nil:
@@ -355,7 +400,7 @@ func (m *model) click(x, y int) tea.Cmd {
 
 // View draws the frame.
 func (m *model) View() tea.View {
-	v := tea.NewView(m.frame())
+	v := tea.NewView(m.safeFrame())
 	v.AltScreen = true
 	v.MouseMode = tea.MouseModeCellMotion
 	v.BackgroundColor, v.ForegroundColor = m.t.ground, m.t.text
@@ -364,6 +409,17 @@ func (m *model) View() tea.View {
 		v.WindowTitle += " · " + m.about.name
 	}
 	return v
+}
+
+// safeFrame is the frame, or what went wrong while it was drawn.
+func (m *model) safeFrame() (text string) {
+	defer func() {
+		if broken := recover(); broken != nil {
+			m.crashes++
+			text = fmt.Sprintf("Drawing this broke down: %v\nThis is a defect of the program; nothing is lost. Details are in %s.\n1 goes to the stacks, q leaves.", broken, m.logCrash("drawing", broken))
+		}
+	}()
+	return m.frame()
 }
 
 // The smallest terminal that the views are made for.

@@ -233,7 +233,7 @@ func TestDeletingOnTheScreen(t *testing.T) {
 	d.press("d")
 	d.wants("look through 1 more of the risks first")
 	d.press("tab", "d")
-	d.wants("Delete bulletin-test: 21 drop, 1 release in workshop / alder-1?", "Type bulletin-test and press enter")
+	d.wants("Delete bulletin-test: 21 drop, 1 kept in workshop / alder-1?", "Type bulletin-test and press enter")
 	d.press("bulletin", "enter")
 	d.wants("that is not bulletin-test")
 	d.press("-test", "enter")

@@ -500,30 +500,43 @@ func (v *whatifView) keys(m *model) []binding {
 	if v.focus >= 0 {
 		return []binding{{"enter", "go there"}, {"↑ ↓", "the next"}, {"esc", "leave the details"}, {"backspace", "back to the brick before"}}
 	}
-	keys := []binding{{"d", "deploy"}}
+	var keys []binding
 	p := v.preview
-	if p != nil {
-		keys[0].words = map[string]string{"deploy": "deploy", "undo": "go back", "delete": "delete"}[p.Kind]
-		if p.Kind == "compare" {
-			keys = nil
-		}
-		if len(p.Risks) > 0 {
-			keys = append(keys, binding{"tab", "look through risks"})
-		}
+	if p == nil {
+		return []binding{{"r", "ask again"}}
 	}
-	keys = append(keys, binding{"n", "next change"}, binding{"enter", "because and then"}, binding{"g", "group"}, binding{"/", "filter"}, binding{"c", "only changes"}, binding{"t", "template line"},
-		binding{"x", "if it failed here"}, binding{"s", "save, to deploy exactly that"}, binding{"m", "write it as Markdown"}, binding{"p", "draw it as SVG or PDF"}, binding{"a", "compare with something else"}, binding{"r", "ask again"},
+	if v.deployable() {
+		keys = append(keys, binding{"d", map[string]string{"deploy": "deploy", "undo": "go back", "delete": "delete"}[p.Kind]})
+	}
+	if len(p.Risks) > 0 {
+		keys = append(keys, binding{"tab", "look through risks"})
+	}
+	if len(v.wall.graph) > 0 {
+		keys = append(keys, binding{"n", "next change"}, binding{"enter", "because and then"}, binding{"g", "group"}, binding{"/", "filter"})
+	}
+	keys = append(keys, binding{"c", "only changes"}, binding{"t", "template line"})
+	if v.deployable() {
+		keys = append(keys, binding{"x", "if it failed here"}, binding{"s", "save, to deploy exactly that"})
+	}
+	keys = append(keys, binding{"m", "write it as Markdown"}, binding{"p", "draw it as SVG or PDF"}, binding{"a", "compare with something else"}, binding{"r", "ask again"},
 		binding{"v", "long values whole or short"}, binding{"← ↓ ↑ →", "walk the wall"}, binding{"pgdn", "more of the details"}, binding{"backspace", "back to the brick before"})
-	if p != nil && p.Kind == "deploy" && p.Saved != "" && !p.Approved {
+	if p.Saved != "" && !p.Approved {
 		keys = append(keys, binding{"A", "agree to it"})
 	}
-	if p != nil && p.Kind != "delete" {
+	if p.Kind != "delete" && v.deployable() {
 		keys = append(keys, binding{"o", "on failure: undo or hold"})
 	}
-	if m.app.StandIn() {
+	if m.app.StandIn() && v.deployable() {
 		keys = append(keys, binding{"b", "let the stand-in fail here"})
 	}
 	return keys
+}
+
+// deployable reports whether there is something to carry out, and nothing wrong
+// with it.
+func (v *whatifView) deployable() bool {
+	p := v.preview
+	return p != nil && p.Kind != "compare" && !p.Findings.HasErrors() && (!p.Empty() || p.Kind == "delete" || len(p.Old) > 0)
 }
 
 func (v *whatifView) hint(*model) string {

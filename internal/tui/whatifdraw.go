@@ -135,6 +135,19 @@ func (v *whatifView) notes() []note {
 			out = append(out, note{"·", "note", f.Message, f.Short()})
 		}
 	}
+	for _, r := range v.preview.Results {
+		if v.preview.BaseRevision == 0 && r.Kind == whatif.New || v.preview.Kind == "delete" && len(r.UsedBy) == 0 { // all of them are
+			continue
+		}
+		text := r.Name + ": " + r.Values()
+		if len(r.UsedBy) > 0 {
+			text += " · used by " + strings.Join(r.UsedBy, ", ")
+		}
+		if because := r.Because(); len(because) > 0 && r.Kind == whatif.Edit {
+			text += " · because " + strings.Join(because, "; ")
+		}
+		out = append(out, note{r.Kind.Mark(), "result", text, r.Pos.Short()})
+	}
 	for _, l := range v.preview.Left {
 		out = append(out, note{"·", "left as is", l.Resource + ": " + l.Text, ""})
 	}

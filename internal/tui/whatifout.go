@@ -110,7 +110,10 @@ func (v *whatifView) compare(m *model) {
 		m.say(true, "it is not known which stack file it came from")
 		return
 	}
-	m.ask = newAsk(fmt.Sprintf("Compare %s as it is written with which revision, or which other stack file? Two numbers, such as 3 1, compare two revisions.", filepath.Base(about.file)), "", func(from string) tea.Cmd {
+	m.ask = newAsk(fmt.Sprintf("Compare %s as it is written with which revision, or which other stack file? Two numbers, such as 3 1, compare two revisions; nothing is the one that is deployed.", filepath.Base(about.file)), "", func(from string) tea.Cmd {
+		if st := about.stack; strings.TrimSpace(from) == "" && st != nil {
+			from = itoa(st.Revision)
+		}
 		to := ""
 		if two := strings.Fields(from); len(two) == 2 && len(strings.Trim(two[0]+two[1], "0123456789")) == 0 {
 			to, from = two[0], two[1]
@@ -131,9 +134,6 @@ func (v *whatifView) compare(m *model) {
 		})
 	})
 	m.ask.free = true
-	if st := about.stack; st != nil && st.Revision > 0 {
-		m.ask.input.SetValue(itoa(st.Revision))
-	}
 }
 
 // openSaved opens a saved change set.

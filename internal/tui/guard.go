@@ -1,0 +1,151 @@
+package tui
+
+import (
+	"fmt"
+	"os"
+	"os/signal"
+	"runtime/debug"
+	"syscall"
+	"time"
+
+	"charm.land/bubbles/v2/key"
+	"charm.land/bubbles/v2/textinput"
+	tea "charm.land/bubbletea/v2"
+)
+
+// longestInput is how much a line of input takes: more is no answer to any of our
+// questions, and would only be slow.
+const longestInput = 4096
+
+// edit passes a message on to a line of input. Should that break down at a key,
+// the line stays as it was.
+func edit(in textinput.Model, msg tea.Msg) (out textinput.Model, cmd tea.Cmd) {
+	defer func() {
+		if recover() != nil {
+			out, cmd = in, nil
+		}
+	}()
+	if k, ok := msg.(tea.KeyPressMsg); ok && key.Matches(k, in.KeyMap.DeleteWordForward) {
+		// The component reads past the end where one letter stands behind the
+		// cursor.
+		if text := []rune(in.Value()); in.Position() == len(text)-1 {
+			in.SetValue(string(text[:in.Position()]))
+			in.CursorEnd()
+			return in, nil
+		}
+	}
+	return in.Update(msg)
+}
+
+// guard lets nothing that goes wrong in the interface take it down: what was
+// written stays, and it is said what happened.
+func (m *model) guard(doing string) {
+	if broken := recover(); broken != nil {
+		m.broken(doing, broken)
+	}
+}
+
+func (m *model) broken(doing string, broken any) {
+	m.crashes++
+	m.say(true, "%s broke down: %v. This is a defect of the program; nothing that was written or deployed is lost. Details are in %s.", doing, broken, m.logCrash(doing, broken))
+}
+
+// logCrash leaves what is known of a defect in the data folder.
+func (m *model) logCrash(doing string, broken any) string {
+	dir := m.app.Home + "/logs"
+	if m.crashes > 20 || os.MkdirAll(dir, 0o700) != nil {
+		return "no file"
+	}
+	name := dir + "/interface.log"
+	f, err := os.OpenFile(name, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		return "no file"
+	}
+	defer f.Close()
+	fmt.Fprintf(f, "%s %s: %v\n%s\n", time.Now().Format(time.RFC3339), doing, broken, debug.Stack())
+	return name
+}
+
+// guarded does the same for what runs beside the interface.
+func (m *model) guarded(cmd tea.Cmd) tea.Cmd {
+	if cmd == nil {
+		return nil
+	}
+	return func() (msg tea.Msg) {
+		defer func() {
+			if broken := recover(); broken != nil {
+				msg = brokenDown{broken}
+			}
+		}()
+		msg = cmd()
+		if batch, ok := msg.(tea.BatchMsg); ok {
+			for i, c := range batch {
+				batch[i] = m.guarded(c)
+			}
+		}
+		return msg
+	}
+}
+
+// brokenDown says that something beside the interface broke down.
+type brokenDown struct{ with any }
+
+// flood tells text that is poured in without the marks of pasting from keys that
+// somebody presses: nobody presses so many in so short a time.
+type flood struct {
+	since, last time.Time
+	keys        int
+	on          bool
+}
+
+// The most keys that count as pressed, within a time; and how long it has to be
+// quiet until keys are keys again.
+const (
+	mostKeys   = 150
+	floodTime  = 250 * time.Millisecond
+	floodQuiet = 200 * time.Millisecond
+)
+
+// takes reports whether a key that comes now is one that somebody pressed. began
+// says that a flood has just been found.
+func (f *flood) takes(now time.Time) (pressed, began bool) {
+	if now.Sub(f.last) > floodQuiet {
+		f.on = false
+	}
+	if now.Sub(f.since) > floodTime {
+		f.since, f.keys = now, 0
+	}
+	f.last = now
+	f.keys++
+	if !f.on && f.keys > mostKeys {
+		f.on, began = true, true
+	}
+	return !f.on, began
+}
+
+// signals gives the terminal back before the program ends or stands still: also
+// where that is asked for by a signal and not by a key.
+func signals(p *tea.Program) (stop func()) {
+	c := make(chan os.Signal, 4)
+	signal.Notify(c, syscall.SIGHUP, syscall.SIGQUIT, syscall.SIGTSTP)
+	done := make(chan struct{})
+	go func() {
+		for {
+			select {
+			case <-done:
+				return
+			case s := <-c:
+				if s == syscall.SIGTSTP {
+					signal.Reset(syscall.SIGTSTP)
+					p.Send(tea.SuspendMsg{})
+					continue
+				}
+				p.Quit()
+			}
+		}
+	}()
+	return func() {
+		signal.Stop(c)
+		close(done)
+	}
+}

@@ -1,0 +1,131 @@
+package tui
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+)
+
+// everyKey is every key that a terminal can send, with what can be held down
+// beside it.
+func everyKey() []tea.KeyPressMsg {
+	codes := []rune{tea.KeyEnter, tea.KeyTab, tea.KeyBackspace, tea.KeyDelete, tea.KeyEscape, tea.KeySpace, tea.KeyUp, tea.KeyDown, tea.KeyLeft, tea.KeyRight, tea.KeyHome, tea.KeyEnd,
+		tea.KeyPgUp, tea.KeyPgDown, tea.KeyInsert, tea.KeyF1, tea.KeyF12}
+	for r := '!'; r <= '~'; r++ {
+		codes = append(codes, r)
+	}
+	codes = append(codes, 'ü', '山', '\u0301')
+	var out []tea.KeyPressMsg
+	for _, c := range codes {
+		for _, mod := range []tea.KeyMod{0, tea.ModAlt, tea.ModCtrl, tea.ModShift, tea.ModCtrl | tea.ModAlt} {
+			k := tea.KeyPressMsg{Code: c, Mod: mod}
+			if mod == 0 && c > ' ' && c < 0x10000 {
+				k.Text = string(c)
+			}
+			out = append(out, k)
+		}
+	}
+	return out
+}
+
+// TestEveryKeyInEveryInput presses every key at every place of lines of input:
+// none may break down, and none may lose the line but where that is what it does.
+func TestEveryKeyInEveryInput(t *testing.T) {
+	for _, text := range []string{"", "a", "a b", " a", "a ", "two words", "  ", "ü山", "x\u0301y"} {
+		for at := range len([]rune(text)) + 1 {
+			for _, k := range everyKey() {
+				in := newInput()
+				in.SetValue(text)
+				in.SetCursor(at)
+				out, _ := edit(in, k)
+				if p := out.Position(); p < 0 || p > len([]rune(out.Value())) {
+					t.Errorf("%s in %q at %d: the cursor is at %d of %q", k, text, at, p, out.Value())
+				}
+				if in.Value() != text && out.Value() == "" && text == "" {
+					t.Errorf("%s in nothing made %q", k, in.Value())
+				}
+			}
+		}
+	}
+	in := newInput()
+	in.SetValue("one two")
+	in.SetCursor(6)
+	if out, _ := edit(in, tea.KeyPressMsg{Code: 'd', Mod: tea.ModAlt}); out.Value() != "one tw" {
+		t.Errorf("alt+d before the last letter leaves %q", out.Value())
+	}
+	in.SetValue("")
+	if out, _ := edit(in, tea.PasteMsg{Content: strings.Repeat("x", 100_000)}); len(out.Value()) > longestInput {
+		t.Errorf("a line takes %d letters", len(out.Value()))
+	}
+}
+
+// TestNothingTakesTheInterfaceDown lets an update, a drawing and a command break
+// down, and wants to go on.
+func TestNothingTakesTheInterfaceDown(t *testing.T) {
+	d := newDesk(t, 142, 42)
+	d.views[viewStacks] = fragile{d.views[viewStacks]}
+	d.Update(tea.KeyPressMsg{Code: 'K', Text: "K"})
+	d.wants("broke down: out of snow", "nothing that was written or deployed is lost")
+	_, cmd := d.Update(tea.KeyPressMsg{Code: 'C', Text: "C"})
+	d.Update(cmd())
+	d.wants("something in the background broke down: out of ice")
+	d.at = viewDraft
+	d.views[viewDraft] = fragile{d.views[viewDraft]}
+	if text := d.safeFrame(); !strings.Contains(text, "Drawing this broke down: out of paint") {
+		t.Errorf("%s", text)
+	}
+}
+
+// fragile is a view that breaks down.
+type fragile struct{ view }
+
+func (f fragile) key(m *model, k string) (tea.Cmd, bool) {
+	switch k {
+	case "K":
+		panic("out of snow")
+	case "C":
+		return func() tea.Msg { panic("out of ice") }, true
+	}
+	return f.view.key(m, k)
+}
+
+func (f fragile) draw(m *model, s *screen, r rect) {
+	if m.at == viewDraft {
+		panic("out of paint")
+	}
+	f.view.draw(m, s, r)
+}
+
+func TestFlood(t *testing.T) {
+	now := time.Now()
+	for _, test := range []struct {
+		name  string
+		keys  int
+		pause time.Duration
+		taken int
+	}{
+		{"pressed quickly", 100, 15 * time.Millisecond, 100},
+		{"a key that is held down", 500, 25 * time.Millisecond, 500},
+		{"a few poured in", 90, 0, 90},
+		{"a text poured in", 100_000, 0, mostKeys},
+	} {
+		var f flood
+		taken := 0
+		for range test.keys {
+			if now = now.Add(test.pause); true {
+				if pressed, _ := f.takes(now); pressed {
+					taken++
+				}
+			}
+		}
+		if taken != test.taken {
+			t.Errorf("%s: %d keys are taken, want %d", test.name, taken, test.taken)
+		}
+		now = now.Add(time.Second)
+		if pressed, _ := f.takes(now); !pressed {
+			t.Errorf("%s: a key after it is not taken", test.name)
+		}
+	}
+}
