@@ -1,7 +1,7 @@
 # What a newcomer needs: make test, make demo, make bench, make screenshots.
 GO ?= go
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
-CORE = ./internal/tosca ./internal/profile ./internal/bundle ./internal/stack ./internal/precheck ./internal/whatif ./internal/rules ./internal/draw ./internal/run ./internal/cloud ./internal/store ./internal/yard ./internal/app ./internal/demo
+CORE = ./internal/files ./internal/identity ./internal/tosca ./internal/profile ./internal/bundle ./internal/stack ./internal/precheck ./internal/whatif ./internal/rules ./internal/draw ./internal/run ./internal/cloud ./internal/store ./internal/yard ./internal/app ./internal/demo
 
 .PHONY: test demo bench fuzz screenshots tools
 
@@ -9,8 +9,9 @@ test: tools
 	@test -z "$$(gofmt -l cmd internal examples)" || { gofmt -l cmd internal examples; echo "run gofmt"; exit 1; }
 	$(GO) vet ./...
 	$(GO) run $(STATICCHECK) ./...
-	$(GO) test -race -timeout 20m $(CORE)
-	$(GO) test ./cmd/... ./internal/cli ./internal/tui
+	@tmp=$$(scripts/testtmp); trap 'rm -rf "$$tmp"' EXIT; set -e; \
+	TMPDIR=$$tmp GOTMPDIR=/tmp $(GO) test -race -timeout 20m $(CORE); \
+	TMPDIR=$$tmp GOTMPDIR=/tmp $(GO) test ./cmd/... ./internal/cli ./internal/tui
 
 # tmux drives the real interface in the tests; the race detector needs gcc.
 tools:

@@ -28,6 +28,7 @@ type sky struct {
 	calls     []string
 	refuse    func(call string, try int) error // what a call is refused with
 	tries     map[string]int
+	read      func(r *cloud.Resource) // somebody changes a resource right after it was read
 	atOnce    int
 	most      int
 }
@@ -66,6 +67,11 @@ func (s *sky) Get(_ context.Context, _ stack.Target, id string) (cloud.Resource,
 	if !ok {
 		return r, cloud.NotFound(id)
 	}
+	if s.read != nil {
+		changed := r
+		s.read(&changed)
+		s.resources[id] = changed
+	}
 	return r, nil
 }
 
@@ -98,6 +104,12 @@ func (s *sky) Create(_ context.Context, _ stack.Target, key string, r cloud.Requ
 }
 
 func (s *sky) Update(_ context.Context, _ stack.Target, key, id string, r cloud.Request) (cloud.Operation, error) {
+	s.mu.Lock()
+	now := s.resources[id].ETag
+	s.mu.Unlock()
+	if r.ETag != now {
+		return cloud.Operation{}, &cloud.Problem{Type: "changed-meanwhile", Title: "changed meanwhile", Status: 412, Detail: id + " was changed meanwhile"}
+	}
 	return s.begin("update "+id, key, id, func() {
 		res := s.resources[id]
 		next := map[string]any{}
@@ -354,6 +366,41 @@ func TestDriverPutsBack(t *testing.T) {
 		}
 		if got := tosca.Show(d.recorded["queue"].Properties["keep"]); got != "1 d" {
 			t.Errorf("recorded: %s", got)
+		}
+	})
+}
+
+// TestDriverLeavesAChangeInBetween lets somebody change a resource by hand between
+// reading and sending: the edit is refused, and undoing leaves the change alone.
+func TestDriverLeavesAChangeInBetween(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := newSky()
+		d, _, plan := driver(t, s, nil)
+		if _, err := d.Run(t.Context(), plan.Steps); err != nil {
+			t.Fatal(err)
+		}
+		var recorded []*stack.Recorded
+		for _, r := range d.recorded {
+			recorded = append(recorded, r)
+		}
+		id := d.recorded["queue"].ID
+		d, _, plan = driver(t, s, recorded, "keep=2 d")
+		d.RunID = "second"
+		s.read = func(r *cloud.Resource) {
+			if r.ID == id {
+				r.ETag, r.Properties = "by hand", map[string]any{"keep": "9 d"}
+			}
+		}
+		out, err := d.Run(t.Context(), plan.Steps)
+		if err != nil || out.Complete || len(out.Failed) != 1 || !strings.Contains(out.Failed[0].Reason, "changed in the cloud meanwhile") {
+			t.Fatalf("%v %+v", err, out)
+		}
+		s.read = nil
+		if out, err = d.Run(t.Context(), PlanUndo(plan, out.Entries, false)); err != nil || !out.Complete {
+			t.Fatal(err, out)
+		}
+		if got := fmt.Sprint(s.resources[id].Properties["keep"]); got != "9 d" {
+			t.Errorf("after undoing it is %s", got)
 		}
 	})
 }
