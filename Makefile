@@ -1,7 +1,7 @@
 # What a newcomer needs: make test, make demo, make bench, make screenshots.
 GO ?= go
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
-CORE = ./internal/files ./internal/identity ./internal/tosca ./internal/profile ./internal/bundle ./internal/stack ./internal/precheck ./internal/whatif ./internal/rules ./internal/draw ./internal/run ./internal/cloud ./internal/store ./internal/yard ./internal/app ./internal/demo
+RACE = ./internal/bundle ./internal/stack ./internal/precheck ./internal/whatif ./internal/rules ./internal/run ./internal/cloud ./internal/identity ./internal/store ./internal/yard ./internal/app
 
 .PHONY: test demo bench fuzz screenshots tools
 
@@ -10,8 +10,8 @@ test: tools
 	$(GO) vet ./...
 	$(GO) run $(STATICCHECK) ./...
 	@tmp=$$(scripts/testtmp); trap 'rm -rf "$$tmp"' EXIT; set -e; \
-	TMPDIR=$$tmp GOTMPDIR=/tmp $(GO) test -race -timeout 20m $(CORE); \
-	TMPDIR=$$tmp GOTMPDIR=/tmp $(GO) test ./cmd/... ./internal/cli ./internal/tui
+	TMPDIR=$$tmp GOTMPDIR=/tmp $(GO) test -timeout 20m ./...; \
+	TMPDIR=$$tmp GOTMPDIR=/tmp $(GO) test -race -short -timeout 20m $(RACE)
 
 # tmux drives the real interface in the tests; the race detector needs gcc.
 tools:

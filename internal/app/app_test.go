@@ -45,6 +45,15 @@ func newBench(t *testing.T, speed float64) *bench {
 	return b
 }
 
+// long leaves a test out where only a short look is wanted, as under the race
+// detector, which is many times slower.
+func long(t *testing.T) {
+	t.Helper()
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
+}
+
 func (b *bench) write(name, text string) string {
 	b.t.Helper()
 	path := filepath.Join(b.dir, name)
@@ -193,6 +202,7 @@ func TestWholeJob(t *testing.T) {
 }
 
 func TestFaultAtAnyResourceIsUndone(t *testing.T) {
+	long(t)
 	const parts = 4 // each has a cloud of its own, so that they run beside each other
 	for part := range parts {
 		t.Run(fmt.Sprint(part), func(t *testing.T) {
@@ -240,6 +250,7 @@ func faultAtAny(t *testing.T, mine func(i int) bool) {
 // TestKilledRunIsResumed ends the process of a run, in effect, at many points:
 // the context is taken away, and another app goes on.
 func TestKilledRunIsResumed(t *testing.T) {
+	long(t)
 	t.Parallel()
 	for _, undo := range []bool{false, true} {
 		for _, after := range []time.Duration{2, 10, 25, 45, 70, 100} {

@@ -86,6 +86,7 @@ func usedCodes(t *testing.T) map[string]bool {
 // source, docs/findings.md against the list, and wants each code to be
 // provoked by some template or test. With UPDATE_DOCS=1 it writes the page.
 func TestEveryCodeIsDocumentedAndTested(t *testing.T) {
+	long(t)
 	used := usedCodes(t)
 	for code := range used {
 		if tosca.Codes[code] == "" {

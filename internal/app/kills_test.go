@@ -118,6 +118,7 @@ var perils = []peril{
 // had been, and every stack can be deleted then. BRICKROW_LONG=1 goes through
 // all moments; otherwise they are picked.
 func TestKilledWithAFaultInIt(t *testing.T) {
+	long(t)
 	t.Parallel()
 	for i, p := range perils {
 		t.Run(strings.ReplaceAll(p.name, " ", "-"), func(t *testing.T) {
@@ -227,6 +228,7 @@ func (b *bench) recordedNames(name string) []string {
 // the same again, the former form, and a third one. None may get stuck, and what
 // the held run left to be removed goes in the right order.
 func TestHeldAndDeployedAgain(t *testing.T) {
+	long(t)
 	t.Parallel()
 	b := newBench(t, 5000)
 	file := "terrace.stack.yaml"

@@ -15,6 +15,7 @@ import (
 // wants of each run that it is done and nothing is left to do, or that it is
 // undone and everything is as before.
 func TestRandomChangesAndFaults(t *testing.T) {
+	long(t)
 	t.Parallel()
 	b := newBench(t, 20000)
 	b.deploy(store.RunDone, "ridge-base.stack.yaml")
@@ -71,6 +72,7 @@ func TestRandomChangesAndFaults(t *testing.T) {
 
 // TestRandomKills ends runs at random moments, and goes on or undoes.
 func TestRandomKills(t *testing.T) {
+	long(t)
 	t.Parallel()
 	b := newBench(t, 2000)
 	b.deploy(store.RunDone, "ridge-base.stack.yaml")

@@ -176,6 +176,7 @@ func (m *maker) String() string {
 // stays the same, and afterwards nothing left to do and nothing that looks as
 // if it had been changed by hand.
 func TestRandomStacksBecomeWhatIsWanted(t *testing.T) {
+	long(t)
 	t.Parallel()
 	b := newBench(t, 20000)
 	kinds := map[whatif.Kind]int{}

@@ -29,7 +29,7 @@ func newSomeone(t *testing.T, bin, name string) *someone {
 	}
 	uid, _ := strconv.Atoi(u.Uid)
 	gid, _ := strconv.Atoi(u.Gid)
-	home, err := os.MkdirTemp("", "brickrow-"+name)
+	home, err := os.MkdirTemp("/tmp", "brickrow-"+name) // others have to get there
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -60,7 +60,7 @@ func TestTwoUsersOfOneMachine(t *testing.T) {
 	if os.Getuid() != 0 {
 		t.Skip("only root can be two users")
 	}
-	desk, err := os.MkdirTemp("", "brickrow-desk") // where they meet
+	desk, err := os.MkdirTemp("/tmp", "brickrow-desk") // where they meet
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -117,7 +117,11 @@ type filterLine struct {
 	typing bool
 }
 
-func newFilter() filterLine { return filterLine{input: newInput()} }
+func newFilter() filterLine {
+	f := filterLine{input: newInput()}
+	f.input.CharLimit = longestFilter
+	return f
+}
 
 // fits reports whether a text has all the words of the filter.
 func (f *filterLine) fits(text string) bool {
@@ -182,6 +186,7 @@ type palette struct {
 
 func newPalette(m *model) *palette {
 	p := &palette{input: newInput()}
+	p.input.CharLimit = longestFilter
 	press := func(v viewID, key string) func() tea.Cmd {
 		return func() tea.Cmd {
 			cmd, _ := m.views[v].key(m, key)

@@ -17,6 +17,10 @@ import (
 // questions, and would only be slow.
 const longestInput = 4096
 
+// longestFilter is how much a filter takes, and the palette: each letter searches
+// anew.
+const longestFilter = 120
+
 // edit passes a message on to a line of input. Should that break down at a key,
 // the line stays as it was.
 func edit(in textinput.Model, msg tea.Msg) (out textinput.Model, cmd tea.Cmd) {
@@ -95,20 +99,22 @@ type brokenDown struct{ with any }
 type flood struct {
 	since, last time.Time
 	keys        int
+	text        string // of the last key
 	on          bool
 }
 
 // The most keys that count as pressed, within a time; and how long it has to be
 // quiet until keys are keys again.
 const (
-	mostKeys   = 150
-	floodTime  = 250 * time.Millisecond
+	mostKeys   = 40
+	floodTime  = 150 * time.Millisecond
 	floodQuiet = 200 * time.Millisecond
 )
 
-// takes reports whether a key that comes now is one that somebody pressed. began
-// says that a flood has just been found.
-func (f *flood) takes(now time.Time) (pressed, began bool) {
+// takes reports whether a key that comes now is one that somebody pressed. A key
+// that is held down is one; so are those that write nothing. began says that a
+// flood has just been found.
+func (f *flood) takes(now time.Time, text string) (pressed, began bool) {
 	if now.Sub(f.last) > floodQuiet {
 		f.on = false
 	}
@@ -116,7 +122,10 @@ func (f *flood) takes(now time.Time) (pressed, began bool) {
 		f.since, f.keys = now, 0
 	}
 	f.last = now
-	f.keys++
+	if text != "" && text != f.text {
+		f.keys++
+	}
+	f.text = text
 	if !f.on && f.keys > mostKeys {
 		f.on, began = true, true
 	}
@@ -136,8 +145,7 @@ func signals(p *tea.Program) (stop func()) {
 				return
 			case s := <-c:
 				if s == syscall.SIGTSTP {
-					signal.Reset(syscall.SIGTSTP)
-					p.Send(tea.SuspendMsg{})
+					standStill(p)
 					continue
 				}
 				p.Quit()
@@ -148,4 +156,20 @@ func signals(p *tea.Program) (stop func()) {
 		signal.Stop(c)
 		close(done)
 	}
+}
+
+// standStill stops the program until it is continued. It stops itself with
+// SIGSTOP: a SIGTSTP that is listened for does nothing else any more.
+func standStill(p *tea.Program) {
+	if p.ReleaseTerminal() != nil {
+		return
+	}
+	_ = syscall.Kill(0, syscall.SIGSTOP)
+	_ = p.RestoreTerminal() // there is nobody to tell
+}
+
+// suspend asks this program to stand still, as the terminal would.
+func suspend() tea.Msg {
+	_ = syscall.Kill(os.Getpid(), syscall.SIGTSTP)
+	return nil
 }

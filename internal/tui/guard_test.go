@@ -102,20 +102,22 @@ func TestFlood(t *testing.T) {
 	now := time.Now()
 	for _, test := range []struct {
 		name  string
-		keys  int
+		keys  string
+		times int
 		pause time.Duration
 		taken int
 	}{
-		{"pressed quickly", 100, 15 * time.Millisecond, 100},
-		{"a key that is held down", 500, 25 * time.Millisecond, 500},
-		{"a few poured in", 90, 0, 90},
-		{"a text poured in", 100_000, 0, mostKeys},
+		{"pressed quickly", "abcd", 25, 15 * time.Millisecond, 100},
+		{"a key that is held down, over a slow line", "j", 500, 0, 500},
+		{"a few poured in", "d1y2", 9, 0, 36},
+		{"a text poured in", "some text ", 10_000, 0, mostKeys},
 	} {
 		var f flood
 		taken := 0
-		for range test.keys {
-			if now = now.Add(test.pause); true {
-				if pressed, _ := f.takes(now); pressed {
+		for range test.times {
+			for _, k := range test.keys {
+				now = now.Add(test.pause)
+				if pressed, _ := f.takes(now, string(k)); pressed {
 					taken++
 				}
 			}
@@ -124,7 +126,7 @@ func TestFlood(t *testing.T) {
 			t.Errorf("%s: %d keys are taken, want %d", test.name, taken, test.taken)
 		}
 		now = now.Add(time.Second)
-		if pressed, _ := f.takes(now); !pressed {
+		if pressed, _ := f.takes(now, "x"); !pressed {
 			t.Errorf("%s: a key after it is not taken", test.name)
 		}
 	}

@@ -97,8 +97,10 @@ type model struct {
 	watcher *fsnotify.Watcher
 	given   map[string][]string // inputs given here, as name=value, by file
 	poured  flood
+	drawn   time.Time // the last frame
+	last    tea.View
+	pending bool // another frame is due
 	crashes int
-	resumed func() // after the program stood still
 
 	stacks *stacksView
 	draft  *draftView
@@ -121,10 +123,6 @@ func Run(ctx context.Context, a *app.App, isDemo bool) error {
 	}
 	p := tea.NewProgram(m, tea.WithContext(ctx))
 	stop := signals(p)
-	m.resumed = func() {
-		stop()
-		stop = signals(p)
-	}
 	_, err = p.Run()
 	stop()
 	if errors.Is(err, tea.ErrInterrupted) || errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil {
@@ -219,18 +217,30 @@ func (m *model) waitFiles() tea.Cmd {
 // down.
 func (m *model) Update(msg tea.Msg) (_ tea.Model, cmd tea.Cmd) {
 	defer m.guard("what a key or an answer began")
+	if _, due := msg.(redraw); due {
+		m.pending = false
+		return m, nil
+	}
 	_, cmd = m.update(msg)
-	return m, m.guarded(cmd)
+	cmd = m.guarded(cmd)
+	if !m.pending && time.Since(m.drawn) < frameTime {
+		m.pending = true
+		cmd = tea.Batch(cmd, tea.Tick(frameTime, func(time.Time) tea.Msg { return redraw{} }))
+	}
+	return m, cmd
 }
+
+// frameTime is how long a frame is good for while more comes in: what happens
+// meanwhile is drawn together, so that a thousand keys are not a thousand frames.
+const frameTime = 16 * time.Millisecond
+
+// redraw says that a frame is due.
+type redraw struct{}
 
 func (m *model) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case brokenDown:
 		m.broken("something in the background", msg.with)
-	case tea.ResumeMsg:
-		if m.resumed != nil {
-			m.resumed()
-		}
 	case tea.WindowSizeMsg:
 		m.w, m.h = msg.Width, msg.Height
 	case tea.BackgroundColorMsg:
@@ -312,14 +322,14 @@ func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 	pressed, began := true, false
 	if m.ask == nil || !m.ask.typing() { // text is welcome where there is a line for it
 		if m.palette == nil && m.filter() == nil {
-			pressed, began = m.poured.takes(time.Now())
+			pressed, began = m.poured.takes(time.Now(), msg.Text)
 		}
 	}
 	switch {
 	case k == "ctrl+c":
 		return tea.Quit
 	case k == "ctrl+z":
-		return tea.Suspend
+		return suspend
 	case began:
 		m.say(true, "a long text was poured in here; it was not taken for keys")
 		return nil
@@ -336,8 +346,11 @@ func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 		return nil
 	case m.filter() != nil:
 		f := m.filter()
+		before := f.line().input.Value()
 		cmd := f.line().key(k, msg)
-		f.filtered(m)
+		if f.line().input.Value() != before || !f.line().typing {
+			f.filtered(m)
+		}
 		return cmd
 	}
 	m.notice = ""
@@ -398,8 +411,16 @@ func (m *model) click(x, y int) tea.Cmd {
 	return m.views[m.at].click(m, x, y)
 }
 
-// View draws the frame.
+// View draws the frame, or is the last one while another is due in a moment.
 func (m *model) View() tea.View {
+	if m.pending && m.last.Content != "" {
+		return m.last
+	}
+	m.last, m.drawn = m.view(), time.Now()
+	return m.last
+}
+
+func (m *model) view() tea.View {
 	v := tea.NewView(m.safeFrame())
 	v.AltScreen = true
 	v.MouseMode = tea.MouseModeCellMotion
