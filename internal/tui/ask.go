@@ -17,6 +17,7 @@ type ask struct {
 	word     string
 	free     bool
 	input    textinput.Model
+	masked   func(text string) string // what is shown of the answer; nil is all of it
 	then     func(answer string) tea.Cmd
 }
 
@@ -86,7 +87,13 @@ func (a *ask) draw(m *model, s *screen, r rect) {
 		} else {
 			x = s.text(x, y, r.w-4, ground, "› ")
 		}
-		drawInput(m, s, x, y, r.x+r.w-x-16, a.input)
+		in := a.input
+		if a.masked != nil {
+			at := in.Position()
+			in.SetValue(a.masked(in.Value()))
+			in.SetCursor(at)
+		}
+		drawInput(m, s, x, y, r.x+r.w-x-16, in)
 		s.right(r.x+r.w-2, y, 14, uv.Style{Fg: t.dim, Bg: t.panel}, "esc leaves it")
 	default:
 		x := s.text(r.x+2, y, r.w-4, uv.Style{Fg: t.hint, Bg: t.panel, Attrs: uv.AttrBold}, "y")

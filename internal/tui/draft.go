@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"maps"
@@ -38,6 +39,7 @@ type draftView struct {
 	lines    map[string][][]token
 	line     int // the cursor, from 0
 	top      int
+	left     int // how many columns are scrolled away
 	panel    int // 0 inputs, 1 help
 	text     rect
 	loading  bool
@@ -334,8 +336,14 @@ func (v *draftView) key(m *model, k string) (tea.Cmd, bool) {
 		v.line -= page
 	case "pgdown", "ctrl+f", "space":
 		v.line += page
+	case "left", "h":
+		v.left = max(0, v.left-16)
+	case "right", "l":
+		if longest := v.longest(); v.left+v.text.w-10 < longest {
+			v.left += 16
+		}
 	case "home", "g":
-		v.line = 0
+		v.line, v.left = 0, 0
 	case "end", "G":
 		v.line = len(v.shown())
 	case "n":
@@ -405,8 +413,15 @@ func (v *draftView) give(m *model) tea.Cmd {
 		switch {
 		case text == "":
 			delete(m.given, path)
-		case !ok || v.draft.File.Service.Input(name) == nil:
-			m.say(true, "write it as name=value; the inputs are on the right")
+		case !ok:
+			m.say(true, "write it as name=value, such as %s=…", v.draft.File.Service.Inputs[0].Name)
+			return nil
+		case v.draft.File.Service.Input(name) == nil:
+			var names []string
+			for _, in := range v.draft.File.Service.Inputs {
+				names = append(names, in.Name)
+			}
+			m.say(true, "the template has no input '%s'; %s", name, cmp.Or(tosca.Suggest(name, names), "the inputs are on the right"))
 			return nil
 		default:
 			kept := slices.DeleteFunc(slices.Clone(m.given[path]), func(s string) bool { return strings.HasPrefix(s, name+"=") })
@@ -416,6 +431,14 @@ func (v *draftView) give(m *model) tea.Cmd {
 		return v.load(m)
 	})
 	m.ask.free = true
+	service := v.draft.File.Service
+	m.ask.masked = func(text string) string {
+		name, value, ok := strings.Cut(text, "=")
+		if in := service.Input(name); !ok || in == nil || !in.Type.HoldsSecret() {
+			return text
+		}
+		return name + "=" + strings.Repeat("•", len([]rune(value)))
+	}
 	return nil
 }
 
@@ -479,7 +502,21 @@ func (v *draftView) keys(*model) []binding {
 	if len(v.files) > 1 {
 		other = filepath.Base(v.files[(v.cur+1)%len(v.files)])
 	}
-	return []binding{{"e", "edit it"}, {"i", "give an input"}, {"f", other}, {"tab", "inputs or help"}, {"n", "next finding"}, {"enter", "what-if"}, {"r", "read it again"}, {"↑ ↓ g G", "move"}}
+	return []binding{{"e", "edit it"}, {"i", "give an input"}, {"f", other}, {"tab", "inputs or help"}, {"n", "next finding"}, {"enter", "what-if"}, {"r", "read it again"}, {"↑ ↓ g G", "move"}, {"← →", "the rest of long lines"}}
+}
+
+// longest is how wide the longest line on the screen is.
+func (v *draftView) longest() int {
+	n := 0
+	lines := v.shown()
+	for _, line := range lines[min(v.top, len(lines)):min(v.top+v.text.h, len(lines))] {
+		w := 0
+		for _, p := range line {
+			w += len([]rune(p.text))
+		}
+		n = max(n, w)
+	}
+	return n
 }
 
 func (v *draftView) hint(*model) string {
@@ -487,6 +524,11 @@ func (v *draftView) hint(*model) string {
 	case v.draft == nil:
 		return "reading …"
 	case v.draft.Findings.HasErrors():
+		for _, f := range v.draft.Findings {
+			if f.Severity == tosca.Error && strings.HasPrefix(f.File, "-i") {
+				return "next: i gives another value, i with nothing takes it back"
+			}
+		}
 		return "next: n goes to the mistake, e mends it"
 	case v.draft.Stack == nil:
 		return "a template alone; a stack file says where it goes"
@@ -553,13 +595,19 @@ func (v *draftView) drawText(m *model, s *screen, r rect) {
 			}
 			s.text(r.x+7, y, 1, bold(uv.Style{Fg: col, Bg: ground}), mark)
 		}
-		x, end := r.x+9, r.x+r.w-1
+		x, end, skip := r.x+9, r.x+r.w-1, v.left
+		if skip > 0 {
+			x = s.text(x, y, 1, uv.Style{Fg: t.dim, Bg: ground}, "…")
+		}
 		for _, p := range lines[n] {
 			if x >= end {
 				s.text(end-1, y, 1, uv.Style{Fg: t.dim, Bg: ground}, "…")
 				break
 			}
-			x = s.text(x, y, end-x, uv.Style{Fg: tokenColor(t, p), Bg: ground}, p.text)
+			text := []rune(p.text)
+			cut := min(skip, len(text))
+			skip -= cut
+			x = s.text(x, y, end-x, uv.Style{Fg: tokenColor(t, p), Bg: ground}, string(text[cut:]))
 		}
 	}
 }

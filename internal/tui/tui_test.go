@@ -264,7 +264,7 @@ func TestMistakesOnTheScreen(t *testing.T) {
 func TestGivingAnInput(t *testing.T) {
 	d := newDesk(t, 142, 42)
 	d.press("down", "2", "i", "nobody=1", "enter")
-	d.wants("write it as name=value")
+	d.wants("the template has no input 'nobody'")
 	d.press("i", "readers=5", "enter")
 	d.wants("-i readers=5", "▲ 3 new")
 	d.press("i", "readers=x", "enter")
