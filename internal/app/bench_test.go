@@ -34,7 +34,7 @@ func large(n int) string {
 // recorded makes a stack of n resources that looks as if it had been deployed.
 func recorded(b *testing.B, n int) (a *App, file string, text string) {
 	b.Helper()
-	a, err := Open(Options{Home: b.TempDir(), Speed: 1})
+	a, err := Open(Options{Home: filepath.Join(b.TempDir(), "home"), Speed: 1})
 	if err != nil {
 		b.Fatal(err)
 	}

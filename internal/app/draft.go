@@ -526,7 +526,7 @@ func (a *App) against(ctx context.Context, p *Preview, w *stack.Wanted) error {
 		p.Findings = append(p.Findings, precheck.Against(s, w, p.ChangeSet, false)...)
 		err = a.judgeAgain(ctx, p)
 	}
-	return err
+	return w.Secrets().Error(err)
 }
 
 // existing lists what a node of a stack may select: what the stack does not

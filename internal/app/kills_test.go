@@ -3,11 +3,13 @@ package app
 import (
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"strings"
 	"sync/atomic"
 	"testing"
 
+	"brickrow/internal/stack"
 	"brickrow/internal/store"
 	"brickrow/internal/yard"
 )
@@ -275,5 +277,142 @@ func TestHeldAndDeployedAgain(t *testing.T) {
 				t.Fatalf("%s: it cannot be deleted: %s %s", what, r.State, r.Reason)
 			}
 		}
+	}
+}
+
+// TestRandomKillsWithFaults kills runs of the demo's stack at random moments, with
+// random faults in them: deployments, ways back and deletions, up to three times
+// in a row. Each comes to an end, and the stack can be deleted then.
+// BRICKROW_LONG=1 goes on for longer.
+func TestRandomKillsWithFaults(t *testing.T) {
+	long(t)
+	t.Parallel()
+	rounds := 8
+	if os.Getenv("BRICKROW_LONG") != "" {
+		rounds = 200
+	}
+	rnd := rand.New(rand.NewPCG(11, uint64(rounds)))
+	pick := func(list ...string) string { return list[rnd.IntN(len(list))] }
+	b := newBench(t, 5000)
+	b.deploy(store.RunDone, "ridge-base.stack.yaml")
+	finish := func(what string, ticket *Ticket) {
+		t.Helper()
+		for try := 0; ; try++ {
+			at := int64(0)
+			if try < 3 {
+				at = 1 + rnd.Int64N(60)
+			}
+			b.mortal(at)
+			r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token)
+			b.die = nil
+			st := b.stack("bulletin-test")
+			if err == nil && (r.State == store.RunDone || r.State == store.RunUndone) {
+				return
+			}
+			if err != nil && !errors.Is(err, errDied) || try > 12 {
+				t.Fatalf("%s, try %d: %v, %s: %s", what, try, err, r.State, r.Reason)
+			}
+			if err := b.Store.Unlock(t.Context(), ticket.Run.StackID, ticket.Token); err != nil {
+				t.Fatal(err)
+			}
+			ways, err := b.WaysOut(t.Context(), st)
+			if err != nil || !ways.Resume {
+				t.Fatalf("%s: there is no way out: %+v %v", what, ways, err)
+			}
+			if ticket, err = b.Resume(t.Context(), st, ways.Undo && rnd.IntN(3) == 0); err != nil {
+				t.Fatalf("%s: %v", what, err)
+			}
+			if try > 5 { // let it come to an end
+				b.clearFaults()
+			}
+		}
+	}
+	for round := range rounds {
+		flags := []string{
+			fmt.Sprint("readers=", rnd.IntN(4)), fmt.Sprint("forecasters=", 1+rnd.IntN(3)), "image=" + pick("fern-11", "fern-12", "fern-13"), "db_size=" + pick("small", "medium", "large"),
+			"oncall_token=" + pick("token-one", "token-two"), "domain=" + pick("kestrelridge.example", "other.example"), "site=" + pick("one", "two"),
+		}
+		for range 1 + rnd.IntN(3) {
+			b.fault(yard.Fault{Name: pick("", "reader", "readings_db", "frames", "bulletin_zone", "forecasters", "gate_rules", "nightly_model", "valley_net"), On: pick("create", "update", "delete", ""), At: pick("", "last", "call"), Mode: pick("fail", "fail", "lose", "busy"), Times: 1 + rnd.IntN(2), Reason: "bad weather"})
+		}
+		what := fmt.Sprintf("round %d, %v", round, flags)
+		p := b.preview(test, flags...)
+		if st, err := b.Store.Find(t.Context(), "bulletin-test"); err == nil && st.Revision > 0 {
+			switch rnd.IntN(4) {
+			case 0:
+				if back, err := b.WhatIfUndo(t.Context(), st, 0); err == nil {
+					p, what = back, what+", back"
+				}
+			case 1:
+				gone, err := b.WhatIfDelete(t.Context(), st)
+				if err != nil {
+					t.Fatal(err)
+				}
+				p, what = gone, what+", deleted"
+			}
+		}
+		ticket, err := b.Prepare(t.Context(), p, pick("undo", "undo", "hold"))
+		if errors.Is(err, ErrNothingToDo) {
+			b.clearFaults()
+			continue
+		}
+		var refused *Refusal
+		if errors.As(err, &refused) && strings.Contains(err.Error(), "still-taken") {
+			b.clearFaults()
+			continue
+		}
+		if err != nil {
+			t.Fatalf("%s: %v", what, err)
+		}
+		finish(what, ticket)
+		b.clearFaults()
+		b.wantAllRecorded("bulletin-test", what)
+	}
+	if st := b.stack("bulletin-test"); st.State != store.Removed {
+		gone, err := b.WhatIfDelete(t.Context(), st)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if r := b.carry(gone, "hold"); r.State != store.RunDone {
+			t.Fatalf("it cannot be deleted: %s", r.Reason)
+		}
+	}
+	b.wantAllRecorded("bulletin-test", "at the end")
+}
+
+// wantAllRecorded wants everything that the cloud has of a stack to be in its
+// record, or kept, and the other way round.
+func (b *bench) wantAllRecorded(name, what string) {
+	b.t.Helper()
+	st := b.stack(name)
+	current, old, err := b.Store.Recorded(b.t.Context(), st.ID)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	kept, err := b.Store.Kept(b.t.Context(), st.ID)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	list, err := b.Cloud.List(b.t.Context(), st.Target, name)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	known := map[string]string{}
+	for where, records := range map[string][]*stack.Recorded{"recorded": current, "old": old, "kept": kept} {
+		for _, r := range records {
+			if known[r.ID] != "" {
+				b.t.Errorf("%s: %s of %s is %s and %s", what, r.ID, r.Name, known[r.ID], where)
+			}
+			known[r.ID] = where
+		}
+	}
+	for _, r := range list {
+		if known[r.ID] == "" {
+			b.t.Fatalf("%s: nobody knows of %s of %s (%s)", what, r.ID, r.Tags["node"], r.State)
+		}
+		delete(known, r.ID)
+	}
+	for id, where := range known {
+		b.t.Errorf("%s: %s is %s, and gone", what, id, where)
 	}
 }

@@ -673,7 +673,14 @@ func (x *execution) undo() error {
 		state = store.Ready
 	}
 	if x.stack.Revision == 0 && state != store.Removed {
+		current, old, err := x.Store.Recorded(x.ctx, x.stack.ID)
+		if err != nil {
+			return err
+		}
 		state = store.Empty
+		if len(current)+len(old) > 0 { // what an earlier run was held with is there still
+			state = store.Partial
+		}
 	}
 	return x.set(store.RunUndone, state, x.stack.Revision)
 }

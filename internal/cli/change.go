@@ -692,9 +692,9 @@ func (p *Program) undo() *cobra.Command {
 			if given && to < 1 {
 				return usage{fmt.Errorf("there is no revision %d: they are counted from 1", to)}
 			}
-			if open, err := a.Interrupted(ctx, st); err != nil {
+			if ways, err := a.WaysOut(ctx, st); err != nil {
 				return err
-			} else if open && !given {
+			} else if ways.Resume && !given {
 				t, err := a.Resume(ctx, st, true)
 				if err != nil {
 					return err

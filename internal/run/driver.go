@@ -47,7 +47,7 @@ type Driver struct {
 	mu       sync.Mutex
 	recorded map[string]*stack.Recorded // as it is now
 	kept     map[string]*stack.Recorded // by cloud id
-	old      map[string]bool            // cloud ids of old parts
+	old      map[string]*stack.Recorded // old parts, by cloud id
 	entries  map[string]*Entry          // the journal
 }
 
@@ -64,9 +64,9 @@ type Outcome struct {
 // Begin sets what is recorded, which old parts are still to be removed, what is
 // kept in the cloud outside the stack, and what the journal says already.
 func (d *Driver) Begin(recorded, old, kept []*stack.Recorded, journal []Entry) {
-	d.recorded, d.kept, d.entries, d.old = map[string]*stack.Recorded{}, map[string]*stack.Recorded{}, map[string]*Entry{}, map[string]bool{}
+	d.recorded, d.kept, d.entries, d.old = map[string]*stack.Recorded{}, map[string]*stack.Recorded{}, map[string]*Entry{}, map[string]*stack.Recorded{}
 	for _, r := range old {
-		d.old[r.ID] = true
+		d.old[r.ID] = r
 	}
 	d.Secrets = &tosca.Secrets{}
 	if d.Wanted != nil {
@@ -330,6 +330,11 @@ func (t *task) release() (EntryState, error) {
 	s, rec := t.entry.Step, t.entry.Record
 	if e := t.Driver.Entry(s.Pair); e != nil {
 		rec = e.Record // the old part of a swap
+	} else if s.Swap {
+		rec = t.old[s.CloudID] // one that an earlier run has left
+	}
+	if rec == nil || rec.ID != s.CloudID {
+		return t.fail("", fmt.Errorf("what is to be kept, %s, is not what is recorded", s.CloudID))
 	}
 	return t.finish(Done, t.event(Kept, "kept in the cloud", ""), RecordChange{Name: s.Resource, Remove: !s.Swap, RemoveOld: oldPart(s), Kept: rec})
 }
@@ -491,7 +496,7 @@ func (t *task) strays() ([]string, error) {
 func (d *Driver) known(id string) bool {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.kept[id] != nil || d.old[id] {
+	if d.kept[id] != nil || d.old[id] != nil {
 		return true
 	}
 	for _, r := range d.recorded {

@@ -122,7 +122,11 @@ func NewPlan(cs *whatif.ChangeSet, old []*stack.Recorded, takes whatif.Takes) Pl
 		p.Steps = append(p.Steps, s)
 	}
 	for i, r := range old {
-		leaving = append(leaving, Step{ID: "delete old " + r.Name + " " + r.ID, Resource: r.Name, Type: r.Type, Action: Delete, Half: Sweep, CloudID: r.ID, Swap: true, Position: i})
+		s := Step{ID: "delete old " + r.Name + " " + r.ID, Resource: r.Name, Type: r.Type, Action: Delete, Half: Sweep, CloudID: r.ID, Swap: true, Position: i}
+		if r.Keep {
+			s.Action = Release
+		}
+		leaving = append(leaving, s)
 		leavingRecords = append(leavingRecords, r)
 	}
 	p.Steps = append(p.Steps, reversed(leaving, leavingRecords)...)

@@ -97,11 +97,11 @@ func (v *whatifView) openDelete(m *model) tea.Cmd {
 func (v *whatifView) openUndo(m *model) tea.Cmd {
 	st := m.about.stack
 	return func() tea.Msg {
-		open, err := m.app.Interrupted(m.ctx, st)
+		ways, err := m.app.WaysOut(m.ctx, st)
 		if err != nil {
 			return failed{"undo", err}
 		}
-		if open {
+		if ways.Resume {
 			t, err := m.app.Resume(m.ctx, st, true)
 			return runStarted{ticket: t, err: err}
 		}
