@@ -622,7 +622,7 @@ func (t *task) update() (EntryState, error) {
 		return "", err
 	}
 	op, err := t.call(func() (cloud.Operation, error) { return t.Cloud.Update(t.ctx, t.Target, t.key(), rec.ID, req) })
-	if cloud.Refused(err) { // nothing was begun, so there is nothing to put back
+	if cloud.Refused(err) && !t.resent { // nothing was begun, so there is nothing to put back
 		t.entry.Before = nil
 	}
 	if cloud.IsChanged(err) {

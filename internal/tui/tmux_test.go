@@ -170,25 +170,32 @@ func TestKilledInTheMiddle(t *testing.T) {
 // kill ends the process that carries out a run on a data folder.
 func kill(t *testing.T, home string) {
 	t.Helper()
+	signalTo(t, home, "carry-out\x00", syscall.SIGKILL)
+}
+
+// signalTo sends a signal to the process of ours that has a word and a data folder
+// among its arguments.
+func signalTo(t *testing.T, home, word string, sig syscall.Signal) {
+	t.Helper()
 	procs, err := filepath.Glob("/proc/[0-9]*/cmdline")
 	if err != nil {
 		t.Fatal(err)
 	}
 	for _, p := range procs {
 		line, err := os.ReadFile(p)
-		if err != nil || !strings.Contains(string(line), "carry-out\x00") || !strings.Contains(string(line), home) {
+		if err != nil || !strings.Contains(string(line), word) || !strings.Contains(string(line), home) {
 			continue
 		}
 		pid, err := strconv.Atoi(filepath.Base(filepath.Dir(p)))
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := syscall.Kill(pid, syscall.SIGKILL); err != nil {
+		if err := syscall.Kill(pid, sig); err != nil {
 			t.Fatal(err)
 		}
 		return
 	}
-	t.Fatal("no process carries a run out")
+	t.Fatalf("there is no process with %q", word)
 }
 
 func TestNoTerminalAndSmallTerminal(t *testing.T) {
@@ -201,4 +208,30 @@ func TestNoTerminalAndSmallTerminal(t *testing.T) {
 	x.wait("Brick Row needs 60×16; this is 40×8")
 	x.tmux("resize-window", "-t", x.session, "-x", "80", "-y", "24")
 	x.wait("bulletin-test")
+}
+
+// TestSignalsGiveTheTerminalBack ends and stops the interface by signals, and
+// wants the shell's screen and mouse back.
+func TestSignalsGiveTheTerminalBack(t *testing.T) {
+	bin, home := build(t), filepath.Join(t.TempDir(), "home")
+	for _, sig := range []syscall.Signal{syscall.SIGHUP, syscall.SIGQUIT, syscall.SIGTSTP} {
+		x := newTerminal(t, 100, 30, "bash", "--norc")
+		x.tmux("send-keys", "-t", x.session, "-l", bin+" demo --home "+home)
+		x.keys("Enter")
+		x.wait("BRICK ROW", "bulletin-test")
+		signalTo(t, home, "demo\x00", sig)
+		if sig == syscall.SIGTSTP {
+			x.wait("Stopped")
+		}
+		x.keys("Enter", "e", "c", "h", "o", "Space", "b", "a", "c", "k", "Enter")
+		x.wait("\nback")
+		if out := x.tmux("display-message", "-p", "-t", x.session, "#{alternate_on}#{mouse_any_flag}"); strings.TrimSpace(out) != "00" {
+			t.Errorf("%v leaves screen and mouse as %s", sig, out)
+		}
+		if sig == syscall.SIGTSTP {
+			x.keys("f", "g", "Enter")
+			x.wait("BRICK ROW", "bulletin-test")
+			x.keys("q")
+		}
+	}
 }

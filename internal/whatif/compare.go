@@ -439,6 +439,16 @@ func (c *comparer) follow() {
 func (c *comparer) conflicts() {
 	lib := c.Wanted.File.Library
 	leaving := map[string]string{} // unique name to the resource that goes
+	kept := map[string]string{}    // unique name to the id of what the stack has kept
+	for _, r := range c.Kept {
+		adopted := c.change(r.Name) != nil && c.change(r.Name).Kind == Adopt && c.change(r.Name).Recorded == r
+		if live := c.Live[r.ID]; adopted || c.Live != nil && live == nil {
+			continue
+		}
+		for _, d := range uniqueProperties(lib.Nodes[r.Type]) {
+			kept[r.Type+"/"+bareText(r.Properties[d])] = r.ID
+		}
+	}
 	for _, r := range c.Old {
 		for _, d := range uniqueProperties(lib.Nodes[r.Type]) {
 			leaving[r.Type+"/"+bareText(r.Properties[d])] = "the old part of " + r.Name
@@ -468,6 +478,10 @@ func (c *comparer) conflicts() {
 			p := ch.Wanted.Property(d)
 			if p == nil {
 				continue
+			}
+			if id := kept[ch.Type+"/"+bareText(p.Value)]; id != "" {
+				c.set.Findings.Errorf(p.Pos, "name-still-taken", fmt.Sprintf("choose another %s, or remove what was kept by hand", d),
+					"%s wants the %s '%s', which %s holds: the stack has kept it in the cloud", ch.Name, d, tosca.Show(p.Value), id)
 			}
 			if old := leaving[ch.Type+"/"+bareText(p.Value)]; old != "" {
 				c.set.Findings.Errorf(p.Pos, "name-still-taken", fmt.Sprintf("deploy without %s first, or choose another %s", ch.Name, d),
