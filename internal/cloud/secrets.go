@@ -19,7 +19,7 @@ func (r *Request) SetProperty(name string, v tosca.Value) {
 		return
 	}
 	r.Properties[name] = tosca.Reveal(v)
-	r.secret("/properties/"+pointerPart(name), v)
+	r.secret(tosca.Pointer("properties", name), v)
 }
 
 // SetTag puts a tag into the request.
@@ -29,7 +29,7 @@ func (r *Request) SetTag(name string, v tosca.Value) {
 	}
 	bare, _ := tosca.Bare(v)
 	r.Tags[name] = tosca.Show(bare)
-	r.secret("/tags/"+pointerPart(name), v)
+	r.secret(tosca.Pointer("tags", name), v)
 }
 
 // SetTags puts a whole property of tags into the request. Where it is secret as
@@ -63,7 +63,7 @@ func SecretPlaces(at string, v tosca.Value) []string {
 		}
 	case tosca.Map:
 		for _, k := range v.Keys() {
-			out = append(out, SecretPlaces(at+"/"+pointerPart(tosca.KeyText(k)), v[k])...)
+			out = append(out, SecretPlaces(at+tosca.Pointer(tosca.KeyText(k)), v[k])...)
 		}
 	}
 	return out
@@ -87,7 +87,7 @@ func HideAt(v tosca.Value, at string, places []string) tosca.Value {
 	case tosca.Map:
 		out := make(tosca.Map, len(w))
 		for k, e := range w {
-			out[k] = HideAt(e, at+"/"+pointerPart(tosca.KeyText(k)), places)
+			out[k] = HideAt(e, at+tosca.Pointer(tosca.KeyText(k)), places)
 		}
 		return out
 	}
@@ -97,8 +97,4 @@ func HideAt(v tosca.Value, at string, places []string) tosca.Value {
 // Below reports whether a JSON Pointer is at, or leads to a part of it.
 func Below(pointer, at string) bool {
 	return pointer == at || strings.HasPrefix(pointer, at+"/")
-}
-
-func pointerPart(name string) string {
-	return strings.NewReplacer("~", "~0", "/", "~1").Replace(name)
 }

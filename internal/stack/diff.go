@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"brickrow/internal/tosca"
@@ -21,7 +22,8 @@ const (
 // PropertyChange is one difference between a resource as it is and as it is
 // wanted. Path is the property, followed by keys and indexes into it.
 type PropertyChange struct {
-	Path          string
+	Path          string // for people, such as allow[1].ports
+	Pointer       string // the same as a JSON Pointer (RFC 6901)
 	Property      string // or the requirement, where Link is set
 	Link          bool
 	Before, After tosca.Value // nil where there is none
@@ -45,7 +47,7 @@ func Diff(res *Resource, wanted map[string]tosca.Value, rec *Recorded, live *Liv
 			}
 			byHand = !Same(was, recorded)
 		}
-		for _, c := range compare(d.Name, was, wanted[d.Name]) {
+		for _, c := range compare(d.Name, tosca.Pointer(d.Name), was, wanted[d.Name]) {
 			c.Property, c.ByHand, c.Effect = d.Name, byHand, InPlace
 			if c.Unknown && (d.Metadata["swap"] == "true" || d.Metadata["swap_when"] != "") || !c.Unknown && SwapNeeded(d.Metadata, was, wanted[d.Name]) {
 				c.Effect = Swap
@@ -178,10 +180,10 @@ func Same(a, b tosca.Value) bool {
 
 // compare lists the places where two values differ, going into maps and into
 // lists of maps.
-func compare(path string, before, after tosca.Value) []PropertyChange {
+func compare(path, pointer string, before, after tosca.Value) []PropertyChange {
 	if tosca.Waits(after) {
 		if _, whole := after.(tosca.Unknown); whole || before == nil {
-			return []PropertyChange{{Path: path, Before: before, After: after, Unknown: true}}
+			return []PropertyChange{{Path: path, Pointer: pointer, Before: before, After: after, Unknown: true}}
 		}
 	} else if Same(before, after) {
 		return nil
@@ -189,7 +191,7 @@ func compare(path string, before, after tosca.Value) []PropertyChange {
 	switch a := after.(type) {
 	case tosca.Map:
 		if b, ok := before.(tosca.Map); ok || before == nil && strings.HasPrefix(path, "tags") {
-			return compareMaps(path, b, a)
+			return compareMaps(path, pointer, b, a)
 		}
 	case tosca.List:
 		b, ok := before.(tosca.List)
@@ -203,23 +205,23 @@ func compare(path string, before, after tosca.Value) []PropertyChange {
 				if i < len(a) {
 					y = a[i]
 				}
-				out = append(out, compare(fmt.Sprintf("%s[%d]", path, i), x, y)...)
+				out = append(out, compare(fmt.Sprintf("%s[%d]", path, i), pointer+tosca.Pointer(strconv.Itoa(i)), x, y)...)
 			}
 			return out
 		}
 	}
 	unknown := tosca.Waits(after)
 	if b, ok := before.(tosca.Map); ok && after == nil && strings.HasPrefix(path, "tags") {
-		return compareMaps(path, b, nil)
+		return compareMaps(path, pointer, b, nil)
 	}
-	return []PropertyChange{{Path: path, Before: before, After: after, Unknown: unknown}}
+	return []PropertyChange{{Path: path, Pointer: pointer, Before: before, After: after, Unknown: unknown}}
 }
 
 func ofMaps(l tosca.List) bool {
 	return slices.ContainsFunc(l, func(v tosca.Value) bool { _, ok := v.(tosca.Map); return ok })
 }
 
-func compareMaps(path string, before, after tosca.Map) []PropertyChange {
+func compareMaps(path, pointer string, before, after tosca.Map) []PropertyChange {
 	keys := before.Keys()
 	for _, k := range after.Keys() {
 		if _, both := before[k]; !both {
@@ -229,7 +231,7 @@ func compareMaps(path string, before, after tosca.Map) []PropertyChange {
 	slices.Sort(keys)
 	var out []PropertyChange
 	for _, k := range keys {
-		out = append(out, compare(path+"."+tosca.KeyText(k), before[k], after[k])...)
+		out = append(out, compare(path+"."+tosca.KeyText(k), pointer+tosca.Pointer(tosca.KeyText(k)), before[k], after[k])...)
 	}
 	return out
 }
@@ -248,7 +250,7 @@ func diffLink(res *Resource, d *tosca.RequirementDef, rec *Recorded, live *Live,
 	for i, h := range have {
 		haveIDs[i], names[h.ID] = h.ID, h.Name
 	}
-	c := PropertyChange{Path: d.Name, Property: d.Name, Link: true, Effect: InPlace}
+	c := PropertyChange{Path: d.Name, Pointer: tosca.Pointer(d.Name), Property: d.Name, Link: true, Effect: InPlace}
 	if live != nil {
 		c.ByHand = !slices.Equal(haveIDs, live.Links[d.Name])
 		haveIDs = live.Links[d.Name]

@@ -181,6 +181,18 @@ func KeyValue(key string) Value {
 // alone.
 func KeyText(key string) string { return strings.TrimPrefix(key, typedKey) }
 
+// Pointer is the JSON Pointer (RFC 6901) to a part of a part: Pointer("tags",
+// "crew/desk") is /tags/crew~1desk.
+func Pointer(parts ...string) string {
+	var b strings.Builder
+	for _, p := range parts {
+		b.WriteString("/" + pointerEscapes.Replace(p))
+	}
+	return b.String()
+}
+
+var pointerEscapes = strings.NewReplacer("~", "~0", "/", "~1")
+
 // MarshalJSON encodes the map; keys that are no text become text.
 func (m Map) MarshalJSON() ([]byte, error) {
 	plain := make(map[string]Value, len(m))

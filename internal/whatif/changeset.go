@@ -7,7 +7,6 @@ package whatif
 import (
 	"encoding/json"
 	"fmt"
-	"strings"
 
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
@@ -236,11 +235,11 @@ type patchOp struct {
 func patch(list []stack.PropertyChange) []patchOp {
 	out := []patchOp{}
 	for _, p := range list {
-		path := "/properties/"
+		path := "/properties"
 		if p.Link {
-			path = "/links/"
+			path = "/links"
 		}
-		path += pointer(p.Path)
+		path += p.Pointer
 		switch {
 		case p.After == nil:
 			out = append(out, patchOp{Op: "remove", Path: path})
@@ -251,12 +250,6 @@ func patch(list []stack.PropertyChange) []patchOp {
 		}
 	}
 	return out
-}
-
-// pointer makes a JSON Pointer (RFC 6901) of a path such as allow[1].ports.
-func pointer(path string) string {
-	path = strings.NewReplacer("~", "~0", "/", "~1").Replace(path)
-	return strings.NewReplacer("[", "/", "]", "", ".", "/").Replace(path)
 }
 
 // MarshalJSON is the stable form of whatif --json. Resources that stay the

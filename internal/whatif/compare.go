@@ -307,7 +307,7 @@ func policyChange(res *stack.Resource, rec *stack.Recorded) []stack.PropertyChan
 		}
 		return l
 	}
-	return []stack.PropertyChange{{Path: policies, Property: policies, Before: list(rec.Keep, rec.Guard), After: list(res.Keep, res.Guard), Effect: stack.InPlace}}
+	return []stack.PropertyChange{{Path: policies, Pointer: tosca.Pointer(policies), Property: policies, Before: list(rec.Keep, rec.Guard), After: list(res.Keep, res.Guard), Effect: stack.InPlace}}
 }
 
 // oneWay reports whether putting a change of a property back would need a
@@ -343,11 +343,11 @@ func (c *comparer) newProperties(ch *Change, props map[string]tosca.Value) {
 		if v == nil || tosca.Equal(v, tosca.Null{}) {
 			continue
 		}
-		ch.Properties = append(ch.Properties, stack.PropertyChange{Path: p.Name, Property: p.Name, After: v, Unknown: tosca.Waits(v), Effect: stack.InPlace})
+		ch.Properties = append(ch.Properties, stack.PropertyChange{Path: p.Name, Pointer: tosca.Pointer(p.Name), Property: p.Name, After: v, Unknown: tosca.Waits(v), Effect: stack.InPlace})
 	}
 	for _, l := range ch.Wanted.Links {
 		unknown := slices.ContainsFunc(l.Targets, func(n string) bool { return c.id(n) == "" })
-		ch.Properties = append(ch.Properties, stack.PropertyChange{Path: l.Requirement, Property: l.Requirement, Link: true, After: tosca.String(strings.Join(l.Targets, ", ")), Unknown: unknown, Effect: stack.InPlace})
+		ch.Properties = append(ch.Properties, stack.PropertyChange{Path: l.Requirement, Pointer: tosca.Pointer(l.Requirement), Property: l.Requirement, Link: true, After: tosca.String(strings.Join(l.Targets, ", ")), Unknown: unknown, Effect: stack.InPlace})
 	}
 	if len(ch.Causes) > 0 {
 		return
@@ -408,7 +408,7 @@ func (c *comparer) drop(r *stack.Recorded) Change {
 	}
 	for name, v := range r.Properties {
 		if !tosca.Equal(v, tosca.Null{}) {
-			ch.Properties = append(ch.Properties, stack.PropertyChange{Path: name, Property: name, Before: v, Effect: stack.InPlace})
+			ch.Properties = append(ch.Properties, stack.PropertyChange{Path: name, Pointer: tosca.Pointer(name), Property: name, Before: v, Effect: stack.InPlace})
 		}
 	}
 	slices.SortFunc(ch.Properties, func(a, b stack.PropertyChange) int { return strings.Compare(a.Path, b.Path) })

@@ -685,3 +685,15 @@ func TestAlike(t *testing.T) {
 		t.Errorf("%s, want %s", strings.Join(got, ";"), want)
 	}
 }
+
+// TestPatchNamesOddKeys changes tags whose names have what paths are made of: the
+// JSON Patch names each as one part.
+func TestPatchNamesOddKeys(t *testing.T) {
+	const odd = "tosca_definitions_version: tosca_2_0\nimports: [ { profile: \"brickrow.cloud:1\", namespace: \"\" } ]\nservice_template: { node_templates: { t: { type: Topic, properties: { tags: { \"snow.crew/desk[1]~\": VALUE } } } } }\n"
+	s := built(t, strings.ReplaceAll(odd, "VALUE", "a"))
+	s.Wanted = resolve(t, strings.ReplaceAll(odd, "VALUE", "b"))
+	text, err := json.Marshal(whatif.Compare(s))
+	if want := `"patch":[{"op":"replace","path":"/properties/tags/snow.crew~1desk[1]~0","value":"b"}]`; err != nil || !strings.Contains(string(text), want) {
+		t.Errorf("no %s in %s %v", want, text, err)
+	}
+}

@@ -2,6 +2,7 @@ package whatif
 
 import (
 	"fmt"
+	"strings"
 
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
@@ -18,7 +19,7 @@ func (c *comparer) movedItems() {
 		}
 	}
 	for _, r := range c.Recorded {
-		if node, _, indexed := cutIndex(r.Name); indexed {
+		if node, _, indexed := strings.Cut(r.Name, "#"); indexed {
 			recorded[node]++
 		}
 	}
@@ -71,17 +72,4 @@ func (c *comparer) shifted(node string, count, by int) (first, of string, n int)
 		}
 	}
 	return first, of, n
-}
-
-// cutIndex takes the name of an instance apart.
-func cutIndex(name string) (node, index string, ok bool) {
-	for i := len(name) - 1; i >= 0; i-- {
-		switch {
-		case name[i] == '#':
-			return name[:i], name[i+1:], i < len(name)-1
-		case name[i] < '0' || name[i] > '9':
-			return name, "", false
-		}
-	}
-	return name, "", false
 }

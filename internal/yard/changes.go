@@ -314,7 +314,7 @@ func (c *change) merge(body cloud.Request) error {
 	}
 	for name, v := range body.Properties {
 		d := c.typ.Property(name)
-		at := "/properties/" + name
+		at := tosca.Pointer("properties", name)
 		c.places = slices.DeleteFunc(c.places, func(p string) bool { return cloud.Below(p, at) })
 		switch {
 		case d == nil || name == "tags":
@@ -338,7 +338,7 @@ func (c *change) merge(body cloud.Request) error {
 // hide remembers the secrets of a request, so that no answer repeats them.
 func (r *request) hide(body cloud.Request) {
 	for k, v := range body.Properties {
-		r.secrets.Add(cloud.HideAt(tosca.FromJSON(v), "/properties/"+k, body.Secrets))
+		r.secrets.Add(cloud.HideAt(tosca.FromJSON(v), tosca.Pointer("properties", k), body.Secrets))
 	}
 	for k, v := range body.Tags {
 		r.secrets.Add(hideTag(k, v, body.Secrets))
@@ -443,7 +443,7 @@ func (c *change) outcome(tags map[string]string) (outcome, error) {
 func (c *change) secrets(tags map[string]string) *tosca.Secrets {
 	s := &tosca.Secrets{}
 	for k, v := range c.properties {
-		s.Add(cloud.HideAt(v, "/properties/"+k, c.places))
+		s.Add(cloud.HideAt(v, tosca.Pointer("properties", k), c.places))
 	}
 	for k, v := range tags {
 		s.Add(hideTag(k, v, c.places))

@@ -80,7 +80,7 @@ func (y *Yard) columns(out outcome) (properties, attributes, tags, sealed string
 	h := hidden{Properties: map[string]any{}, Tags: map[string]string{}, Attributes: map[string]any{}, Places: out.Places}
 	seenProperties, seenTags, seenAttributes := map[string]any{}, map[string]string{}, map[string]any{}
 	for k, v := range out.Properties {
-		value := cloud.HideAt(tosca.FromJSON(plain(v)), "/properties/"+k, out.Places)
+		value := cloud.HideAt(tosca.FromJSON(plain(v)), tosca.Pointer("properties", k), out.Places)
 		seenProperties[k] = tosca.Reveal(y.fingerprint(value))
 		if tosca.HasSecret(value) {
 			h.Properties[k] = v
@@ -119,7 +119,7 @@ func hideTag(name, v string, places []string) tosca.Value {
 	if secretNames(name, places) {
 		return tosca.Hide(tosca.String(v))
 	}
-	return cloud.HideAt(tosca.String(v), "/tags/"+name, places)
+	return cloud.HideAt(tosca.String(v), tosca.Pointer("tags", name), places)
 }
 
 // plain is a value as encoding/json decodes it.
@@ -190,7 +190,7 @@ func (r *row) reveal(y *Yard, sealed string) error {
 func (r *row) hiddenValues() []tosca.Value {
 	var out []tosca.Value
 	for k, v := range r.properties {
-		out = append(out, cloud.HideAt(tosca.FromJSON(v), "/properties/"+k, r.places))
+		out = append(out, cloud.HideAt(tosca.FromJSON(v), tosca.Pointer("properties", k), r.places))
 	}
 	for k, v := range r.tags {
 		if out = append(out, hideTag(k, v, r.places)); secretNames(k, r.places) {

@@ -44,8 +44,8 @@ func TestSecretsInTheYard(t *testing.T) {
 	net := finish(c.Create(t.Context(), here, b.key(), cloud.Request{Type: "Network", Properties: props{"cidr": "10.66.0.0/16"}, Secrets: []string{"/properties/cidr"}}))
 	role := finish(c.Create(t.Context(), here, b.key(), cloud.Request{Type: "Role", Properties: props{"for": "function"}}))
 	fn := finish(c.Create(t.Context(), here, b.key(), cloud.Request{Type: "Function", Links: links{"role": {role}},
-		Properties: props{"runtime": "go-1", "env": map[string]any{"TOKEN": "hoarfrost-1", "open": "shown"}}, Tags: map[string]string{"pw": "hoarfrost-2", "desk": "snow"},
-		Secrets: []string{"/properties/env/TOKEN", "/tags/pw"}}))
+		Properties: props{"runtime": "go-1", "env": map[string]any{"TOKEN": "hoarfrost-1", "open": "shown"}}, Tags: map[string]string{"pw": "hoarfrost-2", "crew/pw~": "hoarfrost-7", "desk": "snow"},
+		Secrets: []string{"/properties/env/TOKEN", "/tags/pw", "/tags/crew~1pw~0"}}))
 	box := finish(c.Create(t.Context(), here, b.key(), cloud.Request{Type: "Bucket", Properties: props{"name": "hoarfrost-3"}, Tags: map[string]string{"hoarfrost-4": "x"}, Secrets: []string{"/properties/name", "/tags"}}))
 
 	secrets := []string{"10.66.0.0", "hoarfrost"}
@@ -61,7 +61,7 @@ func TestSecretsInTheYard(t *testing.T) {
 	}
 	got := b.get(fn)
 	env, _ := got.Properties["env"].(map[string]any)
-	if env["open"] != "shown" || !strings.HasPrefix(fmt.Sprint(env["TOKEN"]), "fingerprint:") || got.Tags["desk"] != "snow" || !strings.HasPrefix(got.Tags["pw"], "fingerprint:") {
+	if env["open"] != "shown" || !strings.HasPrefix(fmt.Sprint(env["TOKEN"]), "fingerprint:") || got.Tags["desk"] != "snow" || !strings.HasPrefix(got.Tags["pw"], "fingerprint:") || !strings.HasPrefix(got.Tags["crew/pw~"], "fingerprint:") {
 		t.Errorf("the function shows %v %v", got.Properties, got.Tags)
 	}
 	if r := b.get(box); r.Attributes["url"] != "https://hoarfrost-3.objects.yard.example" || strings.Join(r.SecretAttributes, "") != "url" {
