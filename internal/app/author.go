@@ -36,8 +36,12 @@ func Format(name string, text []byte) (out []byte, changed bool, findings tosca.
 }
 
 // WriteFormatted replaces a file by its formatted text, as a whole or not at
-// all.
+// all. A link stays one, and what it leads to is replaced.
 func WriteFormatted(name string, text []byte) error {
+	name, err := filepath.EvalSymlinks(name)
+	if err != nil {
+		return err
+	}
 	info, err := os.Stat(name)
 	if err != nil {
 		return err

@@ -3,6 +3,7 @@ package cli
 import (
 	"io"
 	"strings"
+	"unicode/utf8"
 
 	"brickrow/internal/cloud"
 )
@@ -33,8 +34,9 @@ func plainLines(s string) string {
 		case r == '\n', r == '\t':
 			out.WriteRune(r)
 		case r == '\r' && strings.HasPrefix(s[i+1:], "\n"):
-		case r == 0xfffd: // not UTF-8: as it is
-			out.WriteByte(s[i])
+		case r == utf8.RuneError: // as it is, also where it is no UTF-8
+			_, n := utf8.DecodeRuneInString(s[i:])
+			out.WriteString(s[i : i+n])
 		default:
 			out.WriteString(cloud.Clean(string(r)))
 		}

@@ -88,3 +88,43 @@ func Private(path string, info fs.FileInfo) error {
 	}
 	return fmt.Errorf("others can read %s: run chmod 600 %s", path, path)
 }
+
+// ReadPrivate reads a small file that nobody else may read, such as one with keys.
+// Where there is none, it is written with what made yields; of several processes
+// that do so the first one wins.
+func ReadPrivate(path string, made func() ([]byte, error)) ([]byte, error) {
+	info, err := os.Stat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		if err := once(path, made); err != nil {
+			return nil, fmt.Errorf("write %s: %w", path, err)
+		}
+		info, err = os.Stat(path)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := Private(path, info); err != nil {
+		return nil, err
+	}
+	return Read(path, 1<<20)
+}
+
+func once(path string, made func() ([]byte, error)) error {
+	data, err := made()
+	if err != nil {
+		return err
+	}
+	tmp, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+"-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(tmp.Name())
+	_, err = tmp.Write(data)
+	if err = errors.Join(err, tmp.Sync(), tmp.Close()); err != nil {
+		return err
+	}
+	if err := os.Link(tmp.Name(), path); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	return nil
+}

@@ -2,6 +2,7 @@ package files
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -80,6 +81,38 @@ func TestWrite(t *testing.T) {
 	entries, err := os.ReadDir(dir)
 	if err != nil || len(entries) != 3 {
 		t.Errorf("something was left behind: %v %v", entries, err)
+	}
+}
+
+// TestReadPrivate lets several make one file at once: all read the same. One that
+// others can read is refused, and so is one that cannot be made.
+func TestReadPrivate(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "a key")
+	got := make(chan string, 16)
+	for i := range cap(got) {
+		go func() {
+			text, err := ReadPrivate(path, func() ([]byte, error) { return fmt.Appendf(nil, "key %d", i), nil })
+			got <- fmt.Sprint(string(text), err)
+		}()
+	}
+	first := <-got
+	for range cap(got) - 1 {
+		if other := <-got; other != first || !strings.HasPrefix(other, "key ") {
+			t.Errorf("one has %q, another %q", first, other)
+		}
+	}
+	if entries, err := os.ReadDir(filepath.Dir(path)); err != nil || len(entries) != 1 {
+		t.Errorf("something was left behind: %v %v", entries, err)
+	}
+	if err := os.Chmod(path, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := ReadPrivate(path, nil); err == nil || !strings.Contains(err.Error(), "chmod 600 "+path) {
+		t.Errorf("others can read it: %v", err)
+	}
+	broken := errors.New("no chance")
+	if _, err := ReadPrivate(path+"2", func() ([]byte, error) { return nil, broken }); !errors.Is(err, broken) {
+		t.Errorf("%v", err)
 	}
 }
 

@@ -11,8 +11,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
-	"os"
 	"path/filepath"
 	"strings"
 
@@ -68,22 +66,9 @@ func Parse(line string) (Public, error) {
 // Open reads the identity of a data folder, or makes one.
 func Open(dir string) (*Identity, error) {
 	path := filepath.Join(dir, File)
-	info, err := os.Stat(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		if err := create(path); err != nil {
-			return nil, fmt.Errorf("write the identity: %w", err)
-		}
-		info, err = os.Stat(path)
-	}
+	text, err := files.ReadPrivate(path, create)
 	if err != nil {
-		return nil, err
-	}
-	if err := files.Private(path, info); err != nil {
-		return nil, err
-	}
-	text, err := files.Read(path, 1<<16)
-	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("the identity: %w", err)
 	}
 	return parse(path, string(text))
 }
@@ -113,29 +98,17 @@ func parse(path, text string) (*Identity, error) {
 	return id, nil
 }
 
-// create makes new keys; where another process is quicker, its keys stay.
-func create(path string) error {
+// create makes new keys, as they stand in the file.
+func create() ([]byte, error) {
 	_, sign, err := ed25519.GenerateKey(rand.Reader)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	open, err := age.GenerateX25519Identity()
 	if err != nil {
-		return err
+		return nil, err
 	}
-	tmp, err := os.CreateTemp(filepath.Dir(path), ".identity-*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(tmp.Name())
-	_, err = fmt.Fprintf(tmp, "# Who you are to others, in Brick Row. Keep it to yourself.\n%s\n%s%s\n", open, signPrefix, base64.StdEncoding.EncodeToString(sign.Seed()))
-	if err = errors.Join(err, tmp.Close()); err != nil {
-		return err
-	}
-	if err := os.Link(tmp.Name(), path); err != nil && !errors.Is(err, fs.ErrExist) {
-		return err
-	}
-	return nil
+	return fmt.Appendf(nil, "# Who you are to others, in Brick Row. Keep it to yourself.\n%s\n%s%s\n", open, signPrefix, base64.StdEncoding.EncodeToString(sign.Seed())), nil
 }
 
 // Public is what others may know.

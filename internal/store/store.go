@@ -79,33 +79,15 @@ func missing(path string) bool {
 
 // openKey reads the key, or makes one. A key that others can read is refused.
 func openKey(path string) (*age.X25519Identity, error) {
-	info, err := os.Stat(path)
-	if errors.Is(err, fs.ErrNotExist) {
+	b, err := files.ReadPrivate(path, func() ([]byte, error) {
 		id, err := age.GenerateX25519Identity()
 		if err != nil {
 			return nil, err
 		}
-		tmp := fmt.Sprintf("%s.%d", path, os.Getpid())
-		if err := os.WriteFile(tmp, []byte(id.String()+"\n"), 0o600); err != nil {
-			return nil, fmt.Errorf("write the key of the secrets: %w", err)
-		}
-		defer os.Remove(tmp)
-		if err := os.Link(tmp, path); err != nil && !errors.Is(err, fs.ErrExist) { // the first process wins
-			return nil, fmt.Errorf("write the key of the secrets: %w", err)
-		}
-		info, err = os.Stat(path)
-		if err != nil {
-			return nil, err
-		}
-	} else if err != nil {
-		return nil, err
-	}
-	if err := files.Private(path, info); err != nil {
-		return nil, err
-	}
-	b, err := files.Read(path, 1<<20)
+		return []byte(id.String() + "\n"), nil
+	})
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("the key of the secrets: %w", err)
 	}
 	id, err := age.ParseX25519Identity(strings.TrimSpace(string(b)))
 	if err != nil {
