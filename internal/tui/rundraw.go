@@ -459,19 +459,21 @@ func (v *runView) drawScale(m *model, s *screen, x, y, long int, total, sofar fl
 			break
 		}
 	}
+	now, end := -1, -1 // where it stands
+	if v.run.State == store.RunWorking {
+		now = x + min(long-4, int(sofar/total*float64(long)))
+		end = now + width("│now")
+		s.text(now, y, 6, bold(t.on(t.accent)), "│now")
+	}
 	for sec := 0.0; sec <= total; sec += step {
-		words := fmt.Sprintf("%g s", float64(int(sec*10+0.5))/10)
+		words := fmt.Sprintf("╵%g s", float64(int(sec*10+0.5))/10)
 		if sec >= 60 {
-			words = whatif.Length(sec)
+			words = "╵" + whatif.Length(sec)
 		}
 		at := x + int(sec/total*float64(long))
-		if at+width(words) < x+long {
-			s.text(at, y, 12, t.faint(), "╵"+words)
+		if at+width(words) <= x+long && (at+width(words) < now || at > end) {
+			s.text(at, y, 12, t.faint(), words)
 		}
-	}
-	if v.run.State == store.RunWorking {
-		at := x + min(long-4, int(sofar/total*float64(long)))
-		s.text(at, y, 6, bold(t.on(t.accent)), "│now")
 	}
 }
 
