@@ -159,12 +159,18 @@ func signals(p *tea.Program) (stop func()) {
 }
 
 // standStill stops the program until it is continued. It stops itself with
-// SIGSTOP: a SIGTSTP that is listened for does nothing else any more.
+// SIGSTOP: a SIGTSTP that is listened for does nothing else any more. A thread may
+// run on for a moment after it, so that it is waited for being continued.
 func standStill(p *tea.Program) {
+	continued := make(chan os.Signal, 1)
+	signal.Notify(continued, syscall.SIGCONT)
+	defer signal.Stop(continued)
 	if p.ReleaseTerminal() != nil {
 		return
 	}
-	_ = syscall.Kill(0, syscall.SIGSTOP)
+	if syscall.Kill(0, syscall.SIGSTOP) == nil {
+		<-continued
+	}
 	_ = p.RestoreTerminal() // there is nobody to tell
 }
 
