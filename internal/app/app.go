@@ -20,11 +20,15 @@ import (
 	"time"
 
 	"github.com/adrg/xdg"
+	"golang.org/x/sync/errgroup"
 
 	"brickrow/internal/cloud"
+	"brickrow/internal/cloud/httpcloud"
 	"brickrow/internal/files"
 	"brickrow/internal/profile"
 	"brickrow/internal/rules"
+	"brickrow/internal/run"
+	"brickrow/internal/stack"
 	"brickrow/internal/store"
 	"brickrow/internal/tosca"
 	"brickrow/internal/whatif"
@@ -43,16 +47,23 @@ type Options struct {
 
 // App is an open Brick Row.
 type App struct {
-	Store   *store.Store
-	Cloud   *cloud.Client
-	Library *tosca.Library
-	Home    string
-	Speed   float64
-	Takes   whatif.Takes
-	yard    *yard.Yard // nil with a cloud elsewhere
+	store    *store.Store
+	Cloud    cloud.Cloud
+	Door     *yard.Door       // the operator's way into the stand-in
+	Profile  *profile.Profile // the types that ship with the program
+	Home     string
+	Speed    float64
+	Duration whatif.Duration
+	yard     *yard.Yard // nil with a cloud elsewhere
 
 	deployedMu   sync.Mutex
 	lastDeployed *deployed // the stack that was compared with last
+
+	draftMu   sync.Mutex
+	lastDraft *Draft // that was read last
+
+	recordsMu sync.Mutex
+	records   records // those read last
 
 	trees tosca.Trees // of the template that was read last
 
@@ -64,6 +75,21 @@ type App struct {
 	rules    *rules.Set // those read last
 	rulesKey string     // what they were read from
 	rulesLib *tosca.Library
+}
+
+// DataFiles are the files that a data folder may hold, the store first.
+var DataFiles = []string{"store.db", "store.db-wal", "store.db-shm", "yard.db", "yard.db-wal", "yard.db-shm",
+	store.KeyFile, yard.CredentialsFile, "logs"}
+
+// stamp tells one state of the store from another, at no cost.
+func (a *App) stamp() string {
+	stamp := ""
+	for _, name := range DataFiles[:2] {
+		if info, err := os.Stat(filepath.Join(a.Home, name)); err == nil {
+			stamp += fmt.Sprint(info.Size(), info.ModTime().UnixNano(), " ")
+		}
+	}
+	return stamp
 }
 
 // Home is the folder of the data.
@@ -95,7 +121,8 @@ func Speed(given float64) (float64, error) {
 
 // Open opens the store and the cloud. The folder is made where it is missing.
 func Open(o Options) (*App, error) {
-	a := &App{Home: Home(o.Home), Library: profile.Library()}
+	shipped := inBackground(profile.Read)
+	a := &App{Home: Home(o.Home)}
 	var err error
 	if a.Speed, err = Speed(o.Speed); err != nil {
 		return nil, err
@@ -103,14 +130,23 @@ func Open(o Options) (*App, error) {
 	if err := MakeHome(a.Home); err != nil {
 		return nil, err
 	}
-	a.Takes = whatif.Nominal(a.Library, a.Speed)
-	if a.Store, err = store.Open(a.Home); err != nil {
-		return nil, err
+	var opening errgroup.Group // side by side: it is waited for at every start
+	var client *httpcloud.Client
+	opening.Go(func() (err error) {
+		a.store, err = store.Open(a.Home, func() *tosca.Library { return shipped().Library })
+		return err
+	})
+	opening.Go(func() (err error) {
+		client, err = a.openCloud(o.CloudURL, o.Tokens, shipped)
+		return err
+	})
+	if err := opening.Wait(); err != nil {
+		return nil, errors.Join(err, a.Close())
 	}
-	if a.Cloud, err = a.openCloud(o.CloudURL, o.Tokens); err != nil {
-		a.Store.Close()
-		return nil, err
-	}
+	a.Profile = shipped()
+	a.Duration = whatif.Nominal(a.Profile.Library, a.Speed)
+	a.Cloud = &cloud.Mux{Targeted: client, Types: a.clouds()}
+	a.Door = &yard.Door{Base: client.Base, HTTP: client.HTTP, Token: client.Tokens["operator"]}
 	return a, nil
 }
 
@@ -127,21 +163,30 @@ func MakeHome(home string) error {
 	return files.Private(home, info)
 }
 
-func (a *App) openCloud(url string, handed map[string]string) (*cloud.Client, error) {
+// clouds are the clouds beside that of the targets, by the types of resources that
+// are theirs.
+func (a *App) clouds() map[string]cloud.Cloud {
+	return map[string]cloud.Cloud{}
+}
+
+func (a *App) openCloud(url string, handed map[string]string,
+	shipped func() *profile.Profile) (*httpcloud.Client, error) {
 	if url == "" {
 		url = os.Getenv("BRICKROW_CLOUD")
 	}
 	if url != "" {
 		tokens, err := credentials(a.Home, handed)
-		return &cloud.Client{Base: strings.TrimSuffix(url, "/"), HTTP: &http.Client{Timeout: 30 * time.Second}, Tokens: tokens}, err
+		return &httpcloud.Client{Base: strings.TrimSuffix(url, "/"), HTTP: &http.Client{Timeout: 30 * time.Second},
+			Tokens: tokens}, err
 	}
-	y, err := yard.Open(a.Home, yard.Options{Speed: a.Speed})
+	y, err := yard.Open(a.Home, yard.Options{Library: shipped().Library, Speed: a.Speed})
 	if err != nil {
 		return nil, err
 	}
 	a.yard = y
 	tokens, err := credentials(a.Home, handed)
-	return &cloud.Client{Base: "http://yard.local", HTTP: &http.Client{Transport: yard.Transport{Handler: y.Handler()}}, Tokens: tokens}, err
+	return &httpcloud.Client{Base: "http://yard.local",
+		HTTP: &http.Client{Transport: yard.Transport{Handler: y.Handler()}}, Tokens: tokens}, err
 }
 
 // credentials are the tokens of the accounts: those of the file, and over them
@@ -178,7 +223,8 @@ func environmentTokens() map[string]string {
 func readTokens(path string) (map[string]string, error) {
 	info, err := os.Stat(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("there are no credentials: set BRICKROW_TOKEN_ and the account's name, or put the token of each account into %s, as { \"account\": \"token\" }", path)
+		return nil, fmt.Errorf("there are no credentials: set BRICKROW_TOKEN_ and the account's name, or put the "+
+			"token of each account into %s, as { \"account\": \"token\" }", path)
 	}
 	if err != nil {
 		return nil, err
@@ -199,7 +245,10 @@ func readTokens(path string) (map[string]string, error) {
 
 // Close closes the store and the embedded cloud.
 func (a *App) Close() error {
-	err := a.Store.Close()
+	var err error
+	if a.store != nil {
+		err = a.store.Close()
+	}
 	if a.yard != nil {
 		err = errors.Join(err, a.yard.Close())
 	}
@@ -213,8 +262,10 @@ func (a *App) StandIn() bool { return a != nil && a.yard != nil }
 // LetFail makes the stand-in fail once at a resource, in its last inner step,
 // with these words.
 func (a *App) LetFail(ctx context.Context, resource, reason string) error {
-	return a.Cloud.Operator(ctx, http.MethodPost, "faults", yard.Fault{Name: resource, At: "last", Times: 1, Reason: reason}, nil)
+	return errorOf(a.Door.AddFault(ctx, yard.Fault{Name: resource, At: "last", Times: 1, Reason: reason}))
 }
+
+func errorOf[T any](_ T, err error) error { return err }
 
 // Refusal is a refusal that the user can do something about. Findings may be
 // empty; Message then says it all.
@@ -240,28 +291,28 @@ func refusal(format string, args ...any) error {
 
 // Results lists a stack's results. While it is removed, or half of it is, it has
 // none: what they speak of may be gone.
-func (a *App) Results(ctx context.Context, st *store.Stack) ([]store.Result, error) {
-	if st.State == store.Removing || st.State == store.Stuck {
-		last, err := a.Store.RunNumber(ctx, st.ID, 0)
+func (a *App) Results(ctx context.Context, st *stack.Stack) ([]stack.Result, error) {
+	if st.State == stack.Removing || st.State == stack.Stuck {
+		last, err := a.store.RunNumber(ctx, st.ID, 0)
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return nil, err
 		}
-		if err == nil && last.Kind == "delete" {
+		if err == nil && last.Kind == run.KindDelete {
 			return nil, nil
 		}
 	}
-	return a.Store.Results(ctx, st.ID)
+	return a.store.Results(ctx, st.ID)
 }
 
 // resultUsers answers who gets a result of a stack; it asks the store when it is
 // asked first.
-func (a *App) resultUsers(ctx context.Context, st *store.Stack) func(name string) []string {
+func (a *App) resultUsers(ctx context.Context, st *stack.Stack) func(name string) []string {
 	var uses []store.Use
 	asked := false
 	return func(name string) []string {
 		if !asked {
 			asked = true
-			all, err := a.Store.Uses(ctx)
+			all, err := a.store.Uses(ctx)
 			if err != nil {
 				return []string{fmt.Sprintf("somebody, perhaps (%v)", err)}
 			}
@@ -283,7 +334,7 @@ func (a *App) resultUsers(ctx context.Context, st *store.Stack) func(name string
 
 // means reports whether the name in a use stands for a stack, as fetch finds it:
 // in the target of the user first.
-func (a *App) means(ctx context.Context, u store.Use, st *store.Stack) bool {
+func (a *App) means(ctx context.Context, u store.Use, st *stack.Stack) bool {
 	name, place, placed := strings.Cut(u.Of, "@")
 	switch {
 	case name != st.Name:
@@ -293,6 +344,6 @@ func (a *App) means(ctx context.Context, u store.Use, st *store.Stack) bool {
 	case u.Stack.Target == st.Target:
 		return true
 	}
-	_, err := a.Store.At(ctx, name, u.Stack.Target)
+	_, err := a.store.At(ctx, name, u.Stack.Target)
 	return errors.Is(err, store.ErrNotFound)
 }

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -14,7 +13,8 @@ import (
 
 	"brickrow/examples"
 	"brickrow/internal/cloud"
-	"brickrow/internal/store"
+	"brickrow/internal/run"
+	"brickrow/internal/stack"
 	"brickrow/internal/yard"
 )
 
@@ -72,14 +72,14 @@ func (b *bench) preview(file string, flags ...string) *Preview {
 	if err != nil {
 		b.t.Fatal(err)
 	}
-	p, err := b.WhatIf(b.t.Context(), d, true)
+	p, err := b.WhatIf(b.t.Context(), d)
 	if err != nil {
 		b.t.Fatal(err)
 	}
 	return p
 }
 
-func (b *bench) carry(p *Preview, onFailure string) *store.Run {
+func (b *bench) carry(p *Preview, onFailure stack.OnFailure) *run.Record {
 	b.t.Helper()
 	t, err := b.Prepare(b.t.Context(), p, onFailure)
 	if err != nil {
@@ -93,7 +93,7 @@ func (b *bench) carry(p *Preview, onFailure string) *store.Run {
 }
 
 // deploy deploys a stack file and wants the run to end in a state.
-func (b *bench) deploy(want store.RunState, file string, flags ...string) *store.Run {
+func (b *bench) deploy(want run.Status, file string, flags ...string) *run.Record {
 	b.t.Helper()
 	r := b.carry(b.preview(file, flags...), "undo")
 	if r.State != want {
@@ -105,8 +105,8 @@ func (b *bench) deploy(want store.RunState, file string, flags ...string) *store
 // listing is everything in the cloud, as JSON.
 func (b *bench) listing(stackName string) string {
 	b.t.Helper()
-	var list []yard.Listed
-	if err := b.Cloud.Operator(b.t.Context(), http.MethodGet, "resources?stack="+stackName, nil, &list); err != nil {
+	list, err := b.Door.Everything(b.t.Context(), stackName)
+	if err != nil {
 		b.t.Fatal(err)
 	}
 	text, err := json.MarshalIndent(list, "", " ")
@@ -121,21 +121,21 @@ func (b *bench) fault(f yard.Fault) {
 	if f.Reason == "" {
 		f.Reason = "the host caught fire"
 	}
-	if err := b.Cloud.Operator(b.t.Context(), http.MethodPost, "faults", f, nil); err != nil {
+	if _, err := b.Door.AddFault(b.t.Context(), f); err != nil {
 		b.t.Fatal(err)
 	}
 }
 
 func (b *bench) clearFaults() {
 	b.t.Helper()
-	if err := b.Cloud.Operator(b.t.Context(), http.MethodDelete, "faults", nil, nil); err != nil {
+	if err := b.Door.ClearFaults(b.t.Context()); err != nil {
 		b.t.Fatal(err)
 	}
 }
 
-func (b *bench) stack(name string) *store.Stack {
+func (b *bench) stack(name string) *stack.Stack {
 	b.t.Helper()
-	st, err := b.Store.Find(b.t.Context(), name)
+	st, err := b.store.Find(b.t.Context(), name)
 	if err != nil {
 		b.t.Fatal(err)
 	}
@@ -160,17 +160,18 @@ const test = "bulletin-test.stack.yaml"
 
 // everyChange makes each resource of the bulletin take part in the second
 // deployment: new, edited or swapped.
-var everyChange = []string{"readers=4", "forecasters=3", "image=fern-13", "db_size=large", "db_version=16", "db_storage=60 GiB", "alarm_url=https://elsewhere.example/alarm", "oncall_token=another-token"}
+var everyChange = []string{"readers=4", "forecasters=3", "image=fern-13", "db_size=large", "db_version=16",
+	"db_storage=60 GiB", "alarm_url=https://elsewhere.example/alarm", "oncall_token=another-token"}
 
 func TestWholeJob(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, 5000)
-	b.deploy(store.RunDone, "ridge-base.stack.yaml")
-	b.deploy(store.RunDone, test)
+	b.deploy(run.StatusDone, "ridge-base.stack.yaml")
+	b.deploy(run.StatusDone, test)
 	if p := b.preview(test); !p.Empty() {
 		t.Errorf("a what-if right after the deployment shows %s", p.Tally)
 	}
-	b.deploy(store.RunDone, test, everyChange...)
+	b.deploy(run.StatusDone, test, everyChange...)
 	if p := b.preview(test, everyChange...); !p.Empty() {
 		t.Errorf("a what-if after the second deployment shows %s", p.Tally)
 	}
@@ -178,7 +179,7 @@ func TestWholeJob(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if r := b.carry(back, "undo"); r.State != store.RunUndone && r.State != store.RunDone {
+	if r := b.carry(back, "undo"); r.State != run.StatusUndone && r.State != run.StatusDone {
 		t.Fatalf("going back ended %s: %s", r.State, r.Reason)
 	}
 	if p := b.preview(test); !p.Empty() {
@@ -189,14 +190,14 @@ func TestWholeJob(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if r := b.carry(gone, "hold"); r.State != store.RunDone {
+		if r := b.carry(gone, "hold"); r.State != run.StatusDone {
 			t.Fatalf("delete ended %s: %s", r.State, r.Reason)
 		}
 	}
 	if left := b.listing("ridge-base"); left != "[]" {
 		t.Errorf("after the deletion there is %s", left)
 	}
-	if st := b.stack("ridge-base"); st.State != store.Removed {
+	if st := b.stack("ridge-base"); st.State != stack.Removed {
 		t.Errorf("the stack is %s", st.State)
 	}
 }
@@ -214,7 +215,7 @@ func TestFaultAtAnyResourceIsUndone(t *testing.T) {
 
 func faultAtAny(t *testing.T, mine func(i int) bool) {
 	b := newBench(t, 20000)
-	b.deploy(store.RunDone, "ridge-base.stack.yaml")
+	b.deploy(run.StatusDone, "ridge-base.stack.yaml")
 	empty := b.listing("")
 	p := b.preview(test)
 	for i, ch := range p.Changes {
@@ -223,7 +224,7 @@ func faultAtAny(t *testing.T, mine func(i int) bool) {
 				continue
 			}
 			b.fault(yard.Fault{Name: ch.Name, Type: ch.Type, Times: 1, At: at})
-			r := b.deploy(store.RunUndone, test)
+			r := b.deploy(run.StatusUndone, test)
 			if !strings.Contains(r.Reason, "caught fire") || !strings.Contains(r.Reason, ch.Name) {
 				t.Errorf("%s: the reason is %q", ch.Name, r.Reason)
 			}
@@ -231,14 +232,14 @@ func faultAtAny(t *testing.T, mine func(i int) bool) {
 			b.clearFaults()
 		}
 	}
-	b.deploy(store.RunDone, test)
+	b.deploy(run.StatusDone, test)
 	full := b.listing("")
 	for i, ch := range b.preview(test, everyChange...).Changes {
 		if ch.Kind == "same" || !mine(i) {
 			continue
 		}
 		b.fault(yard.Fault{Name: ch.Name, Times: 1})
-		b.deploy(store.RunUndone, test, everyChange...)
+		b.deploy(run.StatusUndone, test, everyChange...)
 		b.wantSame("second deployment with a fault at "+ch.Name, b.listing(""), full)
 		b.clearFaults()
 		if p := b.preview(test); !p.Empty() {
@@ -252,10 +253,10 @@ func faultAtAny(t *testing.T, mine func(i int) bool) {
 func TestKilledRunIsResumed(t *testing.T) {
 	long(t)
 	t.Parallel()
-	for _, undo := range []bool{false, true} {
+	for _, way := range []Way{On, Back} {
 		for _, after := range []time.Duration{2, 10, 25, 45, 70, 100} {
 			b := newBench(t, 400)
-			b.deploy(store.RunDone, "ridge-base.stack.yaml")
+			b.deploy(run.StatusDone, "ridge-base.stack.yaml")
 			before := b.listing("")
 			ticket, err := b.Prepare(t.Context(), b.preview(test), "undo")
 			if err != nil {
@@ -264,7 +265,8 @@ func TestKilledRunIsResumed(t *testing.T) {
 			ctx, kill := context.WithTimeout(t.Context(), after*time.Millisecond)
 			_, err = b.Execute(ctx, ticket.Run.ID, ticket.Token)
 			kill()
-			if unlock := b.Store.Unlock(t.Context(), ticket.Run.StackID, ticket.Token); unlock != nil { // as if the process were gone
+			if unlock := b.store.Unlock(t.Context(), ticket.Run.StackID,
+				ticket.Token); unlock != nil { // as if the process were gone
 				t.Fatal(unlock)
 			}
 			if err == nil {
@@ -275,7 +277,7 @@ func TestKilledRunIsResumed(t *testing.T) {
 				t.Fatal(err)
 			}
 			b.App = other
-			again, err := b.Resume(t.Context(), b.stack("bulletin-test"), undo)
+			again, err := b.Resume(t.Context(), b.stack("bulletin-test"), way)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -283,13 +285,13 @@ func TestKilledRunIsResumed(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if undo {
-				if r.State != store.RunUndone {
+			if way == Back {
+				if r.State != run.StatusUndone {
 					t.Fatalf("undoing after %d ms ended %s: %s", after, r.State, r.Reason)
 				}
 				b.wantSame("undone after a kill", b.listing(""), before)
 			} else {
-				if r.State != store.RunDone {
+				if r.State != run.StatusDone {
 					t.Fatalf("resuming after %d ms ended %s: %s", after, r.State, r.Reason)
 				}
 				b.wantOnce(b.preview(test))
@@ -322,12 +324,12 @@ func (b *bench) wantOnce(p *Preview) {
 
 func TestPassingTroubleIsOvercome(t *testing.T) {
 	b := newBench(t, 5000)
-	b.deploy(store.RunDone, "ridge-base.stack.yaml")
+	b.deploy(run.StatusDone, "ridge-base.stack.yaml")
 	b.fault(yard.Fault{Mode: "lose", Times: 6})
 	b.fault(yard.Fault{Mode: "busy", Times: 4})
-	r := b.deploy(store.RunDone, test)
+	r := b.deploy(run.StatusDone, test)
 	b.wantOnce(b.preview(test))
-	events, err := b.Store.Events(t.Context(), r.ID, 0)
+	events, err := b.store.Events(t.Context(), r.ID, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -345,8 +347,8 @@ func TestPassingTroubleIsOvercome(t *testing.T) {
 func TestKeptComesBack(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, 5000)
-	b.deploy(store.RunDone, "ridge-base.stack.yaml")
-	b.deploy(store.RunDone, test)
+	b.deploy(run.StatusDone, "ridge-base.stack.yaml")
+	b.deploy(run.StatusDone, test)
 	frames := b.id("frames")
 	remove := func() {
 		t.Helper()
@@ -354,7 +356,8 @@ func TestKeptComesBack(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if r := b.carry(p, "hold"); r.State != store.RunDone || !strings.Contains(r.Reason, "kept: frames ("+frames+")") {
+		if r := b.carry(p, "hold"); r.State != run.StatusDone ||
+			!strings.Contains(r.Reason, "kept: frames ("+frames+")") {
 			t.Fatalf("%s: %s", r.State, r.Reason)
 		}
 	}
@@ -364,9 +367,9 @@ func TestKeptComesBack(t *testing.T) {
 		t.Fatalf("frames: %s, %+v", p.Change("frames").Kind, p.Tally)
 	}
 	b.fault(yard.Fault{Name: "nightly", Times: 1})
-	b.deploy(store.RunUndone, test)
+	b.deploy(run.StatusUndone, test)
 	b.wantSame("undone", b.listing("bulletin-test"), left)
-	b.deploy(store.RunDone, test)
+	b.deploy(run.StatusDone, test)
 	if got := b.id("frames"); got != frames {
 		t.Errorf("frames is %s now, was %s", got, frames)
 	}
@@ -381,40 +384,43 @@ func TestKeptComesBack(t *testing.T) {
 func TestPoliciesAloneAreDeployed(t *testing.T) {
 	b := newBench(t, 5000)
 	text := func(policies, label string) {
-		b.write("p.yaml", "tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  node_templates:\n    queue: { type: Queue }\n    topic: { type: Topic, properties: { label: "+label+" } }\n    other: { type: Subscription, properties: { label: "+label+", to: a@b.example }, requirements: [ { topic: topic } ] }\n"+policies)
+		b.write("p.yaml",
+			"tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  node_templates:\n    queue: { type: Queue }\n    topic: { type: Topic, properties: { label: "+label+" } }\n    other: { type: Subscription, properties: { label: "+label+", to: a@b.example }, requirements: [ { topic: topic } ] }\n"+policies)
 	}
 	b.write("p.stack.yaml", "stack: policies\ntemplate: p.yaml\ntarget: workshop/alder-1\n")
 	text("", "one")
-	b.deploy(store.RunDone, "p.stack.yaml")
+	b.deploy(run.StatusDone, "p.stack.yaml")
 	before := b.listing("")
 
 	text("  policies: [ { k: { type: Keep, targets: [ queue ] } } ]\n", "two")
 	b.fault(yard.Fault{Name: "other", Times: 1})
-	b.deploy(store.RunUndone, "p.stack.yaml")
+	b.deploy(run.StatusUndone, "p.stack.yaml")
 	text("", "one")
 	if p := b.preview("p.stack.yaml"); !p.Empty() {
 		t.Errorf("after undoing: %s", p.Tally)
 	}
 	text("  policies: [ { k: { type: Keep, targets: [ queue ] } } ]\n", "one")
-	if p := b.preview("p.stack.yaml"); p.Tally.String() != "1 edit" || p.Change("queue").Properties[0].Path != "policies" {
+	if p := b.preview("p.stack.yaml"); p.Tally.String() != "1 edit" ||
+		p.Change("queue").Properties[0].Path != "policies" {
 		t.Fatalf("a policy that is new: %s", p.Tally)
 	}
-	b.deploy(store.RunDone, "p.stack.yaml")
+	b.deploy(run.StatusDone, "p.stack.yaml")
 	b.wantSame("a policy makes no call", b.listing(""), before)
 	if p := b.preview("p.stack.yaml"); !p.Empty() {
 		t.Errorf("left to do: %s", p.Tally)
 	}
-	text("  policies: [ { g: { type: Guard, targets: [ queue ] } }, { k: { type: Keep, targets: [ queue ] } } ]\n", "one")
-	b.deploy(store.RunDone, "p.stack.yaml")
+	text("  policies: [ { g: { type: Guard, targets: [ queue ] } }, { k: { type: Keep, targets: [ queue ] } } ]\n",
+		"one")
+	b.deploy(run.StatusDone, "p.stack.yaml")
 	text("", "one")
-	b.deploy(store.RunDone, "p.stack.yaml")
+	b.deploy(run.StatusDone, "p.stack.yaml")
 	text("  policies: [ { k: { type: Keep, targets: [ queue ] } } ]\n", "one")
-	b.deploy(store.RunDone, "p.stack.yaml")
+	b.deploy(run.StatusDone, "p.stack.yaml")
 	p, err := b.WhatIfDelete(t.Context(), b.stack("policies"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	if r := b.carry(p, "hold"); r.State != store.RunDone || !strings.Contains(r.Reason, "kept: queue") {
+	if r := b.carry(p, "hold"); r.State != run.StatusDone || !strings.Contains(r.Reason, "kept: queue") {
 		t.Errorf("%s: %s", r.State, r.Reason)
 	}
 }
@@ -443,7 +449,7 @@ service_template:
       requirements: [ { topic: topic } ]
 `)
 	file := filepath.Base(b.write("late.stack.yaml", "stack: late\ntemplate: late.yaml\ntarget: workshop/alder-1\n"))
-	b.deploy(store.RunDone, file)
+	b.deploy(run.StatusDone, file)
 	ids := func() string {
 		list, err := b.Cloud.List(t.Context(), b.stack("late").Target, "late")
 		if err != nil {
@@ -460,7 +466,7 @@ service_template:
 		if p := b.preview(file, flags...); p.Change("news").Kind != "swap" {
 			t.Fatalf("%v: news is %s", flags, p.Change("news").Kind)
 		}
-		b.deploy(store.RunDone, file, flags...)
+		b.deploy(run.StatusDone, file, flags...)
 		if got := ids(); got != before {
 			t.Errorf("%v: %s, was %s", flags, got, before)
 		}
@@ -473,21 +479,21 @@ service_template:
 func TestHoldKeepsWhatIsBuilt(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, 5000)
-	b.deploy(store.RunDone, "ridge-base.stack.yaml")
+	b.deploy(run.StatusDone, "ridge-base.stack.yaml")
 	b.fault(yard.Fault{Name: "readings_db", Times: 1})
 	r := b.carry(b.preview(test), "hold")
-	if r.State != store.RunHeld || b.stack("bulletin-test").State != store.Partial {
+	if r.State != run.StatusHeld || b.stack("bulletin-test").State != stack.Partial {
 		t.Fatalf("the run is %s, the stack %s", r.State, b.stack("bulletin-test").State)
 	}
 	if strings.Contains(b.listing("bulletin-test"), `"type": "Database"`) {
 		t.Error("the failed database was left behind")
 	}
-	again, err := b.Resume(t.Context(), b.stack("bulletin-test"), false)
+	again, err := b.Resume(t.Context(), b.stack("bulletin-test"), On)
 	if err != nil {
 		t.Fatal(err)
 	}
 	r, err = b.Execute(t.Context(), again.Run.ID, again.Token)
-	if err != nil || r.State != store.RunDone {
+	if err != nil || r.State != run.StatusDone {
 		t.Fatalf("resumed: %v, %s %s", err, r.State, r.Reason)
 	}
 	b.wantOnce(b.preview(test))
@@ -495,20 +501,20 @@ func TestHoldKeepsWhatIsBuilt(t *testing.T) {
 
 func TestStuckDeletionGoesOn(t *testing.T) {
 	b := newBench(t, 5000)
-	b.deploy(store.RunDone, "ridge-base.stack.yaml")
+	b.deploy(run.StatusDone, "ridge-base.stack.yaml")
 	b.fault(yard.Fault{Name: "ridge_net", On: "delete", Times: 1})
 	p, err := b.WhatIfDelete(t.Context(), b.stack("ridge-base"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	if r := b.carry(p, "hold"); r.State != store.RunStuck {
+	if r := b.carry(p, "hold"); r.State != run.StatusStuck {
 		t.Fatalf("the deletion is %s", r.State)
 	}
-	again, err := b.Resume(t.Context(), b.stack("ridge-base"), false)
+	again, err := b.Resume(t.Context(), b.stack("ridge-base"), On)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if r, err := b.Execute(t.Context(), again.Run.ID, again.Token); err != nil || r.State != store.RunDone {
+	if r, err := b.Execute(t.Context(), again.Run.ID, again.Token); err != nil || r.State != run.StatusDone {
 		t.Fatalf("resumed: %v %s", err, r.State)
 	}
 	if left := b.listing(""); left != "[]" {
@@ -524,20 +530,22 @@ func TestTwoDeploymentsAtOnce(t *testing.T) {
 		t.Fatal(err)
 	}
 	var refused *Refusal
-	if _, err := b.Prepare(t.Context(), second, "undo"); !errors.As(err, &refused) || !strings.Contains(err.Error(), "locked by") {
+	if _, err := b.Prepare(t.Context(), second, "undo"); !errors.As(err, &refused) ||
+		!strings.Contains(err.Error(), "locked by") {
 		t.Fatalf("the second deployment: %v", err)
 	}
 	if _, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := b.Prepare(t.Context(), second, "undo"); !errors.As(err, &refused) || !strings.Contains(err.Error(), "moved on") {
+	if _, err := b.Prepare(t.Context(), second, "undo"); !errors.As(err, &refused) ||
+		!strings.Contains(err.Error(), "moved on") {
 		t.Fatalf("a what-if from before the first deployment: %v", err)
 	}
 }
 
 func TestCancelUndoes(t *testing.T) {
 	b := newBench(t, 50)
-	b.deploy(store.RunDone, "ridge-base.stack.yaml")
+	b.deploy(run.StatusDone, "ridge-base.stack.yaml")
 	before := b.listing("")
 	ticket, err := b.Prepare(t.Context(), b.preview(test), "undo")
 	if err != nil {
@@ -547,7 +555,7 @@ func TestCancelUndoes(t *testing.T) {
 		t.Fatal(err)
 	}
 	r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token)
-	if err != nil || r.State != store.RunUndone || !strings.Contains(r.Reason, "cancelled") {
+	if err != nil || r.State != run.StatusUndone || !strings.Contains(r.Reason, "cancelled") {
 		t.Fatalf("%v, %s: %s", err, r.State, r.Reason)
 	}
 	b.wantSame("after cancelling", b.listing(""), before)
@@ -556,13 +564,14 @@ func TestCancelUndoes(t *testing.T) {
 func TestCancelTooLateToStopAnythingUndoesAllTheSame(t *testing.T) {
 	b := newBench(t, 40)
 	before := b.listing("")
-	one := b.write("one.yaml", "tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  node_templates:\n    net: { type: Network, properties: { cidr: 10.0.0.0/8 } }\n    router: { type: Router, requirements: [ { network: net } ] }\n    cut: { type: Topic }\n")
+	one := b.write("one.yaml",
+		"tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  node_templates:\n    net: { type: Network, properties: { cidr: 10.0.0.0/8 } }\n    router: { type: Router, requirements: [ { network: net } ] }\n    cut: { type: Topic }\n")
 	b.write("one.stack.yaml", "stack: one\ntemplate: "+filepath.Base(one)+"\ntarget: workshop/alder-1\n")
 	ticket, err := b.Prepare(t.Context(), b.preview("one.stack.yaml"), "undo")
 	if err != nil {
 		t.Fatal(err)
 	}
-	ended := make(chan *store.Run)
+	ended := make(chan *run.Record)
 	go func() {
 		r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token)
 		if err != nil {
@@ -571,7 +580,7 @@ func TestCancelTooLateToStopAnythingUndoesAllTheSame(t *testing.T) {
 		ended <- r
 	}()
 	for { // until the last step is under way
-		events, err := b.Store.Events(t.Context(), ticket.Run.ID, 0)
+		events, err := b.store.Events(t.Context(), ticket.Run.ID, 0)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -583,19 +592,19 @@ func TestCancelTooLateToStopAnythingUndoesAllTheSame(t *testing.T) {
 	if err := b.Cancel(t.Context(), ticket.Run); err != nil {
 		t.Fatal(err)
 	}
-	if r := <-ended; r.State == store.RunUndone {
+	if r := <-ended; r.State == run.StatusUndone {
 		b.wantSame("after cancelling", b.listing(""), before)
-	} else if r.State != store.RunDone { // it was over before it noticed
+	} else if r.State != run.StatusDone { // it was over before it noticed
 		t.Errorf("the run is %s", r.State)
 	}
 }
 
 func TestSecretsAreNowhereInClear(t *testing.T) {
 	b := newBench(t, 5000)
-	b.deploy(store.RunDone, "ridge-base.stack.yaml")
-	b.deploy(store.RunDone, test)
+	b.deploy(run.StatusDone, "ridge-base.stack.yaml")
+	b.deploy(run.StatusDone, test)
 	b.fault(yard.Fault{Name: "oncall", Times: 1})
-	b.deploy(store.RunUndone, test, "oncall_token=brand-new-token")
+	b.deploy(run.StatusUndone, test, "oncall_token=brand-new-token")
 	shown, err := json.Marshal(b.preview(test, "oncall_token=brand-new-token").ChangeSet)
 	if err != nil {
 		t.Fatal(err)
@@ -630,8 +639,8 @@ func TestSecretsAreNowhereInClear(t *testing.T) {
 
 func TestChangesByHandAreFoundAndPutBack(t *testing.T) {
 	b := newBench(t, 5000)
-	b.deploy(store.RunDone, "ridge-base.stack.yaml")
-	b.deploy(store.RunDone, test)
+	b.deploy(run.StatusDone, "ridge-base.stack.yaml")
+	b.deploy(run.StatusDone, test)
 	full := b.listing("")
 	ids := map[string]string{}
 	target := b.stack("bulletin-test").Target
@@ -645,20 +654,24 @@ func TestChangesByHandAreFoundAndPutBack(t *testing.T) {
 	byHand := func(op cloud.Operation, err error) {
 		t.Helper()
 		for err == nil && !op.Ended() {
-			op, err = b.Cloud.Operation(t.Context(), target, op.ID)
+			op, err = b.Cloud.Operation(t.Context(), cloud.Ref{Target: target}, op.ID)
 		}
 		if err != nil || op.State == "failed" {
 			t.Fatal(err, op.Problem)
 		}
 	}
-	byHand(b.Cloud.Update(t.Context(), target, "h1", ids["readings"], cloud.Request{Properties: map[string]any{"visible_after": "90 s"}, Tags: map[string]string{"stack": "bulletin-test", "node": "readings", "desk": "snow", "bill": "ridge"}}))
-	byHand(b.Cloud.Update(t.Context(), target, "h2", ids["oncall"], cloud.Request{Properties: map[string]any{"value": "guessed"}}))
-	byHand(b.Cloud.Delete(t.Context(), target, "h3", ids["nightly"]))
+	byHand(b.Cloud.Update(t.Context(), cloud.Ref{Target: target, ID: ids["readings"]}, "h1",
+		cloud.Request{Properties: map[string]any{"visible_after": "90 s"},
+			Tags: map[string]string{"stack": "bulletin-test", "node": "readings", "desk": "snow", "bill": "ridge"}}))
+	byHand(b.Cloud.Update(t.Context(), cloud.Ref{Target: target, ID: ids["oncall"]}, "h2",
+		cloud.Request{Properties: map[string]any{"value": "guessed"}}))
+	byHand(b.Cloud.Delete(t.Context(), cloud.Ref{Target: target, ID: ids["nightly"]}, "h3"))
 	p := b.preview(test)
 	if got := p.Tally.String(); got != "1 new, 2 edit" {
 		t.Fatalf("the what-if after changes by hand shows %s", got)
 	}
-	for name, words := range map[string]string{"readings": "changed by hand", "oncall": "changed by hand", "nightly": "gone from the cloud"} {
+	for name, words := range map[string]string{"readings": "changed by hand", "oncall": "changed by hand",
+		"nightly": "gone from the cloud"} {
 		if ch := p.Change(name); !strings.Contains(strings.Join(ch.Because, "; "), words) {
 			t.Errorf("%s: because %v", name, ch.Because)
 		}
@@ -666,20 +679,22 @@ func TestChangesByHandAreFoundAndPutBack(t *testing.T) {
 	if len(p.Left) != 1 || p.Left[0].Path != "tags.bill" {
 		t.Errorf("left as it is: %v", p.Left)
 	}
-	if r := b.carry(p, "undo"); r.State != store.RunDone {
+	if r := b.carry(p, "undo"); r.State != run.StatusDone {
 		t.Fatal(r.Reason)
 	}
-	if r, err := b.Cloud.Get(t.Context(), target, ids["readings"]); err != nil || r.Tags["bill"] != "ridge" || r.Tags["desk"] != "snow" {
+	if r, err := b.Cloud.Get(t.Context(), cloud.Ref{Target: target, ID: ids["readings"]}); err != nil ||
+		r.Tags["bill"] != "ridge" || r.Tags["desk"] != "snow" {
 		t.Errorf("the tag of others is gone: %v %v", r.Tags, err)
 	}
-	byHand(b.Cloud.Update(t.Context(), target, "h4", ids["readings"], cloud.Request{Tags: map[string]string{"stack": "bulletin-test", "node": "readings", "desk": "snow"}}))
+	byHand(b.Cloud.Update(t.Context(), cloud.Ref{Target: target, ID: ids["readings"]}, "h4",
+		cloud.Request{Tags: map[string]string{"stack": "bulletin-test", "node": "readings", "desk": "snow"}}))
 	after := strings.ReplaceAll(b.listing(""), b.id("nightly"), ids["nightly"])
 	b.wantSame("after putting back", after, full)
 }
 
 func (b *bench) id(node string) string {
 	b.t.Helper()
-	current, _, err := b.Store.Recorded(b.t.Context(), b.stack("bulletin-test").ID)
+	current, _, err := b.store.Recorded(b.t.Context(), b.stack("bulletin-test").ID)
 	if err != nil {
 		b.t.Fatal(err)
 	}

@@ -20,6 +20,7 @@ import (
 	"brickrow/internal/cloud"
 	"brickrow/internal/files"
 	"brickrow/internal/identity"
+	"brickrow/internal/profile"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 )
@@ -61,9 +62,10 @@ func (a *App) CheckTarget(ctx context.Context, path string, v Values) (tosca.Fin
 		if !ok {
 			return nil, refusal("%s is a template alone: say which target it is for, as --target=account/region", path)
 		}
-		d.Stack = &stack.File{Path: path, Stack: "checked", Target: t, TargetPos: tosca.Pos{File: "--target " + v.Target}}
+		d = d.placed(&stack.File{Path: path, Stack: "checked", Target: t,
+			TargetPos: tosca.Pos{File: "--target " + v.Target}})
 	}
-	p, err := a.WhatIf(ctx, d, true)
+	p, err := a.WhatIf(ctx, d)
 	if err != nil {
 		return nil, err
 	}
@@ -76,16 +78,17 @@ func Pack(dir, entry, out string) (count int, findings tosca.Findings, err error
 	if info, err := os.Stat(dir); err != nil || !info.IsDir() {
 		return 0, nil, refusal("%s is not a folder", dir)
 	}
+	shipped := profile.Read()
 	if entry == "" {
-		if entry, err = entryOf(dir); err != nil {
+		if entry, err = entryOf(dir, shipped); err != nil {
 			return 0, nil, err
 		}
 	}
-	b, err := bundle.Open(filepath.Join(dir, entry))
+	b, err := bundle.Open(bundle.Disk, filepath.Join(dir, entry))
 	if err != nil {
 		return 0, nil, refusal("%v", err)
 	}
-	if _, findings = b.Read(); findings.HasErrors() {
+	if _, findings = b.Read(shipped.Load); findings.HasErrors() {
 		return 0, findings, nil
 	}
 	var archive bytes.Buffer
@@ -96,7 +99,7 @@ func Pack(dir, entry, out string) (count int, findings tosca.Findings, err error
 }
 
 // entryOf finds the one template of a folder that no other file imports.
-func entryOf(dir string) (string, error) {
+func entryOf(dir string, shipped *profile.Profile) (string, error) {
 	names, err := filepath.Glob(filepath.Join(dir, "*.y*ml"))
 	if err != nil {
 		return "", err
@@ -104,11 +107,11 @@ func entryOf(dir string) (string, error) {
 	imported := map[string]bool{}
 	var found []string
 	for _, name := range names {
-		text, err := readFile(name)
+		text, err := bundle.Disk.Open(name, tosca.MaxBytes)
 		if err != nil || !isTemplate(name, text) {
 			continue
 		}
-		f, _ := bundle.Folder(name, text).Read()
+		f, _ := bundle.Folder(bundle.Disk, name, text).Read(shipped.Load)
 		if f.Service != nil {
 			found = append(found, filepath.Base(name))
 		}
@@ -139,9 +142,10 @@ func Starters() ([]Starter, error) {
 	if err != nil {
 		return nil, err
 	}
+	shipped := profile.Read()
 	var out []Starter
 	for _, d := range dirs {
-		f, err := readStarter(d.Name())
+		f, err := readStarter(d.Name(), shipped)
 		if err != nil {
 			return nil, err
 		}
@@ -156,7 +160,7 @@ func Starters() ([]Starter, error) {
 	return out, nil
 }
 
-func readStarter(name string) (*tosca.File, error) {
+func readStarter(name string, shipped *profile.Profile) (*tosca.File, error) {
 	dir := path.Join("starters", name)
 	text, err := examples.Starters.ReadFile(path.Join(dir, name+".yaml"))
 	if err != nil {
@@ -168,7 +172,8 @@ func readStarter(name string) (*tosca.File, error) {
 		for _, d := range list {
 			names = append(names, d.Name())
 		}
-		return nil, refusal("there is no starter '%s'; %s", name, cmp.Or(tosca.Suggest(name, names), "'brickrow starters' lists them"))
+		return nil, refusal("there is no starter '%s'; %s", name,
+			cmp.Or(tosca.Suggest(name, names), "'brickrow starters' lists them"))
 	}
 	made := map[string][]byte{}
 	err = fs.WalkDir(examples.Starters, dir, func(p string, e fs.DirEntry, err error) error {
@@ -180,7 +185,7 @@ func readStarter(name string) (*tosca.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	f, findings := bundle.Stored(name+".yaml", "", text, made).Read()
+	f, findings := bundle.Stored(name+".yaml", "", text, made).Read(shipped.Load)
 	if findings.HasErrors() {
 		return nil, fmt.Errorf("the starter %s: %w", name, &Refusal{Findings: findings})
 	}
@@ -190,7 +195,7 @@ func readStarter(name string) (*tosca.File, error) {
 // NewFrom writes a starter and a stack file for it into a folder. Files that
 // are there already are never overwritten.
 func NewFrom(starter, dir, target string) (written []string, err error) {
-	f, err := readStarter(starter)
+	f, err := readStarter(starter, profile.Read())
 	if err != nil {
 		return nil, err
 	}
@@ -268,7 +273,8 @@ func StackFileFor(f *tosca.File, name, template, target string) string {
 		}
 		switch {
 		case in.Type.IsA("Secret"):
-			line("  %s: { from_env: %s } # %s: %s; set the variable, or write { from_file: … }", in.Name, strings.ToUpper(in.Name), FillIn, about)
+			line("  %s: { from_env: %s } # %s: %s; set the variable, or write { from_file: … }", in.Name,
+				strings.ToUpper(in.Name), FillIn, about)
 		case !in.Optional():
 			line("  %s: # %s: %s", in.Name, FillIn, about)
 		case hash != "":
@@ -312,7 +318,8 @@ func (a *App) Targets(ctx context.Context) ([]TargetInfo, error) {
 	}
 	var out []TargetInfo
 	for _, t := range list {
-		i := TargetInfo{Target: t, Name: t.String(), Careful: slices.Contains(in.Careful, t.String()), Approval: slices.Contains(in.Approval, t.String()), May: []string{}, Limits: []cloud.Limit{}}
+		i := TargetInfo{Target: t, Name: t.String(), Careful: slices.Contains(in.Careful, t.String()),
+			Approval: slices.Contains(in.Approval, t.String()), May: []string{}, Limits: []cloud.Limit{}}
 		if about, err := a.Cloud.About(ctx, t); err != nil {
 			i.Problem = cloud.Clean(err.Error())
 		} else {
@@ -360,9 +367,27 @@ func (a *App) approvalNeeded(p *Preview) (bool, error) {
 	return slices.Contains(in.Approval, p.Target.String()) || len(p.approvers) > 0, err
 }
 
-// Set says whether a target is careful, or needs approval: what is careful or
-// approval. With approval, identities of those who may give it can be named.
-func (a *App) Set(ctx context.Context, what, target string, on bool, approvers ...string) error {
+// Mark is what can be said of a target.
+type Mark string
+
+// The marks of a target.
+const (
+	Careful       Mark = "careful"  // its stacks are slower to confirm
+	NeedsApproval Mark = "approval" // a second person has to agree
+)
+
+// Set marks a target. With NeedsApproval, identities of those who may give it can be
+// named.
+func (a *App) Set(ctx context.Context, what Mark, target string, approvers ...string) error {
+	return a.mark(ctx, what, target, true, approvers)
+}
+
+// Unset takes a mark of a target away.
+func (a *App) Unset(ctx context.Context, what Mark, target string) error {
+	return a.mark(ctx, what, target, false, nil)
+}
+
+func (a *App) mark(ctx context.Context, what Mark, target string, on bool, approvers []string) error {
 	t, ok := stack.ParseTarget(target)
 	targets, err := a.Cloud.Targets(ctx)
 	if err != nil {
@@ -375,7 +400,7 @@ func (a *App) Set(ctx context.Context, what, target string, on bool, approvers .
 	if err != nil {
 		return err
 	}
-	list := map[string]*[]string{"careful": &in.Careful, "approval": &in.Approval}[what]
+	list := map[Mark]*[]string{Careful: &in.Careful, NeedsApproval: &in.Approval}[what]
 	*list = slices.DeleteFunc(*list, func(s string) bool { return s == target })
 	if on {
 		*list = append(*list, target)
@@ -386,12 +411,12 @@ func (a *App) Set(ctx context.Context, what, target string, on bool, approvers .
 			return refusal("'%s' is nobody's identity: 'brickrow identity' prints one's own", line)
 		}
 	}
-	if what == "approval" && len(approvers) > 0 {
+	if what == NeedsApproval && len(approvers) > 0 {
 		if in.Approvers == nil {
 			in.Approvers = map[string][]string{}
 		}
 		in.Approvers[target] = approvers
-	} else if what == "approval" && !on {
+	} else if what == NeedsApproval && !on {
 		delete(in.Approvers, target)
 	}
 	text, err := yaml.Marshal(in)

@@ -9,7 +9,7 @@ import (
 	"testing"
 
 	"brickrow/internal/bundle"
-	"brickrow/internal/store"
+	"brickrow/internal/run"
 	"brickrow/internal/whatif"
 	"brickrow/internal/yard"
 )
@@ -17,12 +17,13 @@ import (
 // starters is, for each starter, what fills in its marked inputs and a change
 // to make afterwards.
 var starters = map[string]struct{ fill, change []string }{
-	"single-server":         {[]string{"public_key=ssh-ed25519 AAAAC3Nz warden"}, []string{"size=large"}},
-	"two-part-network":      {nil, []string{"public_ranges=[ 10.70.0.0/24, 10.70.1.0/24, 10.70.2.0/24 ]"}},
-	"balanced-servers":      {nil, []string{"servers=4"}},
-	"database-with-client":  {[]string{"password=frost-and-thaw-77"}, []string{"image=fern-13"}},
-	"queue-and-workers":     {nil, []string{"workers=[ ash, birch, cedar ]"}},
-	"static-site":           {[]string{"domain=huts.kestrelridge.example", "bucket=kestrel-huts"}, []string{"domain=cabins.kestrelridge.example"}},
+	"single-server":        {[]string{"public_key=ssh-ed25519 AAAAC3Nz warden"}, []string{"size=large"}},
+	"two-part-network":     {nil, []string{"public_ranges=[ 10.70.0.0/24, 10.70.1.0/24, 10.70.2.0/24 ]"}},
+	"balanced-servers":     {nil, []string{"servers=4"}},
+	"database-with-client": {[]string{"password=frost-and-thaw-77"}, []string{"image=fern-13"}},
+	"queue-and-workers":    {nil, []string{"workers=[ ash, birch, cedar ]"}},
+	"static-site": {[]string{"domain=huts.kestrelridge.example", "bucket=kestrel-huts"},
+		[]string{"domain=cabins.kestrelridge.example"}},
 	"nightly-function":      {[]string{"bucket=kestrel-reports"}, []string{"every=0 4 * * *"}},
 	"cluster-with-workload": {nil, []string{"replicas=3"}},
 }
@@ -52,7 +53,8 @@ func TestStarters(t *testing.T) {
 				t.Fatal(err)
 			}
 			for _, name := range []string{file, s.Name + ".yaml"} {
-				if _, changed, findings := Format(name, []byte(readText(t, filepath.Join(dir, name)))); changed || len(findings) > 0 {
+				if _, changed, findings := Format(name, []byte(readText(t, filepath.Join(dir, name)))); changed ||
+					len(findings) > 0 {
 					t.Errorf("%s is not in its form: %v", name, findings)
 				}
 			}
@@ -64,9 +66,9 @@ func TestStarters(t *testing.T) {
 				t.Errorf("with nothing filled in: %q", empty)
 			}
 			fill := starters[s.Name].fill
-			b.deploy(store.RunDone, file, fill...)
+			b.deploy(run.StatusDone, file, fill...)
 			before := b.listing("")
-			b.deploy(store.RunDone, file, append(fill, starters[s.Name].change...)...)
+			b.deploy(run.StatusDone, file, append(fill, starters[s.Name].change...)...)
 			if b.listing("") == before {
 				t.Error("the change changed nothing")
 			}
@@ -74,14 +76,14 @@ func TestStarters(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if r := b.carry(p, "undo"); r.State != store.RunDone {
+			if r := b.carry(p, "undo"); r.State != run.StatusDone {
 				t.Fatalf("the undo ended %s: %s", r.State, r.Reason)
 			}
 			p, err = b.WhatIfDelete(t.Context(), b.stack(s.Name))
 			if err != nil {
 				t.Fatal(err)
 			}
-			if r := b.carry(p, "undo"); r.State != store.RunDone {
+			if r := b.carry(p, "undo"); r.State != run.StatusDone {
 				t.Fatalf("the deletion ended %s: %s", r.State, r.Reason)
 			}
 			if left := b.listing(""); left != "[]" && s.Name != "static-site" {
@@ -180,7 +182,8 @@ service_template:
 	}
 	b.carry(p, "undo")
 	list := b.listing("ridge")
-	for _, want := range []string{`"label": "horn of north"`, `"to": "north@kestrelridge.example"`, `"node": "alarm#1/calls#1"`, `"visible_after": "45 s"`, `"fqdn": "south.kestrelridge.example"`} {
+	for _, want := range []string{`"label": "horn of north"`, `"to": "north@kestrelridge.example"`,
+		`"node": "alarm#1/calls#1"`, `"visible_after": "45 s"`, `"fqdn": "south.kestrelridge.example"`} {
 		if !strings.Contains(list, want) {
 			t.Errorf("no %s in the cloud: %s", want, list)
 		}
@@ -190,7 +193,8 @@ service_template:
 	if p.Tally.Edit != 4 || !strings.Contains(p.Tally.String(), "4 edit") {
 		t.Errorf("the tally is %s", p.Tally)
 	}
-	if ch := p.Change("alarm#0/calls#1"); ch == nil || !strings.Contains(strings.Join(ch.Because, "\n"), "input wait is 60 s, was 45 s") {
+	if ch := p.Change("alarm#0/calls#1"); ch == nil ||
+		!strings.Contains(strings.Join(ch.Because, "\n"), "input wait is 60 s, was 45 s") {
 		t.Errorf("the cause of alarm#0/calls#1 is not the input: %+v", ch)
 	}
 	// the archive of it is the same
@@ -221,11 +225,11 @@ service_template:
 	if err := os.RemoveAll(b.dir); err != nil {
 		t.Fatal(err)
 	}
-	rev, err := b.Store.Revision(t.Context(), b.stack("ridge").ID, 1)
+	rev, err := b.store.Revision(t.Context(), b.stack("ridge").ID, 1)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if w, findings := resolveRevision(rev); findings.HasErrors() || len(w.Resources) != 11 {
+	if w, findings := b.resolveRevision(rev); findings.HasErrors() || len(w.Resources) != 11 {
 		t.Errorf("the stored revision: %d resources, %v", len(w.Resources), findings)
 	}
 }
@@ -234,8 +238,8 @@ service_template:
 // comes out resolves to itself and deploys to the same.
 func TestResolvedTemplates(t *testing.T) {
 	b := newBench(t, 100_000)
-	b.deploy(store.RunDone, "ridge-base.stack.yaml")
-	b.deploy(store.RunDone, "bulletin-test.stack.yaml")
+	b.deploy(run.StatusDone, "ridge-base.stack.yaml")
+	b.deploy(run.StatusDone, "bulletin-test.stack.yaml")
 	p := b.preview("bulletin-test.stack.yaml")
 	text, err := p.Draft.Wanted.ResolvedTemplate()
 	if err != nil {
@@ -276,7 +280,7 @@ service_template:
     key: { type: Key, properties: { public_key: k, label: wardens } }
 `)
 	b.write("base.stack.yaml", "stack: base\ntemplate: base.yaml\ntarget: workshop/alder-1\n")
-	b.deploy(store.RunDone, "base.stack.yaml")
+	b.deploy(run.StatusDone, "base.stack.yaml")
 	b.write("top.yaml", head+`imports: [ { profile: brickrow.cloud:1 } ]
 service_template:
   inputs: { family: { type: string, default: fern } }
@@ -305,7 +309,7 @@ service_template:
 	if codes := b.codes(filepath.Join(b.dir, "top.yaml"), Values{}); codes != "" {
 		t.Errorf("alone, without the cloud: %s", codes)
 	}
-	b.deploy(store.RunDone, "top.stack.yaml")
+	b.deploy(run.StatusDone, "top.stack.yaml")
 	list := b.listing("top")
 	for _, want := range []string{`"image": "fern-12"`, `"label": "in 10.0.0.0/16"`, `"label": "network~`} {
 		if !strings.Contains(list, want) {
@@ -324,17 +328,21 @@ service_template:
 		t.Errorf("deleting drops %d", p.Tally.Drop)
 	}
 	// another network has the tag now: the look-up is ambiguous, and says so
-	b.write("base.yaml", strings.Replace(readText(t, filepath.Join(b.dir, "base.yaml")), "10.1.0.0/16 }", "10.1.0.0/16, tags: { desk: snow } }", 1))
-	b.deploy(store.RunDone, "base.stack.yaml")
+	b.write("base.yaml", strings.Replace(readText(t, filepath.Join(b.dir, "base.yaml")), "10.1.0.0/16 }",
+		"10.1.0.0/16, tags: { desk: snow } }", 1))
+	b.deploy(run.StatusDone, "base.stack.yaml")
 	if codes := findingCodes(b.preview("top.stack.yaml")); codes != "ambiguous-selection" {
 		t.Errorf("with two networks: %s", codes)
 	}
 	// only the other one has it: the what-if says that the look-up moved
-	b.write("base.yaml", strings.Replace(readText(t, filepath.Join(b.dir, "base.yaml")), "10.0.0.0/16, tags: { desk: snow } }", "10.0.0.0/16 }", 1))
-	b.deploy(store.RunDone, "base.stack.yaml")
-	b.write("top.yaml", strings.Replace(readText(t, filepath.Join(b.dir, "top.yaml")), "cidr: 10.0.1.0/24", "cidr: 10.1.1.0/24", 1))
+	b.write("base.yaml", strings.Replace(readText(t, filepath.Join(b.dir, "base.yaml")),
+		"10.0.0.0/16, tags: { desk: snow } }", "10.0.0.0/16 }", 1))
+	b.deploy(run.StatusDone, "base.stack.yaml")
+	b.write("top.yaml", strings.Replace(readText(t, filepath.Join(b.dir, "top.yaml")), "cidr: 10.0.1.0/24",
+		"cidr: 10.1.1.0/24", 1))
 	pv := b.preview("top.stack.yaml")
-	if ch := pv.Change("sub"); ch == nil || ch.Kind != whatif.Swap || !strings.Contains(strings.Join(ch.Because, "\n"), "the look-up net finds network~") {
+	if ch := pv.Change("sub"); ch == nil || ch.Kind != whatif.Swap ||
+		!strings.Contains(strings.Join(ch.Because, "\n"), "the look-up net finds network~") {
 		t.Errorf("the look-up moved: %+v %v", pv.Change("sub"), pv.Findings)
 	}
 	// an undo uses what was found then
@@ -342,11 +350,15 @@ service_template:
 	if p, err = b.WhatIfUndo(t.Context(), b.stack("top"), 1); err != nil || p.Change("sub").Kind != whatif.Swap {
 		t.Fatalf("undo: %+v %v", p, err)
 	}
-	if r := b.carry(p, "undo"); r.State != store.RunDone || !strings.Contains(b.listing("top"), `"cidr": "10.0.1.0/24"`) {
+	if r := b.carry(p, "undo"); r.State != run.StatusDone ||
+		!strings.Contains(b.listing("top"), `"cidr": "10.0.1.0/24"`) {
 		t.Errorf("undo ended %s %s", r.State, r.Reason)
 	}
-	b.write("none.yaml", head+"imports: [ { profile: brickrow.cloud:1 } ]\nservice_template: { node_templates: { z: { type: Zone, directives: [ select ], node_filter: { $equal: [ { $get_property: [ SELF, domain ] }, x ] } } } }\n")
-	if findings, err := b.CheckTarget(t.Context(), filepath.Join(b.dir, "none.yaml"), Values{Target: "workshop/alder-1"}); err != nil || len(findings) != 1 || findings[0].Code != "nothing-selected" {
+	b.write("none.yaml", head+
+		"imports: [ { profile: brickrow.cloud:1 } ]\nservice_template: { node_templates: { z: { type: Zone, directives: [ select ], node_filter: { $equal: [ { $get_property: [ SELF, domain ] }, x ] } } } }\n")
+	if findings, err := b.CheckTarget(t.Context(), filepath.Join(b.dir, "none.yaml"),
+		Values{Target: "workshop/alder-1"}); err != nil || len(findings) != 1 ||
+		findings[0].Code != "nothing-selected" {
 		t.Errorf("nothing to find: %v %v", findings, err)
 	}
 }
@@ -378,10 +390,10 @@ func TestCredentialsAndTargets(t *testing.T) {
 	if err != nil || len(list) != 6 || list[0].Who != "summit keeper" || list[0].Careful {
 		t.Fatalf("%+v %v", list, err)
 	}
-	if err := a.Set(t.Context(), "careful", "summit/alder-1", true); err != nil {
+	if err := a.Set(t.Context(), Careful, "summit/alder-1"); err != nil {
 		t.Fatal(err)
 	}
-	if err := a.Set(t.Context(), "careful", "summit/nowhere", true); err == nil {
+	if err := a.Set(t.Context(), Careful, "summit/nowhere"); err == nil {
 		t.Error("a target that does not exist became careful")
 	}
 	file := filepath.Join(t.TempDir(), "x.stack.yaml")
@@ -423,7 +435,7 @@ func TestArchivesAreOpenedWithCare(t *testing.T) {
 			t.Errorf("%s is read as an archive", name)
 		}
 	}
-	if _, err := bundle.Open(filepath.Join(b.dir, "none.csar")); err == nil {
+	if _, err := bundle.Open(bundle.Disk, filepath.Join(b.dir, "none.csar")); err == nil {
 		t.Error("an archive that is not there is read")
 	}
 }
@@ -439,11 +451,23 @@ func TestInterruptedAndUnreadable(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := b.Store.Unlock(t.Context(), ticket.Run.StackID, ticket.Token); err != nil { // as if it had been killed
+	if err := b.store.Unlock(t.Context(), ticket.Run.StackID, ticket.Token); err != nil { // as if it had been killed
 		t.Fatal(err)
 	}
-	if codes := findingCodes(b.preview("t.stack.yaml")); codes != "interrupted" {
+	p = b.preview("t.stack.yaml")
+	if codes := findingCodes(p); codes != "interrupted" {
 		t.Errorf("found %s", codes)
+	}
+	for what, make := range map[string]func() (*Preview, error){"deploy": func() (*Preview, error) { return p, nil },
+		"delete": func() (*Preview, error) { return b.WhatIfDelete(t.Context(), b.stack("tested")) }} {
+		p, err := make()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := b.Prepare(t.Context(), p, "undo"); err == nil ||
+			!strings.Contains(err.Error(), "brickrow resume tested") {
+			t.Errorf("%s: the way out is not told: %v", what, err)
+		}
 	}
 	if err := os.WriteFile(filepath.Join(b.Home, targetsFile), []byte("careful: { a"), 0o600); err != nil {
 		t.Fatal(err)

@@ -42,7 +42,8 @@ func recorded(b *testing.B, n int) (a *App, file string, text string) {
 	dir := b.TempDir()
 	text = large(n)
 	file = filepath.Join(dir, "large.stack.yaml")
-	for name, text := range map[string]string{"large.yaml": text, "large.stack.yaml": "stack: large\ntemplate: large.yaml\ntarget: workshop/alder-1\n"} {
+	for name, text := range map[string]string{"large.yaml": text,
+		"large.stack.yaml": "stack: large\ntemplate: large.yaml\ntarget: workshop/alder-1\n"} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
 			b.Fatal(err)
 		}
@@ -51,31 +52,36 @@ func recorded(b *testing.B, n int) (a *App, file string, text string) {
 	if err != nil || d.Findings.HasErrors() {
 		b.Fatal(err, d.Findings)
 	}
-	st, err := a.Store.Ensure(b.Context(), "large", d.Stack.Target)
+	st, err := a.store.Ensure(b.Context(), "large", d.Stack.Target)
 	if err != nil {
 		b.Fatal(err)
 	}
-	r := &store.Run{ID: "made", StackID: st.ID, Kind: "deploy", State: store.RunDone, Token: "a lock"}
-	if _, err := a.Store.Lock(b.Context(), st.ID, r.Token); err != nil {
+	r := &run.Record{ID: "made", StackID: st.ID, Kind: "deploy", State: run.StatusDone, Token: "a lock"}
+	if _, err := a.store.Lock(b.Context(), st.ID, r.Token); err != nil {
 		b.Fatal(err)
 	}
-	if err := a.Store.StartRun(b.Context(), r, store.Begin{State: store.Deploying, Revision: &store.Revision{Template: d.Template, Text: d.Text, Inputs: d.Wanted.Inputs}}); err != nil {
+	if err := a.store.StartRun(b.Context(), r,
+		store.Begin{Revision: &stack.Revision{Template: d.Template, Text: d.Text,
+			Inputs: d.Wanted.Inputs}}); err != nil {
 		b.Fatal(err)
 	}
 	attrs := func(resource, name string) (tosca.Value, bool) { return tosca.String(name + " of " + resource), true }
 	for i, res := range d.Wanted.Resources {
 		props, _ := d.Wanted.Late(res, attrs)
-		rec := &stack.Recorded{Name: res.Name, Type: res.Type.Name, ID: "id-" + res.Name, Properties: props, Links: map[string][]stack.LinkTo{}, Attributes: map[string]tosca.Value{"url": tosca.String("url of " + res.Name)}, Needs: res.Needs, Pos: res.Pos}
+		rec := &stack.Recorded{Name: res.Name, Type: res.Type.Name, ID: "id-" + res.Name, Properties: props,
+			Links:      map[string][]stack.LinkTo{},
+			Attributes: map[string]tosca.Value{"url": tosca.String("url of " + res.Name)}, Needs: res.Needs,
+			Pos: res.Pos}
 		for _, l := range res.Links {
 			for _, t := range l.Targets {
 				rec.Links[l.Requirement] = append(rec.Links[l.Requirement], stack.LinkTo{Name: t, ID: "id-" + t})
 			}
 		}
-		if err := a.Store.Note(b.Context(), r, nil, nil, run.RecordChange{Name: res.Name, Put: rec, Position: i}); err != nil {
+		if err := a.store.Note(b.Context(), r, nil, nil, []run.Change{run.Put{Record: rec, Position: i}}); err != nil {
 			b.Fatal(err)
 		}
 	}
-	if err := a.Store.SetRun(b.Context(), r, store.Ready, 1); err != nil {
+	if err := a.store.SetRun(b.Context(), r, 1); err != nil {
 		b.Fatal(err)
 	}
 	return a, file, text
@@ -139,7 +145,7 @@ func (w *writer) keystroke() {
 	if err != nil {
 		w.b.Fatal(err)
 	}
-	p, err := w.WhatIf(w.b.Context(), d, false)
+	p, err := w.WhatIfRecorded(w.b.Context(), d)
 	if err != nil || p.Findings.HasErrors() || p.Tally.Edit != 1 || p.Tally.New != 0 {
 		w.b.Fatal(err, p.Tally, p.Findings)
 	}

@@ -17,7 +17,7 @@ func (a *App) WhatIfFrom(ctx context.Context, d *Draft, from, to string) (*Previ
 	if d.Stack == nil {
 		return nil, refusal("%s is a template alone; a what-if needs a stack file, which says where it goes", d.Path)
 	}
-	p := &Preview{Draft: d, Kind: "compare"}
+	p := &Preview{Draft: d, Kind: KindCompare}
 	if d.Findings.HasErrors() && to == "" {
 		p.ChangeSet = &whatif.ChangeSet{Stack: d.Stack.Stack, Target: d.Stack.Target, Findings: d.Findings}
 		return p, nil
@@ -49,8 +49,10 @@ func (a *App) WhatIfFrom(ctx context.Context, d *Draft, from, to string) (*Previ
 		against += " (this is revision " + to + ")"
 	}
 	results, _ := base.Results(asIfAttributes(base))
-	p.ChangeSet = whatif.Compare(whatif.State{Results: results, Stack: d.Stack.Stack, Target: d.Stack.Target, Wanted: wanted, Recorded: asIfBuilt(base), Base: base,
-		BaseRevision: 1, BaseInputs: base.Inputs, BaseFound: base.Lookups(), TagsPos: d.Stack.TagsPos, Comparing: true})
+	p.ChangeSet = whatif.Compare(whatif.State{Results: results, Stack: d.Stack.Stack, Target: d.Stack.Target,
+		Wanted: wanted, Recorded: asIfBuilt(base), Base: base,
+		BaseRevision: 1, BaseInputs: base.Inputs, BaseFound: base.Lookups(), TagsPos: d.Stack.TagsPos,
+		Comparing: true, Knowledge: a.Profile})
 	p.ChangeSet.BaseRevision, p.ChangeSet.Against = 0, against
 	if to == "" {
 		p.Findings = append(append(tosca.Findings{}, d.Findings...), p.Findings...)
@@ -70,15 +72,15 @@ func (a *App) revisionOf(ctx context.Context, d *Draft, text string) (*stack.Wan
 	if err != nil {
 		return nil, refusal("'%s' is not the number of a revision", text)
 	}
-	st, err := a.Store.At(ctx, d.Stack.Stack, d.Stack.Target)
+	st, err := a.store.At(ctx, d.Stack.Stack, d.Stack.Target)
 	if err != nil {
 		return nil, refusal("%s was never deployed to %s: it has no revision %d", d.Stack.Stack, d.Stack.Target, number)
 	}
-	rev, err := a.Store.Revision(ctx, st.ID, number)
+	rev, err := a.store.Revision(ctx, st.ID, number)
 	if err != nil {
 		return nil, refusal("%s has no revision %d", st.Name, number)
 	}
-	wanted, _ := resolveRevision(rev)
+	wanted, _ := a.resolveRevision(rev)
 	return wanted, nil
 }
 
@@ -90,7 +92,8 @@ func asIfBuilt(w *stack.Wanted) []*stack.Recorded {
 	var out []*stack.Recorded
 	for _, res := range w.Resources {
 		props, _ := w.Late(res, attrs)
-		r := &stack.Recorded{Name: res.Name, Type: res.Type.Name, ID: "as if " + res.Name, Properties: props, Links: map[string][]stack.LinkTo{}, Attributes: map[string]tosca.Value{},
+		r := &stack.Recorded{Name: res.Name, Type: res.Type.Name, ID: "as if " + res.Name, Properties: props,
+			Links: map[string][]stack.LinkTo{}, Attributes: map[string]tosca.Value{},
 			Fingerprints: map[string]tosca.Value{}, Needs: res.Needs, Pos: res.Pos, Keep: res.Keep, Guard: res.Guard}
 		for _, d := range res.Type.Attributes {
 			r.Attributes[d.Name], _ = attrs(res.Name, d.Name)

@@ -4,7 +4,7 @@ import (
 	"strings"
 	"testing"
 
-	"brickrow/internal/store"
+	"brickrow/internal/run"
 )
 
 // TestCausesAlongTheWay changes what a value comes from by way of others: a
@@ -33,10 +33,12 @@ func TestCausesAlongTheWay(t *testing.T) {
 	b.write("huts.yaml", huts)
 	b.write("boot.sh", "echo one\n")
 	b.write("huts.stack.yaml", "stack: huts\ntemplate: huts.yaml\ntarget: workshop/birch-1\n")
-	b.deploy(store.RunDone, "huts.stack.yaml")
+	b.deploy(run.StatusDone, "huts.stack.yaml")
 
-	b.write("alarm.yaml", strings.NewReplacer("default: snow", "default: ice", "hoarfrost-1", "hoarfrost-2").Replace(alarm))
-	b.write("huts.yaml", strings.NewReplacer("default: 2 d } }\n  node", "default: 5 d } }\n  node", "label: valley", "label: ridge", "requirements: [ network: net ]", "requirements: [ network: other ]").Replace(huts))
+	b.write("alarm.yaml", strings.NewReplacer("default: snow", "default: ice", "hoarfrost-1", "hoarfrost-2").
+		Replace(alarm))
+	b.write("huts.yaml", strings.NewReplacer("default: 2 d } }\n  node", "default: 5 d } }\n  node", "label: valley",
+		"label: ridge", "requirements: [ network: net ]", "requirements: [ network: other ]").Replace(huts))
 	b.write("boot.sh", "echo two\n")
 	p := b.preview("huts.stack.yaml")
 	for name, want := range map[string]string{

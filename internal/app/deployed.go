@@ -6,7 +6,6 @@ import (
 
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
-	"brickrow/internal/store"
 	"brickrow/internal/tosca"
 )
 
@@ -15,7 +14,7 @@ import (
 type deployed struct {
 	recorded, old []*stack.Recorded
 	kept          []*stack.Recorded
-	revision      *store.Revision // never nil
+	revision      *stack.Revision // never nil
 	results       map[string]tosca.Value
 	base          *stack.Wanted // the revision, resolved; nil where there is none
 	past          map[string]map[run.Action][]float64
@@ -29,10 +28,10 @@ type deployed struct {
 type deployedKey struct {
 	id, updated int64
 	revision    int
-	state       store.State
+	state       stack.State
 }
 
-func keyOf(st *store.Stack) deployedKey {
+func keyOf(st *stack.Stack) deployedKey {
 	return deployedKey{st.ID, st.Updated.UnixNano(), st.Revision, st.State}
 }
 
@@ -42,7 +41,7 @@ const fresh = 2 * time.Minute
 // deployed reads what a stack is compared with; st is nil where there is none
 // yet. What was read last is used again while the stack stays as it is, unless
 // all has to be read anew.
-func (a *App) deployed(ctx context.Context, st *store.Stack, anew bool) (*deployed, error) {
+func (a *App) deployed(ctx context.Context, st *stack.Stack, anew bool) (*deployed, error) {
 	a.deployedMu.Lock()
 	defer a.deployedMu.Unlock()
 	last := a.lastDeployed
@@ -55,16 +54,16 @@ func (a *App) deployed(ctx context.Context, st *store.Stack, anew bool) (*deploy
 		}
 		return a.lastDeployed, nil
 	}
-	is := &deployed{revision: &store.Revision{}}
+	is := &deployed{revision: &stack.Revision{}}
 	var err error
-	if is.past, err = a.Store.Timings(ctx); err != nil || st == nil {
+	if is.past, err = a.store.Timings(ctx); err != nil || st == nil {
 		return is, err
 	}
 	is.of = keyOf(st)
-	if is.recorded, is.old, err = a.Store.Recorded(ctx, st.ID); err != nil {
+	if is.recorded, is.old, err = a.recorded(ctx, st); err != nil {
 		return nil, err
 	}
-	if is.kept, err = a.Store.Kept(ctx, st.ID); err != nil {
+	if is.kept, err = a.store.Kept(ctx, st.ID); err != nil {
 		return nil, err
 	}
 	results, err := a.Results(ctx, st)
@@ -79,19 +78,41 @@ func (a *App) deployed(ctx context.Context, st *store.Stack, anew bool) (*deploy
 		if known { // revisions do not change
 			is.revision, is.base = last.revision, last.base
 		} else {
-			if is.revision, err = a.Store.Revision(ctx, st.ID, st.Revision); err != nil {
+			if is.revision, err = a.store.Revision(ctx, st.ID, st.Revision); err != nil {
 				return nil, err
 			}
-			is.base, _ = resolveRevision(is.revision)
+			is.base, _ = a.resolveRevision(is.revision)
 		}
 	}
 	a.lastDeployed = is
 	return is, nil
 }
 
+// records are the resources of a stack as they are recorded. They are only read.
+type records struct {
+	of           deployedKey
+	current, old []*stack.Recorded
+}
+
+// recorded reads what is recorded of a stack. What was read last is used again, by
+// all who want it, while the stack stays as it is.
+func (a *App) recorded(ctx context.Context, st *stack.Stack) (current, old []*stack.Recorded, err error) {
+	a.recordsMu.Lock()
+	defer a.recordsMu.Unlock()
+	if a.records.of == keyOf(st) && !running(st.State) {
+		return a.records.current, a.records.old, nil
+	}
+	r := records{of: keyOf(st)}
+	if r.current, r.old, err = a.store.Recorded(ctx, st.ID); err != nil {
+		return nil, nil, err
+	}
+	a.records = r
+	return r.current, r.old, nil
+}
+
 // remember keeps what the cloud showed of a stack for the what-ifs that do not
 // ask it.
-func (a *App) remember(st *store.Stack, live map[string]*stack.Live) {
+func (a *App) remember(st *stack.Stack, live map[string]*stack.Live) {
 	a.deployedMu.Lock()
 	defer a.deployedMu.Unlock()
 	if is := a.lastDeployed; is != nil && is.of == keyOf(st) {
@@ -101,6 +122,6 @@ func (a *App) remember(st *store.Stack, live map[string]*stack.Live) {
 	}
 }
 
-func running(s store.State) bool {
-	return s == store.Deploying || s == store.Undoing || s == store.Removing
+func running(s stack.State) bool {
+	return s == stack.Deploying || s == stack.Undoing || s == stack.Removing
 }

@@ -4,7 +4,7 @@ import (
 	"strings"
 	"testing"
 
-	"brickrow/internal/store"
+	"brickrow/internal/run"
 )
 
 // TestPastRunsTellHowLong deploys twice in a cloud that is not too fast to be
@@ -23,12 +23,13 @@ service_template:
 	if e := b.preview("alerts.stack.yaml").Estimate; e.Known() != 0 || !strings.Contains(e.Sure(), "nominal") {
 		t.Errorf("nothing was built yet: %+v", e)
 	}
-	b.deploy(store.RunDone, "alerts.stack.yaml")
+	b.deploy(run.StatusDone, "alerts.stack.yaml")
 	e := b.preview("alerts.stack.yaml", "huts=2").Estimate
-	if e.Known() != 1 || e.Chain[0].Runs != 2 || !strings.HasPrefix(e.Sure(), "by 2 past runs") || e.Low > e.Seconds || e.Seconds > e.High {
+	if e.Known() != 1 || e.Chain[0].Runs != 2 || !strings.HasPrefix(e.Sure(), "by 2 past runs") ||
+		e.Low > e.Seconds || e.Seconds > e.High {
 		t.Errorf("two topics were built: %+v, %s", e, e.Sure())
 	}
-	past, err := b.Store.Timings(t.Context())
+	past, err := b.store.Timings(t.Context())
 	if err != nil || len(past["Topic"]["create"]) != 2 {
 		t.Fatal(past, err)
 	}
@@ -37,17 +38,19 @@ service_template:
 			t.Errorf("a topic took %g times what the profile says", ratio)
 		}
 	}
-	if plan := b.plan(b.preview("alerts.stack.yaml", "huts=2")); plan.Steps[0].Nominal <= 0 || plan.Steps[0].Seconds != plan.Steps[0].Nominal*min(past["Topic"]["create"][0], past["Topic"]["create"][1]) && plan.Steps[0].Seconds != plan.Steps[0].Nominal*max(past["Topic"]["create"][0], past["Topic"]["create"][1]) {
+	if plan := b.plan(b.preview("alerts.stack.yaml", "huts=2")); plan.Steps[0].Nominal <= 0 ||
+		plan.Steps[0].Seconds != plan.Steps[0].Nominal*min(past["Topic"]["create"][0], past["Topic"]["create"][1]) &&
+			plan.Steps[0].Seconds != plan.Steps[0].Nominal*max(past["Topic"]["create"][0], past["Topic"]["create"][1]) {
 		t.Errorf("the plan does not follow past runs: %+v, %v", plan.Steps[0], past)
 	}
 	b.Speed = fastest + 1 // says nothing of the cloud
-	b.deploy(store.RunDone, "alerts.stack.yaml", "huts=5")
-	if past, err = b.Store.Timings(t.Context()); err != nil || len(past["Topic"]["create"]) != 2 {
+	b.deploy(run.StatusDone, "alerts.stack.yaml", "huts=5")
+	if past, err = b.store.Timings(t.Context()); err != nil || len(past["Topic"]["create"]) != 2 {
 		t.Error(past, err)
 	}
 	b.Speed = fastest
-	b.deploy(store.RunDone, "alerts.stack.yaml", "huts=20")
-	if past, err = b.Store.Timings(t.Context()); err != nil || len(past["Topic"]["create"]) != 9 {
+	b.deploy(run.StatusDone, "alerts.stack.yaml", "huts=20")
+	if past, err = b.store.Timings(t.Context()); err != nil || len(past["Topic"]["create"]) != 9 {
 		t.Error("more than the last nine count", past, err)
 	}
 }

@@ -22,16 +22,18 @@ const findingsPage = "../../docs/findings.md"
 
 // codeAt is the place of the code among the arguments of the functions that
 // report findings.
-var codeAt = map[string]int{"Errorf": 1, "Warnf": 1, "Hintf": 1, "at": 2, "fail": -1, "readOther": 3, "uncertain": 3}
+var codeAt = map[string]int{"Errorf": 1, "Warnf": 1, "Hintf": 1, "at": 2, "At": 2, "fail": -1, "readOther": 3,
+	"uncertain": 3}
 
 // usedCodes finds the codes of findings in the source.
 func usedCodes(t *testing.T) map[string]bool {
 	t.Helper()
 	looksLikeCode := regexp.MustCompile(`^[a-z]+(-[a-z]+)+$|^cycle$|^quota$|^guarded$|^interrupted$|^deprecated$|^permission$|^rule$`)
 	used := map[string]bool{}
-	for _, dir := range []string{"tosca", "stack", "app", "precheck", "whatif", "rules"} {
+	for _, dir := range []string{"tosca", "stack", "app", "precheck", "profile", "whatif", "rules"} {
 		err := filepath.WalkDir(filepath.Join("..", dir), func(path string, e fs.DirEntry, err error) error {
-			if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || strings.HasSuffix(path, "codes.go") {
+			if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") ||
+				strings.HasSuffix(path, "codes.go") {
 				return err
 			}
 			file, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
@@ -95,7 +97,8 @@ func TestEveryCodeIsDocumentedAndTested(t *testing.T) {
 	}
 	var tests strings.Builder
 	err := filepath.WalkDir("..", func(path string, e fs.DirEntry, err error) error {
-		if err == nil && !e.IsDir() && (strings.HasSuffix(path, "_test.go") || strings.Contains(path, "testdata/check")) && e.Name() != "findings_test.go" {
+		if err == nil && !e.IsDir() && (strings.HasSuffix(path, "_test.go") ||
+			strings.Contains(path, "testdata/check")) && e.Name() != "findings_test.go" {
 			var b []byte
 			b, err = os.ReadFile(path)
 			tests.Write(b)

@@ -9,8 +9,8 @@ import (
 	"sync/atomic"
 	"testing"
 
+	"brickrow/internal/run"
 	"brickrow/internal/stack"
-	"brickrow/internal/store"
 	"brickrow/internal/yard"
 )
 
@@ -26,6 +26,8 @@ service_template:
     gate: { type: Rules, properties: { allow: [ { ports: "443", peer: 10.0.0.0/8 } ] }, requirements: [ { network: net } ] }
     post: { type: Server, properties: { size: small, image: moss-3, label: { $concat: [ form-, { $get_input: form } ] } }, requirements: [ { subnet: sub }, { rules: gate } ] }
     box: { type: Bucket, properties: { name: { $concat: [ terrace-, { $get_input: form } ] } } }
+    hat: { type: Role, properties: { for: server, tags: { form: { $concat: [ f, { $get_input: form } ] } } } }
+    may: { type: Grant, properties: { actions: [ bucket:read ] }, requirements: [ { role: hat }, { "on": box } ] }
     note: { type: Queue, properties: { keep: { $concat: [ { $get_input: form }, " d" ] } } }
     gone: { type: Topic, count: { $difference: [ 2, { $get_input: form } ] }, properties: { label: x } }
     more: { type: Topic, count: { $difference: [ { $get_input: form }, 1 ] }, properties: { label: { $get_property: [ note, keep ] } } }
@@ -48,7 +50,7 @@ func (b *bench) mortal(n int64) (chances *atomic.Int64) {
 
 // ends carries a run out, and through as many deaths as are planned: after each
 // it is resumed.
-func (b *bench) ends(t *testing.T, ticket *Ticket, deaths ...int64) (*store.Run, int64) {
+func (b *bench) ends(t *testing.T, ticket *Ticket, deaths ...int64) (*run.Record, int64) {
 
 	first := int64(0)
 	for i := 0; ; i++ {
@@ -68,11 +70,11 @@ func (b *bench) ends(t *testing.T, ticket *Ticket, deaths ...int64) (*store.Run,
 		if !errors.Is(err, errDied) || at == 0 {
 			t.Fatalf("death %d of %v: %v", i, deaths, err)
 		}
-		if err := b.Store.Unlock(t.Context(), ticket.Run.StackID, ticket.Token); err != nil {
+		if err := b.store.Unlock(t.Context(), ticket.Run.StackID, ticket.Token); err != nil {
 			t.Fatal(err)
 		}
 		b.die = nil
-		if ticket, err = b.Resume(t.Context(), b.stack("terrace"), false); err != nil {
+		if ticket, err = b.Resume(t.Context(), b.stack("terrace"), On); err != nil {
 			t.Fatalf("after death %d of %v: %v", i, deaths, err)
 		}
 	}
@@ -85,19 +87,28 @@ type peril struct {
 	hold   bool
 	// begin prepares the run on a stack that was deployed in its first form.
 	begin func(b *bench, file string) *Preview
-	want  []store.RunState // how it may end; the first is how it ends without a kill
+	want  []run.Status // how it may end; the first is how it ends without a kill
 }
 
 func second(b *bench, file string) *Preview { return b.preview(file, "form=2") }
 
 var perils = []peril{
-	{"deploying, a creation fails", []yard.Fault{{Name: "post", Times: 1, At: "last"}}, false, second, []store.RunState{store.RunUndone}},
-	{"deploying, a swap fails at once", []yard.Fault{{Name: "sub", At: "call", Times: 1}}, false, second, []store.RunState{store.RunUndone, store.RunDone}}, // done where nobody heard the refusal
-	{"deploying, an edit fails", []yard.Fault{{Name: "note", On: "update", Times: 1}}, false, second, []store.RunState{store.RunUndone}},
-	{"deploying, held", []yard.Fault{{Name: "post", Times: 1, At: "last"}}, true, second, []store.RunState{store.RunHeld, store.RunDone}},
-	{"deploying, an answer is lost and then it fails", []yard.Fault{{Name: "box", Mode: "lose", Times: 1}, {Name: "post", Times: 1}}, false, second, []store.RunState{store.RunUndone}},
-	{"deploying, the undoing fails too", []yard.Fault{{Name: "post", Times: 1}, {Name: "net", On: "delete", Times: 1}}, false, second, []store.RunState{store.RunStuck, store.RunUndone}},
-	{"deploying, the sweep fails", []yard.Fault{{Name: "net", On: "delete", Times: 1}}, false, second, []store.RunState{store.RunStuck, store.RunDone}},
+	{"deploying, a creation fails", []yard.Fault{{Name: "post", Times: 1, At: "last"}}, false, second,
+		[]run.Status{run.StatusUndone}},
+	{"deploying, a swap fails at once", []yard.Fault{{Name: "sub", At: "call", Times: 1}}, false, second,
+		[]run.Status{run.StatusUndone, run.StatusDone}}, // done where nobody heard the refusal
+	{"deploying, an edit fails", []yard.Fault{{Name: "note", On: "update", Times: 1}}, false, second,
+		[]run.Status{run.StatusUndone}},
+	{"deploying, held", []yard.Fault{{Name: "post", Times: 1, At: "last"}}, true, second,
+		[]run.Status{run.StatusHeld, run.StatusDone}},
+	{"deploying, an answer is lost and then it fails",
+		[]yard.Fault{{Name: "box", Mode: "lose", Times: 1}, {Name: "post", Times: 1}}, false, second,
+		[]run.Status{run.StatusUndone}},
+	{"deploying, the undoing fails too",
+		[]yard.Fault{{Name: "post", Times: 1}, {Name: "net", On: "delete", Times: 1}}, false, second,
+		[]run.Status{run.StatusStuck, run.StatusUndone}},
+	{"deploying, the sweep fails", []yard.Fault{{Name: "net", On: "delete", Times: 1}}, false, second,
+		[]run.Status{run.StatusStuck, run.StatusDone}},
 	{"going back", []yard.Fault{{Name: "post", Times: 1, At: "last"}}, false, func(b *bench, file string) *Preview {
 		b.carry(second(b, file), "undo")
 		p, err := b.WhatIfUndo(b.t.Context(), b.stack("terrace"), 0)
@@ -105,14 +116,14 @@ var perils = []peril{
 			b.t.Fatal(err)
 		}
 		return p
-	}, []store.RunState{store.RunUndone}},
+	}, []run.Status{run.StatusUndone}},
 	{"deleting", []yard.Fault{{Name: "sub", On: "delete", Times: 1}}, false, func(b *bench, _ string) *Preview {
 		p, err := b.WhatIfDelete(b.t.Context(), b.stack("terrace"))
 		if err != nil {
 			b.t.Fatal(err)
 		}
 		return p
-	}, []store.RunState{store.RunStuck, store.RunDone}},
+	}, []run.Status{run.StatusStuck, run.StatusDone}},
 }
 
 // TestKilledWithAFaultInIt kills runs at every entry of the journal, with a fault
@@ -155,9 +166,9 @@ func (b *bench) through(t *testing.T, p peril, seed int, deaths ...int64) (momen
 	for _, f := range p.faults {
 		b.fault(f)
 	}
-	onFailure := "undo"
+	onFailure := stack.Undo
 	if p.hold {
-		onFailure = "hold"
+		onFailure = stack.Hold
 	}
 	ticket, err := b.Prepare(t.Context(), preview, onFailure)
 	if err != nil {
@@ -176,24 +187,25 @@ func (b *bench) through(t *testing.T, p peril, seed int, deaths ...int64) (momen
 		t.Fatalf("%s ends %s: %s", what, r.State, r.Reason)
 	}
 	switch r.State {
-	case store.RunUndone:
+	case run.StatusUndone:
 		if got := b.listing("terrace"); got != before {
 			t.Errorf("%s: the cloud is not as before:\n%s\nbut\n%s", what, before, got)
 		}
 		if strings.Contains(r.Reason, "differ") {
 			t.Errorf("%s: %s", what, r.Reason)
 		}
-	case store.RunHeld, store.RunStuck:
-		again, err := b.Resume(t.Context(), b.stack("terrace"), false)
+	case run.StatusHeld, run.StatusStuck:
+		again, err := b.Resume(t.Context(), b.stack("terrace"), On)
 		if err != nil {
 			t.Fatalf("%s: %v", what, err)
 		}
-		if r, err := b.Execute(t.Context(), again.Run.ID, again.Token); err != nil || r.State != store.RunDone && r.State != store.RunUndone {
+		if r, err := b.Execute(t.Context(), again.Run.ID, again.Token); err != nil ||
+			r.State != run.StatusDone && r.State != run.StatusUndone {
 			t.Fatalf("%s, resumed: %v %s %s", what, err, r.State, r.Reason)
 		}
 	}
 	b.clearFaults()
-	if st := b.stack("terrace"); st.State != store.Removed {
+	if st := b.stack("terrace"); st.State != stack.Removed {
 		b.wantRecordIsLive("terrace")
 		gone, err := b.WhatIfDelete(t.Context(), st)
 		if err != nil {
@@ -202,7 +214,7 @@ func (b *bench) through(t *testing.T, p peril, seed int, deaths ...int64) (momen
 		if strays := gone.Tally.Drop - len(b.recordedNames("terrace")); strays > 0 {
 			t.Errorf("%s: %d resources are in the cloud and in no record", what, strays)
 		}
-		if r := b.carry(gone, "hold"); r.State != store.RunDone {
+		if r := b.carry(gone, "hold"); r.State != run.StatusDone {
 			t.Fatalf("%s: it cannot be deleted: %s %s", what, r.State, r.Reason)
 		}
 	}
@@ -215,7 +227,7 @@ func (b *bench) through(t *testing.T, p peril, seed int, deaths ...int64) (momen
 // recordedNames lists what is recorded of a stack.
 func (b *bench) recordedNames(name string) []string {
 	b.t.Helper()
-	current, old, err := b.Store.Recorded(b.t.Context(), b.stack(name).ID)
+	current, old, err := b.store.Recorded(b.t.Context(), b.stack(name).ID)
 	if err != nil {
 		b.t.Fatal(err)
 	}
@@ -240,31 +252,34 @@ func TestHeldAndDeployedAgain(t *testing.T) {
 		for _, form := range []string{"1", "2", "2 of another kind"} {
 			what := "held at " + at + ", then form " + form
 			b.write("terrace.yaml", terrace)
-			b.deploy(store.RunDone, file)
+			b.deploy(run.StatusDone, file)
 			b.fault(yard.Fault{Name: at, Times: 1, At: "last"})
-			if r := b.carry(b.preview(file, "form=2"), "hold"); r.State != store.RunHeld {
+			if r := b.carry(b.preview(file, "form=2"), "hold"); r.State != run.StatusHeld {
 				t.Fatalf("%s: %s %s", what, r.State, r.Reason)
 			}
 			form, other := strings.CutSuffix(form, " of another kind")
 			if other { // without some, and with others in their place
-				b.write("terrace.yaml", strings.NewReplacer("terrace-", "other-", "    note:", "    memo:", "get_property: [ note", "get_property: [ memo", "moss-3", "fern-12").Replace(terrace))
+				b.write("terrace.yaml", strings.NewReplacer("terrace-", "other-", "    note:", "    memo:",
+					"get_property: [ note", "get_property: [ memo", "moss-3", "fern-12").Replace(terrace))
 			}
 			p := b.preview(file, "form="+form)
 			if p.Findings.HasErrors() { // a name that the old part holds: told before, with the way out
-				if !strings.Contains(fmt.Sprint(p.Findings), "name-still-taken") && !strings.Contains(fmt.Sprint(p.Findings), "range-still-taken") {
+				if !strings.Contains(fmt.Sprint(p.Findings), "name-still-taken") &&
+					!strings.Contains(fmt.Sprint(p.Findings), "range-still-taken") {
 					t.Fatalf("%s: %v", what, p.Findings)
 				}
-				ticket, err := b.Resume(t.Context(), b.stack("terrace"), true)
+				ticket, err := b.Resume(t.Context(), b.stack("terrace"), Back)
 				if err != nil {
 					t.Fatalf("%s: %v", what, err)
 				}
-				if r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token); err != nil || r.State != store.RunUndone {
+				if r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token); err != nil ||
+					r.State != run.StatusUndone {
 					t.Fatalf("%s, undone: %v %s", what, err, r.Reason)
 				}
 				p = b.preview(file, "form="+form)
 			}
 			if !p.Empty() {
-				if r := b.carry(p, "undo"); r.State != store.RunDone {
+				if r := b.carry(p, "undo"); r.State != run.StatusDone {
 					t.Fatalf("%s: %s %s", what, r.State, r.Reason)
 				}
 			}
@@ -273,10 +288,58 @@ func TestHeldAndDeployedAgain(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if r := b.carry(gone, "hold"); r.State != store.RunDone || b.listing("terrace") != "[]" {
+			if r := b.carry(gone, "hold"); r.State != run.StatusDone || b.listing("terrace") != "[]" {
 				t.Fatalf("%s: it cannot be deleted: %s %s", what, r.State, r.Reason)
 			}
 		}
+	}
+}
+
+// TestWhatARunHasLeftIsTold deploys over a run whose undoing got stuck: the old
+// part that it left is told before and after, goes with the next deployment or the
+// way back, and nobody calls the stack whole meanwhile.
+func TestWhatARunHasLeftIsTold(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, 5000)
+	b.write("terrace.yaml", terrace)
+	file := "terrace.stack.yaml"
+	b.write(file, "stack: terrace\ntemplate: terrace.yaml\ntarget: workshop/cedar-2\n")
+	b.deploy(run.StatusDone, file)
+	whole := b.listing("terrace")
+	b.fault(yard.Fault{Name: "post", Times: 1})
+	b.fault(yard.Fault{Name: "box", On: "delete", Times: 1})
+	if r := b.carry(second(b, file), "undo"); r.State != run.StatusStuck {
+		t.Fatalf("%s %s", r.State, r.Reason)
+	}
+	b.fault(yard.Fault{Name: "post", Times: 1})
+	p := second(b, file)
+	if len(p.ChangeSet.Old) != 1 || p.Tally.Old != 1 || len(p.DataLost()) == 0 ||
+		!strings.Contains(p.Tally.String(), "1 old part") {
+		t.Errorf("old %v, tally %s, risks %v", p.ChangeSet.Old, p.Tally, p.Risks)
+	}
+	if r := b.carry(p, "undo"); r.State != run.StatusUndone {
+		t.Fatalf("%s %s", r.State, r.Reason)
+	}
+	st := b.stack("terrace")
+	if ways, err := b.WaysOut(t.Context(), st); st.State != stack.Partial || err != nil || ways.Resume {
+		t.Errorf("the stack is %s, %+v %v", st.State, ways, err)
+	}
+	back, err := b.WhatIfUndo(t.Context(), st, 0)
+	if err != nil || back.To != 1 || len(back.ChangeSet.Old) != 1 {
+		t.Fatalf("back to %d: %v", back.To, err)
+	}
+	if back.Findings.HasErrors() { // the old box holds the name
+		if !strings.Contains(fmt.Sprint(back.Findings), "name-still-taken") {
+			t.Fatal(back.Findings)
+		}
+		back = second(b, file)
+	}
+	if r := b.carry(back, "undo"); r.State != run.StatusDone || b.stack("terrace").State != stack.Ready {
+		t.Fatalf("%s %s", r.State, r.Reason)
+	}
+	b.wantRecordIsLive("terrace")
+	if b.listing("terrace") == whole {
+		t.Error("nothing has changed")
 	}
 }
 
@@ -287,14 +350,15 @@ func TestHeldAndDeployedAgain(t *testing.T) {
 func TestRandomKillsWithFaults(t *testing.T) {
 	long(t)
 	t.Parallel()
-	rounds := 8
+	rounds, seed := 8, uint64(11)
 	if os.Getenv("BRICKROW_LONG") != "" {
-		rounds = 200
+		rounds, seed = 200, rand.Uint64()
+		t.Logf("seed %d", seed)
 	}
-	rnd := rand.New(rand.NewPCG(11, uint64(rounds)))
+	rnd := rand.New(rand.NewPCG(seed, uint64(rounds)))
 	pick := func(list ...string) string { return list[rnd.IntN(len(list))] }
 	b := newBench(t, 5000)
-	b.deploy(store.RunDone, "ridge-base.stack.yaml")
+	b.deploy(run.StatusDone, "ridge-base.stack.yaml")
 	finish := func(what string, ticket *Ticket) {
 		t.Helper()
 		for try := 0; ; try++ {
@@ -306,20 +370,27 @@ func TestRandomKillsWithFaults(t *testing.T) {
 			r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token)
 			b.die = nil
 			st := b.stack("bulletin-test")
-			if err == nil && (r.State == store.RunDone || r.State == store.RunUndone) {
+			if err == nil && (r.State == run.StatusDone || r.State == run.StatusUndone) {
 				return
+			}
+			if try > 12 {
+				b.dump(ticket.Run.ID)
 			}
 			if err != nil && !errors.Is(err, errDied) || try > 12 {
 				t.Fatalf("%s, try %d: %v, %s: %s", what, try, err, r.State, r.Reason)
 			}
-			if err := b.Store.Unlock(t.Context(), ticket.Run.StackID, ticket.Token); err != nil {
+			if err := b.store.Unlock(t.Context(), ticket.Run.StackID, ticket.Token); err != nil {
 				t.Fatal(err)
 			}
 			ways, err := b.WaysOut(t.Context(), st)
 			if err != nil || !ways.Resume {
 				t.Fatalf("%s: there is no way out: %+v %v", what, ways, err)
 			}
-			if ticket, err = b.Resume(t.Context(), st, ways.Undo && rnd.IntN(3) == 0); err != nil {
+			way := On
+			if ways.Undo && rnd.IntN(3) == 0 {
+				way = Back
+			}
+			if ticket, err = b.Resume(t.Context(), st, way); err != nil {
 				t.Fatalf("%s: %v", what, err)
 			}
 			if try > 5 { // let it come to an end
@@ -329,15 +400,20 @@ func TestRandomKillsWithFaults(t *testing.T) {
 	}
 	for round := range rounds {
 		flags := []string{
-			fmt.Sprint("readers=", rnd.IntN(4)), fmt.Sprint("forecasters=", 1+rnd.IntN(3)), "image=" + pick("fern-11", "fern-12", "fern-13"), "db_size=" + pick("small", "medium", "large"),
-			"oncall_token=" + pick("token-one", "token-two"), "domain=" + pick("kestrelridge.example", "other.example"), "site=" + pick("one", "two"),
+			fmt.Sprint("readers=", rnd.IntN(4)), fmt.Sprint("forecasters=", 1+rnd.IntN(3)), "image=" + pick("fern-11",
+				"fern-12", "fern-13"), "db_size=" + pick("small", "medium", "large"),
+			"oncall_token=" + pick("token-one", "token-two"),
+			"domain=" + pick("kestrelridge.example", "other.example"), "site=" + pick("one", "two"),
 		}
 		for range 1 + rnd.IntN(3) {
-			b.fault(yard.Fault{Name: pick("", "reader", "readings_db", "frames", "bulletin_zone", "forecasters", "gate_rules", "nightly_model", "valley_net"), On: pick("create", "update", "delete", ""), At: pick("", "last", "call"), Mode: pick("fail", "fail", "lose", "busy"), Times: 1 + rnd.IntN(2), Reason: "bad weather"})
+			b.fault(yard.Fault{Name: pick("", "reader", "readings_db", "frames", "bulletin_zone", "forecasters",
+				"gate_rules", "nightly_model", "valley_net"), On: pick("create", "update", "delete", ""),
+				At: pick("", "last", "call"), Mode: pick("fail", "fail", "lose", "busy"), Times: 1 + rnd.IntN(2),
+				Reason: "bad weather"})
 		}
 		what := fmt.Sprintf("round %d, %v", round, flags)
 		p := b.preview(test, flags...)
-		if st, err := b.Store.Find(t.Context(), "bulletin-test"); err == nil && st.Revision > 0 {
+		if st, err := b.store.Find(t.Context(), "bulletin-test"); err == nil && st.Revision > 0 {
 			switch rnd.IntN(4) {
 			case 0:
 				if back, err := b.WhatIfUndo(t.Context(), st, 0); err == nil {
@@ -351,7 +427,7 @@ func TestRandomKillsWithFaults(t *testing.T) {
 				p, what = gone, what+", deleted"
 			}
 		}
-		ticket, err := b.Prepare(t.Context(), p, pick("undo", "undo", "hold"))
+		ticket, err := b.Prepare(t.Context(), p, stack.OnFailure(pick("undo", "undo", "hold")))
 		if errors.Is(err, ErrNothingToDo) {
 			b.clearFaults()
 			continue
@@ -368,12 +444,12 @@ func TestRandomKillsWithFaults(t *testing.T) {
 		b.clearFaults()
 		b.wantAllRecorded("bulletin-test", what)
 	}
-	if st := b.stack("bulletin-test"); st.State != store.Removed {
+	if st := b.stack("bulletin-test"); st.State != stack.Removed {
 		gone, err := b.WhatIfDelete(t.Context(), st)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if r := b.carry(gone, "hold"); r.State != store.RunDone {
+		if r := b.carry(gone, "hold"); r.State != run.StatusDone {
 			t.Fatalf("it cannot be deleted: %s", r.Reason)
 		}
 	}
@@ -385,11 +461,11 @@ func TestRandomKillsWithFaults(t *testing.T) {
 func (b *bench) wantAllRecorded(name, what string) {
 	b.t.Helper()
 	st := b.stack(name)
-	current, old, err := b.Store.Recorded(b.t.Context(), st.ID)
+	current, old, err := b.store.Recorded(b.t.Context(), st.ID)
 	if err != nil {
 		b.t.Fatal(err)
 	}
-	kept, err := b.Store.Kept(b.t.Context(), st.ID)
+	kept, err := b.store.Kept(b.t.Context(), st.ID)
 	if err != nil {
 		b.t.Fatal(err)
 	}
@@ -414,5 +490,26 @@ func (b *bench) wantAllRecorded(name, what string) {
 	}
 	for id, where := range known {
 		b.t.Errorf("%s: %s is %s, and gone", what, id, where)
+	}
+}
+
+func (b *bench) dump(id string) {
+	journal, _ := b.store.Journal(b.t.Context(), id)
+	for _, e := range journal {
+		b.t.Logf("%s: %s try %d cloud %q shell %q unsure %v reason %.80q before %v", e.Step.ID, e.State, e.Attempt,
+			e.CloudID, e.Shell, e.Unsure, e.Reason, e.Before != nil)
+	}
+	evs, _ := b.store.Events(b.t.Context(), id, 0)
+	for _, e := range evs {
+		if e.Resource == "reader_grant" || e.Resource == "frames" || e.Resource == "" {
+			b.t.Logf("event %d %s %s %s %.150s %s", e.Seq, e.Resource, e.State, e.Step, e.Reason, e.CloudID)
+		}
+	}
+	st := b.stack("bulletin-test")
+	cur, old, _ := b.store.Recorded(b.t.Context(), st.ID)
+	for _, r := range append(cur, old...) {
+		if r.Name == "reader_grant" || r.Name == "frames" {
+			b.t.Logf("record %s %s %v", r.Name, r.ID, r.Links)
+		}
 	}
 }

@@ -7,7 +7,7 @@ import (
 	"testing"
 	"time"
 
-	"brickrow/internal/store"
+	"brickrow/internal/run"
 	"brickrow/internal/yard"
 )
 
@@ -18,11 +18,11 @@ func TestRandomChangesAndFaults(t *testing.T) {
 	long(t)
 	t.Parallel()
 	b := newBench(t, 20000)
-	b.deploy(store.RunDone, "ridge-base.stack.yaml")
-	b.deploy(store.RunDone, test)
+	b.deploy(run.StatusDone, "ridge-base.stack.yaml")
+	b.deploy(run.StatusDone, test)
 	rnd := rand.New(rand.NewPCG(7, 11))
 	pick := func(list ...string) string { return list[rnd.IntN(len(list))] }
-	ended := map[store.RunState]int{}
+	ended := map[run.Status]int{}
 	for round := range 30 {
 		flags := []string{
 			fmt.Sprint("readers=", rnd.IntN(5)), fmt.Sprint("forecasters=", 1+rnd.IntN(5)),
@@ -48,24 +48,25 @@ func TestRandomChangesAndFaults(t *testing.T) {
 			if len(touched) == 0 {
 				continue
 			}
-			b.fault(yard.Fault{Name: pick(touched...), Times: 1, At: pick("", "call", "last"), Mode: pick("fail", "fail", "busy", "lose")})
+			b.fault(yard.Fault{Name: pick(touched...), Times: 1, At: pick("", "call", "last"),
+				Mode: pick("fail", "fail", "busy", "lose")})
 		}
 		r := b.carry(p, "undo")
 		b.clearFaults()
 		ended[r.State]++
 		switch r.State {
-		case store.RunDone:
+		case run.StatusDone:
 			if left := b.preview(test, flags...); !left.Empty() {
 				t.Fatalf("round %d, %v: %s is left to do", round, flags, left.Tally)
 			}
 			b.wantOnce(b.preview(test, flags...))
-		case store.RunUndone:
+		case run.StatusUndone:
 			b.wantSame(fmt.Sprintf("round %d, %v, undone after %s", round, flags, r.Reason), b.listing(""), before)
 		default:
 			t.Fatalf("round %d, %v: %s: %s", round, flags, r.State, r.Reason)
 		}
 	}
-	if ended[store.RunDone] < 5 || ended[store.RunUndone] < 3 {
+	if ended[run.StatusDone] < 5 || ended[run.StatusUndone] < 3 {
 		t.Errorf("the rounds ended %v: too much alike", ended)
 	}
 }
@@ -75,15 +76,17 @@ func TestRandomKills(t *testing.T) {
 	long(t)
 	t.Parallel()
 	b := newBench(t, 2000)
-	b.deploy(store.RunDone, "ridge-base.stack.yaml")
-	b.deploy(store.RunDone, test)
+	b.deploy(run.StatusDone, "ridge-base.stack.yaml")
+	b.deploy(run.StatusDone, test)
 	rnd := rand.New(rand.NewPCG(3, 5))
 	pick := func(list ...string) string { return list[rnd.IntN(len(list))] }
 	killed := 0
 	for round := range 20 {
 		flags := []string{
-			fmt.Sprint("readers=", rnd.IntN(5)), fmt.Sprint("forecasters=", 1+rnd.IntN(5)), "image=" + pick("fern-11", "fern-12", "fern-13"),
-			"db_size=" + pick("small", "medium", "large"), "oncall_token=" + pick("token-one", "token-two"), "domain=" + pick("kestrelridge.example", "other.example"),
+			fmt.Sprint("readers=", rnd.IntN(5)), fmt.Sprint("forecasters=", 1+rnd.IntN(5)), "image=" + pick("fern-11",
+				"fern-12", "fern-13"),
+			"db_size=" + pick("small", "medium", "large"), "oncall_token=" + pick("token-one", "token-two"),
+			"domain=" + pick("kestrelridge.example", "other.example"),
 		}
 		p := b.preview(test, flags...)
 		if p.Empty() {
@@ -97,23 +100,23 @@ func TestRandomKills(t *testing.T) {
 		ctx, kill := context.WithTimeout(t.Context(), time.Duration(1+rnd.IntN(60))*time.Millisecond)
 		_, err = b.Execute(ctx, ticket.Run.ID, ticket.Token)
 		kill()
-		undo := rnd.IntN(2) == 0
+		way := []Way{On, Back}[rnd.IntN(2)]
 		if err != nil {
 			killed++
-			if err := b.Store.Unlock(t.Context(), ticket.Run.StackID, ticket.Token); err != nil {
+			if err := b.store.Unlock(t.Context(), ticket.Run.StackID, ticket.Token); err != nil {
 				t.Fatal(err)
 			}
-			if ticket, err = b.Resume(t.Context(), b.stack("bulletin-test"), undo); err != nil {
-				undo = false // it has come too far
-				if ticket, err = b.Resume(t.Context(), b.stack("bulletin-test"), false); err != nil {
+			if ticket, err = b.Resume(t.Context(), b.stack("bulletin-test"), way); err != nil {
+				way = On // it has come too far
+				if ticket, err = b.Resume(t.Context(), b.stack("bulletin-test"), On); err != nil {
 					t.Fatal(err)
 				}
 			}
 			r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token)
-			if err != nil || undo && r.State != store.RunUndone || !undo && r.State != store.RunDone {
+			if err != nil || way == Back && r.State != run.StatusUndone || way == On && r.State != run.StatusDone {
 				t.Fatalf("round %d, %v: %v %s: %s", round, flags, err, r.State, r.Reason)
 			}
-			if undo {
+			if way == Back {
 				b.wantSame(fmt.Sprintf("round %d, %v", round, flags), b.listing(""), before)
 				continue
 			}

@@ -15,8 +15,8 @@ import (
 
 // ruleFiles lists the files of rules for a template: those in the folder rules
 // beside it, and those that the stack file names. f may be nil.
-func ruleFiles(template string, f *stack.File) ([]string, error) {
-	out, err := rules.Files([]string{RuleFolder(template)}, true)
+func ruleFiles(from bundle.Sources, template string, f *stack.File) ([]string, error) {
+	out, err := rules.FilesIn(from, RuleFolder(template))
 	if err != nil || f == nil {
 		return out, err
 	}
@@ -27,7 +27,7 @@ func ruleFiles(template string, f *stack.File) ([]string, error) {
 		}
 		named = append(named, p)
 	}
-	more, err := rules.Files(named, false)
+	more, err := rules.Files(from, named)
 	out = append(out, more...)
 	slices.Sort(out)
 	return slices.Compact(out), err
@@ -45,11 +45,11 @@ func RuleFolder(template string) string {
 }
 
 // isRules tells a file of rules from a template and a stack file.
-func isRules(path string) bool {
+func isRules(from bundle.Sources, path string) bool {
 	if bundle.IsArchive(path) {
 		return false
 	}
-	text, err := readFile(path)
+	text, err := from.Open(path, tosca.MaxBytes)
 	if err != nil {
 		return false
 	}
@@ -64,46 +64,46 @@ func isRules(path string) bool {
 	return false
 }
 
-// readRules reads the rules of a draft; what is wrong with them is a finding.
-func (a *App) readRules(d *Draft) {
+// readRules reads the rules for a template; what is wrong with them is a finding.
+func (a *App) readRules(d *Parsed) (findings tosca.Findings) {
 	if d.Template == "" {
-		return
+		return nil
 	}
-	paths, err := ruleFiles(d.Template, d.Stack)
+	paths, err := ruleFiles(d.from, d.Template, d.Stack)
 	if err != nil {
 		at := tosca.Pos{File: d.Path}
 		if d.Stack != nil {
 			at = d.Stack.RulesPos
 		}
-		d.Findings.Errorf(at, "broken-rule", "the path is relative to the stack file", "%v", err)
+		findings.Errorf(at, "broken-rule", "the path is relative to the stack file", "%v", err)
 	}
 	lib := d.File.Library
-	if len(lib.Nodes) < len(a.Library.Nodes) { // the template could not be read
-		lib = a.Library
+	if len(lib.Nodes) < len(a.Profile.Library.Nodes) { // the template could not be read
+		lib = a.Profile.Library
 	}
 	d.RuleFiles = paths
-	d.Rules = a.ruleSet(lib, paths)
-	d.Findings = append(d.Findings, d.Rules.Findings...)
+	d.Rules = a.ruleSet(d.from, lib, paths)
+	return append(findings, d.Rules.Findings...)
 }
 
 // ruleSet reads files of rules, those read last only once while they stay as
 // they are.
-func (a *App) ruleSet(lib *tosca.Library, paths []string) *rules.Set {
+func (a *App) ruleSet(from bundle.Sources, lib *tosca.Library, paths []string) *rules.Set {
 	if len(paths) == 0 {
 		return rules.NewSet(lib)
 	}
 	var key strings.Builder
 	for _, f := range paths {
-		text, err := files.Read(f, tosca.MaxBytes)
+		text, err := from.Open(f, tosca.MaxBytes)
 		if err != nil {
-			return rules.Read(lib, paths)
+			return rules.Read(from, lib, paths)
 		}
 		key.WriteString(f + "\x00" + string(text) + "\x00")
 	}
 	a.rulesMu.Lock()
 	defer a.rulesMu.Unlock()
 	if a.rules == nil || a.rulesKey != key.String() || a.rulesLib != lib {
-		a.rules, a.rulesKey, a.rulesLib = rules.Read(lib, paths), key.String(), lib
+		a.rules, a.rulesKey, a.rulesLib = rules.Read(from, lib, paths), key.String(), lib
 	}
 	return a.rules
 }
@@ -123,7 +123,7 @@ func (a *App) judgeAgain(ctx context.Context, p *Preview) error {
 	rev := p.Revision
 	if rev == nil && p.Stack.Revision > 0 {
 		var err error
-		if rev, err = a.Store.Revision(ctx, p.Stack.ID, p.Stack.Revision); err != nil {
+		if rev, err = a.store.Revision(ctx, p.Stack.ID, p.Stack.Revision); err != nil {
 			return err
 		}
 	}
@@ -132,13 +132,13 @@ func (a *App) judgeAgain(ctx context.Context, p *Preview) error {
 	}
 	var file *stack.File
 	if text, err := files.Read(p.Stack.StackFile, tosca.MaxBytes); err == nil {
-		file, _ = stack.ReadFile(p.Stack.StackFile, text)
+		file, _ = stack.ReadFile(p.Stack.StackFile, text, "")
 	}
-	paths, err := ruleFiles(rev.Template, file)
+	paths, err := ruleFiles(bundle.Disk, rev.Template, file)
 	if err != nil {
 		return refusal("%v", err)
 	}
-	set := a.ruleSet(a.Library, paths)
+	set := a.ruleSet(bundle.Disk, a.Profile.Library, paths)
 	p.Findings = append(p.Findings, set.Findings...)
 	judge(p, set, rev.Inputs, rev.Tags)
 	return nil
@@ -150,14 +150,14 @@ func (a *App) TestRules(paths []string) (*rules.Set, []rules.Outcome, error) {
 	if len(paths) == 0 {
 		paths = []string{rules.Folder}
 	}
-	found, err := rules.Files(paths, false)
+	found, err := rules.Files(bundle.Disk, paths)
 	if err != nil {
 		return nil, nil, err
 	}
 	if len(found) == 0 {
 		return nil, nil, refusal("there are no files of rules in %s: they end in .yaml", strings.Join(paths, ", "))
 	}
-	set := rules.Read(a.Library, found)
+	set := rules.Read(bundle.Disk, a.Profile.Library, found)
 	set.Findings.Sort()
 	return set, set.Try(), nil
 }

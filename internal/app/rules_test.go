@@ -6,7 +6,7 @@ import (
 	"strings"
 	"testing"
 
-	"brickrow/internal/store"
+	"brickrow/internal/run"
 	"brickrow/internal/tosca"
 )
 
@@ -14,7 +14,7 @@ import (
 // beside the template and those that the stack file names.
 func TestTeamRules(t *testing.T) {
 	b := newBench(t, 100_000)
-	b.deploy(store.RunDone, "ridge-base.stack.yaml")
+	b.deploy(run.StatusDone, "ridge-base.stack.yaml")
 	says := func(p *Preview, severity tosca.Severity, words string) {
 		t.Helper()
 		for _, f := range p.Findings {
@@ -25,12 +25,14 @@ func TestTeamRules(t *testing.T) {
 		t.Errorf("no %s says %q: %v", severity, words, p.Findings)
 	}
 	// the example's own rule
-	open := strings.Replace(readText(t, filepath.Join(b.dir, "bulletin.yaml")), "peer: 10.40.0.0/16", "peer: 0.0.0.0/0", 1)
+	open := strings.Replace(readText(t, filepath.Join(b.dir, "bulletin.yaml")), "peer: 10.40.0.0/16",
+		"peer: 0.0.0.0/0", 1)
 	before := readText(t, filepath.Join(b.dir, "bulletin.yaml"))
 	b.write("bulletin.yaml", open)
-	says(b.preview("bulletin-test.stack.yaml"), tosca.Error, "reader_rules: everyone may reach the ports 80 and 443, and no others (rule only-the-web-is-open)")
+	says(b.preview("bulletin-test.stack.yaml"), tosca.Error,
+		"reader_rules: everyone may reach the ports 80 and 443, and no others (rule only-the-web-is-open)")
 	b.write("bulletin.yaml", before)
-	b.deploy(store.RunDone, "bulletin-test.stack.yaml")
+	b.deploy(run.StatusDone, "bulletin-test.stack.yaml")
 
 	// one that the stack file names, which warns, and one about what goes
 	b.write("house.yaml", `rules:
@@ -45,7 +47,7 @@ func TestTeamRules(t *testing.T) {
 		t.Error(p.Findings)
 	}
 	b.carry(p, "undo")
-	st, err := b.Store.Find(t.Context(), "bulletin-test")
+	st, err := b.store.Find(t.Context(), "bulletin-test")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -62,7 +64,8 @@ func TestTeamRules(t *testing.T) {
 	if err := b.Save(b.preview("bulletin-test.stack.yaml", "readers=2"), saved); err != nil {
 		t.Fatal(err)
 	}
-	b.write("house.yaml", "rules:\n  - { id: none, message: nothing is to change, changes: [ drop, edit, swap, new ], require: 'false' }\n")
+	b.write("house.yaml",
+		"rules:\n  - { id: none, message: nothing is to change, changes: [ drop, edit, swap, new ], require: 'false' }\n")
 	if p, err = b.OpenSaved(t.Context(), saved); err != nil {
 		t.Fatal(err)
 	}
@@ -71,13 +74,15 @@ func TestTeamRules(t *testing.T) {
 	// broken ones, and such as are not there
 	b.write("house.yaml", "rules:\n  - { id: none, message: x, require: 'size(' }\n")
 	d, err := b.Load(t.Context(), filepath.Join(b.dir, "bulletin-test.stack.yaml"), Values{})
-	if err != nil || !d.Findings.HasErrors() || !strings.Contains(d.Findings[len(d.Findings)-1].String(), "house.yaml:2") {
+	if err != nil || !d.Findings.HasErrors() ||
+		!strings.Contains(d.Findings[len(d.Findings)-1].String(), "house.yaml:2") {
 		t.Error(d.Findings, err)
 	}
 	if err := os.Remove(filepath.Join(b.dir, "house.yaml")); err != nil {
 		t.Fatal(err)
 	}
-	if d, err = b.Load(t.Context(), filepath.Join(b.dir, "bulletin-test.stack.yaml"), Values{}); err != nil || !d.Findings.HasErrors() {
+	if d, err = b.Load(t.Context(), filepath.Join(b.dir, "bulletin-test.stack.yaml"), Values{}); err != nil ||
+		!d.Findings.HasErrors() {
 		t.Error("rules that are not there are passed over", err)
 	}
 	if _, err := b.WhatIfDelete(t.Context(), st); err == nil || !strings.Contains(err.Error(), "house.yaml") {

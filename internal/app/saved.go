@@ -18,6 +18,7 @@ import (
 	"brickrow/internal/bundle"
 	"brickrow/internal/files"
 	"brickrow/internal/identity"
+	"brickrow/internal/run"
 	"brickrow/internal/stack"
 	"brickrow/internal/store"
 	"brickrow/internal/tosca"
@@ -38,7 +39,7 @@ const anySavedFormat = "brickrow change set, version "
 // signature.
 type Saved struct {
 	Format    string          `json:"format"`
-	Kind      string          `json:"kind"` // deploy, undo, delete
+	Kind      run.Kind        `json:"kind"` // deploy, undo, delete
 	Stack     string          `json:"stack"`
 	Target    string          `json:"target"`
 	To        int             `json:"to_revision,omitempty"` // of a way back
@@ -48,7 +49,7 @@ type Saved struct {
 	At        time.Time       `json:"at"`
 	Careful   bool            `json:"careful"`
 	Throwaway bool            `json:"throwaway,omitempty"`
-	OnFailure string          `json:"on_failure"`
+	OnFailure stack.OnFailure `json:"on_failure"`
 	Approvers []string        `json:"approvers,omitempty"` // who may approve, as the stack file and the target say
 	ChangeSet json.RawMessage `json:"change_set"`
 	Sealed    string          `json:"sealed,omitempty"`
@@ -105,7 +106,7 @@ func (a *App) Save(p *Preview, path string) error {
 	if p.Findings.HasErrors() {
 		return &Refusal{Findings: p.Findings}
 	}
-	if p.Kind == "compare" {
+	if p.Kind == KindCompare {
 		return refusal("a comparison cannot be saved: it cannot be carried out")
 	}
 	me, err := a.Me()
@@ -120,8 +121,10 @@ func (a *App) Save(p *Preview, path string) error {
 	if err != nil {
 		return err
 	}
-	s := Saved{Format: savedFormat, Kind: p.Kind, Stack: p.ChangeSet.Stack, Target: p.Target.String(), By: store.Who(), Key: me.Public().Key, At: time.Now().UTC(),
-		Careful: p.Careful(), Throwaway: p.Throwaway(), OnFailure: "undo", Approvers: append(slices.Clone(p.approvers), in.Approvers[p.Target.String()]...), ChangeSet: changes}
+	s := Saved{Format: savedFormat, Kind: p.Kind, Stack: p.ChangeSet.Stack, Target: p.Target.String(),
+		By: identity.User(), Key: me.Public().Key, At: time.Now().UTC(),
+		Careful: p.Careful(), Throwaway: p.Throwaway(), OnFailure: stack.Undo,
+		Approvers: append(slices.Clone(p.approvers), in.Approvers[p.Target.String()]...), ChangeSet: changes}
 	switch p.Kind {
 	case "undo":
 		s.To = p.To
@@ -256,7 +259,8 @@ func (s *Saved) mayApprove(ap Approval, allowed []string) error {
 	case ap.By == s.By || ap.Key == s.Key:
 		return refusal("%s saved it: another person has to approve it", s.By)
 	case len(allowed) > 0 && !slices.Contains(allowed, ap.Key):
-		return refusal("%s (%s) is not among those who may approve what goes to %s in %s", ap.By, ap.Key, s.Stack, s.Target)
+		return refusal("%s (%s) is not among those who may approve what goes to %s in %s", ap.By, ap.Key, s.Stack,
+			s.Target)
 	}
 	return nil
 }
@@ -291,7 +295,8 @@ func (a *App) Approve(path, who string) (s *Saved, in string, err error) {
 	in = path + approvalPart + unfit.ReplaceAllString(who, "_")
 	s.Approvals = append(s.Approvals, ap)
 	if err := files.Write(in, append(text, '\n'), 0o644); err != nil {
-		return nil, "", refusal("the approval cannot be written beside %s: %v; copy the file to a folder that you may write to, approve the copy and hand that back", path, err)
+		return nil, "", refusal("the approval cannot be written beside %s: %v; copy the file to a folder that you "+
+			"may write to, approve the copy and hand that back", path, err)
 	}
 	return s, in, nil
 }
@@ -318,7 +323,8 @@ func (a *App) OpenSaved(ctx context.Context, path string) (*Preview, error) {
 		return nil, err
 	}
 	if differences := moved(s.ChangeSet, now); len(differences) > 0 {
-		return nil, refusal("things have moved on since %s saved it (%s):\n  %s\nmake it anew with --save", s.By, s.At.Local().Format("2006-01-02 15:04"), strings.Join(differences, "\n  "))
+		return nil, refusal("things have moved on since %s saved it (%s):\n  %s\nmake it anew with --save", s.By,
+			s.At.Local().Format("2006-01-02 15:04"), strings.Join(differences, "\n  "))
 	}
 	p.By = "saved by " + s.By
 	for _, ap := range s.Approvals {
@@ -331,12 +337,12 @@ func (a *App) OpenSaved(ctx context.Context, path string) (*Preview, error) {
 // again makes the comparison of a saved change set anew.
 func (a *App) again(ctx context.Context, path string, s *Saved) (*Preview, error) {
 	target, _ := stack.ParseTarget(s.Target)
-	if s.Kind != "deploy" {
-		st, err := a.Store.At(ctx, s.Stack, target)
+	if s.Kind != run.KindDeploy {
+		st, err := a.store.At(ctx, s.Stack, target)
 		if err != nil {
 			return nil, refusal("%s is about %s in %s, which is not known here", path, s.Stack, s.Target)
 		}
-		if s.Kind == "delete" {
+		if s.Kind == run.KindDelete {
 			return a.WhatIfDelete(ctx, st)
 		}
 		return a.WhatIfUndo(ctx, st, s.To)
@@ -347,7 +353,8 @@ func (a *App) again(ctx context.Context, path string, s *Saved) (*Preview, error
 	}
 	packed, err := me.Open(s.Sealed)
 	if errors.Is(err, identity.ErrNotForMe) {
-		return nil, refusal("%s is sealed to those who deploy to %s, and you are not among them: they have to carry it out; 'deployers' in the stack file names them", path, s.Target)
+		return nil, refusal("%s is sealed to those who deploy to %s, and you are not among them: they have to "+
+			"carry it out; 'deployers' in the stack file names them", path, s.Target)
 	}
 	if err != nil {
 		return nil, refusal("%s cannot be opened: %v", path, err)
@@ -357,19 +364,15 @@ func (a *App) again(ctx context.Context, path string, s *Saved) (*Preview, error
 		return nil, refusal("%s cannot be opened: %v", path, err)
 	}
 	b := bundle.Stored(rev.Template, rev.Entry, []byte(rev.Text), rev.Files)
-	d := &Draft{Path: s.StackFile, Template: rev.Template, Text: rev.Text, Bundle: b, Stack: &stack.File{Path: s.StackFile, Stack: s.Stack, Target: target, Careful: s.Careful, Throwaway: s.Throwaway, Approvers: s.Approvers, OnFailure: s.OnFailure, Tags: rev.Tags}}
-	var findings tosca.Findings
-	d.File, findings = tosca.Read(b.Name, b.Text, b.Source())
+	written := &Parsed{from: bundle.Disk, Path: s.StackFile,
+		Stack: &stack.File{Path: s.StackFile, Stack: s.Stack, Target: target, Careful: s.Careful,
+			Throwaway: s.Throwaway, Approvers: s.Approvers, OnFailure: s.OnFailure, Tags: rev.Tags}}
 	if text, err := files.Read(s.StackFile, tosca.MaxBytes); err == nil { // it may name rules
-		file, _ := stack.ReadFile(s.StackFile, text)
-		d.Stack.Rules, d.Stack.RulesPos = file.Rules, file.RulesPos
+		file, _ := stack.ReadFile(s.StackFile, text, "")
+		written.Stack.Rules, written.Stack.RulesPos = file.Rules, file.RulesPos
 	}
-	d.Findings = findings
-	a.readRules(d)
-	d.base = d.Findings
-	d.options = stack.Options{Given: givenAgain(rev), Tags: rev.Tags}
-	d.resolve()
-	return a.WhatIf(ctx, d, true)
+	a.readTemplate(written, b)
+	return a.WhatIf(ctx, a.resolve(written, stack.Options{Given: givenAgain(rev), Tags: rev.Tags}, nil))
 }
 
 // ShowSaved is the change set of a saved file as it was saved, for who may read

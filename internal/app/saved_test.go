@@ -7,15 +7,16 @@ import (
 	"testing"
 
 	"brickrow/internal/cloud"
-	"brickrow/internal/store"
+	"brickrow/internal/identity"
+	"brickrow/internal/run"
 )
 
 // TestSavedChangeSets saves a change set, lets it be approved and deploys
 // exactly that; and refuses it where anything was changed.
 func TestSavedChangeSets(t *testing.T) {
 	b := newBench(t, 100_000)
-	b.deploy(store.RunDone, "ridge-base.stack.yaml")
-	b.deploy(store.RunDone, "bulletin-test.stack.yaml")
+	b.deploy(run.StatusDone, "ridge-base.stack.yaml")
+	b.deploy(run.StatusDone, "bulletin-test.stack.yaml")
 	file := filepath.Join(b.dir, "plan.json")
 	save := func(flags ...string) {
 		t.Helper()
@@ -48,7 +49,9 @@ func TestSavedChangeSets(t *testing.T) {
 	}
 
 	// somebody changes the file
-	for _, change := range [][2]string{{`"kind": "new"`, `"kind": "edit"`}, {`"stack": "bulletin-test"`, `"stack": "bulletin-tess"`}, {`"target": "workshop/alder-1"`, `"target": "summit/alder-1"`}} {
+	for _, change := range [][2]string{{`"kind": "new"`, `"kind": "edit"`},
+		{`"stack": "bulletin-test"`, `"stack": "bulletin-tess"`},
+		{`"target": "workshop/alder-1"`, `"target": "summit/alder-1"`}} {
 		if !strings.Contains(text, change[0]) {
 			t.Fatalf("there is no %s in %s", change[0], text)
 		}
@@ -58,27 +61,30 @@ func TestSavedChangeSets(t *testing.T) {
 	b.write("plan.json", text)
 
 	// the cloud was changed by hand
-	o, err := b.Cloud.Update(t.Context(), workshop, "by-hand-1", b.id("readings"), cloud.Request{Properties: map[string]any{"keep": "2 d"}})
+	o, err := b.Cloud.Update(t.Context(), cloud.Ref{Target: workshop, ID: b.id("readings")}, "by-hand-1",
+		cloud.Request{Properties: map[string]any{"keep": "2 d"}})
 	for err == nil && !o.Ended() {
-		o, err = b.Cloud.Operation(t.Context(), workshop, o.ID)
+		o, err = b.Cloud.Operation(t.Context(), cloud.Ref{Target: workshop}, o.ID)
 	}
 	if err != nil {
 		t.Fatal(err)
 	}
 	refused("readings would be edit now, it stayed the same")
-	o, err = b.Cloud.Update(t.Context(), workshop, "by-hand-2", b.id("readings"), cloud.Request{Properties: map[string]any{"keep": "4 d"}})
+	o, err = b.Cloud.Update(t.Context(), cloud.Ref{Target: workshop, ID: b.id("readings")}, "by-hand-2",
+		cloud.Request{Properties: map[string]any{"keep": "4 d"}})
 	for err == nil && !o.Ended() {
-		o, err = b.Cloud.Operation(t.Context(), workshop, o.ID)
+		o, err = b.Cloud.Operation(t.Context(), cloud.Ref{Target: workshop}, o.ID)
 	}
 	if err != nil {
 		t.Fatal(err)
 	}
 
 	// the files it was made from do not matter any more, approval does
-	if err := b.Set(t.Context(), "approval", "workshop/alder-1", true); err != nil {
+	if err := b.Set(t.Context(), NeedsApproval, "workshop/alder-1"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := b.Prepare(t.Context(), b.preview("bulletin-test.stack.yaml", "readers=5"), "undo"); err == nil || !strings.Contains(err.Error(), "second person") {
+	if _, err := b.Prepare(t.Context(), b.preview("bulletin-test.stack.yaml", "readers=5"), "undo"); err == nil ||
+		!strings.Contains(err.Error(), "second person") {
 		t.Errorf("it went without approval: %v", err)
 	}
 	p, err := b.OpenSaved(t.Context(), file)
@@ -93,13 +99,13 @@ func TestSavedChangeSets(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer other.Close()
-	if _, _, err := b.Approve(file, store.Who()); err == nil {
+	if _, _, err := b.Approve(file, identity.User()); err == nil {
 		t.Error("one can approve one's own")
 	}
 	if _, _, err := b.Approve(file, "warden"); err == nil {
 		t.Error("one can approve one's own under another name")
 	}
-	if _, _, err := other.Approve(file, store.Who()); err == nil {
+	if _, _, err := other.Approve(file, identity.User()); err == nil {
 		t.Error("one can approve one's own with another data folder")
 	}
 	_, in, err := other.Approve(file, "warden")
@@ -123,8 +129,9 @@ func TestSavedChangeSets(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, named := range []struct{ who, words string }{{me.Public().String(), "is not among those who may approve"}, {them.Public().String(), ""}} {
-		if err := b.Set(t.Context(), "approval", "workshop/alder-1", true, named.who); err != nil {
+	for _, named := range []struct{ who, words string }{{me.Public().String(), "is not among those who may approve"},
+		{them.Public().String(), ""}} {
+		if err := b.Set(t.Context(), NeedsApproval, "workshop/alder-1", named.who); err != nil {
 			t.Fatal(err)
 		}
 		if named.words != "" {
@@ -135,7 +142,8 @@ func TestSavedChangeSets(t *testing.T) {
 	}
 
 	// those who are not to deploy read it, and cannot open what is sealed
-	if _, err := other.OpenSaved(t.Context(), file); err == nil || !strings.Contains(err.Error(), "sealed to those who deploy") {
+	if _, err := other.OpenSaved(t.Context(), file); err == nil ||
+		!strings.Contains(err.Error(), "sealed to those who deploy") {
 		t.Errorf("opened by one who only approves: %v", err)
 	}
 	for _, name := range []string{"bulletin.yaml", "bulletin-test.stack.yaml", "secrets/db_password"} {
@@ -147,7 +155,8 @@ func TestSavedChangeSets(t *testing.T) {
 		t.Fatal(err)
 	}
 	r := b.carry(p, "undo")
-	if r.State != store.RunDone || !strings.Contains(r.By, "approved by warden") || strings.Count(b.listing("bulletin-test"), `"Server"`) != 4 {
+	if r.State != run.StatusDone || !strings.Contains(r.By, "approved by warden") ||
+		strings.Count(b.listing("bulletin-test"), `"Server"`) != 4 {
 		t.Errorf("it ended %s by %q", r.State, r.By)
 	}
 	refused("the stack was at revision 1, it is at 2")
@@ -171,14 +180,14 @@ func TestSavedChangeSets(t *testing.T) {
 		if _, _, err := other.Approve(saved, "warden"); err != nil {
 			t.Fatal(err)
 		}
-		if p, err = b.OpenSaved(t.Context(), saved); err != nil || p.Kind != kind || !p.Approved {
+		if p, err = b.OpenSaved(t.Context(), saved); err != nil || string(p.Kind) != kind || !p.Approved {
 			t.Errorf("%s, opened again: %+v %v", kind, p, err)
 		}
 	}
 	if p, err = b.OpenSaved(t.Context(), filepath.Join(b.dir, "delete.json")); err != nil {
 		t.Fatal(err)
 	}
-	if r := b.carry(p, "hold"); r.State != store.RunDone {
+	if r := b.carry(p, "hold"); r.State != run.StatusDone {
 		t.Errorf("the deletion ended %s: %s", r.State, r.Reason)
 	}
 }

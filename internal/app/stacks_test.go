@@ -7,8 +7,8 @@ import (
 	"strings"
 	"testing"
 
+	"brickrow/internal/run"
 	"brickrow/internal/stack"
-	"brickrow/internal/store"
 	"brickrow/internal/whatif"
 )
 
@@ -47,17 +47,21 @@ func (m *maker) of(types ...string) string {
 // values are what the properties of a type may be.
 func (m *maker) values(typ, name string) map[string]string {
 	all := map[string]map[string][]string{
-		"Queue":        {"visible_after": {"30 s", "60 s", "90 s"}, "keep": {"1 d", "2 d"}, "ordered": {"true", "false"}, "label": {"a", "b"}},
-		"Topic":        {"label": {"huts", "{ $get_attribute: [ QUEUE, url ] }", "\"to { x }\""}},
-		"Role":         {"for": {"server", "function"}, "label": {"a", "b"}},
-		"Network":      {"cidr": {"10.0.0.0/16", "10.0.0.0/15"}, "label": {"valley", "ridge"}},
-		"Rules":        {"allow": {"[]", "[ { ports: \"22\", peer: 10.0.0.0/8 } ]", "[ { ports: \"80\", peer: 10.0.0.0/8 }, { ports: \"443\", peer: 10.1.0.0/16 } ]"}},
+		"Queue": {"visible_after": {"30 s", "60 s", "90 s"}, "keep": {"1 d", "2 d"},
+			"ordered": {"true", "false"}, "label": {"a", "b"}},
+		"Topic":   {"label": {"huts", "{ $get_attribute: [ QUEUE, url ] }", "\"to { x }\""}},
+		"Role":    {"for": {"server", "function"}, "label": {"a", "b"}},
+		"Network": {"cidr": {"10.0.0.0/16", "10.0.0.0/15"}, "label": {"valley", "ridge"}},
+		"Rules": {"allow": {"[]", "[ { ports: \"22\", peer: 10.0.0.0/8 } ]",
+			"[ { ports: \"80\", peer: 10.0.0.0/8 }, { ports: \"443\", peer: 10.1.0.0/16 } ]"}},
 		"Subscription": {"to": {"huts@kestrelridge.example", "desk@kestrelridge.example"}},
-		"Bucket":       {"name": {name + "-one", name + "-two"}, "keep_days": {"30", "400"}, "public_read": {"true", "false"}},
-		"Vault":        {"value": {"snow-1", "snow-2", "{ $get_input: token }"}, "label": {"a", "b"}},
-		"Grant":        {"actions": {"[ queue:read ]", "[ queue:read, queue:write ]"}},
+		"Bucket": {"name": {name + "-one", name + "-two"}, "keep_days": {"30", "400"},
+			"public_read": {"true", "false"}},
+		"Vault": {"value": {"snow-1", "snow-2", "{ $get_input: token }"}, "label": {"a", "b"}},
+		"Grant": {"actions": {"[ queue:read ]", "[ queue:read, queue:write ]"}},
 	}
-	needed := map[string][]string{"Role": {"for"}, "Network": {"cidr"}, "Subscription": {"to"}, "Bucket": {"name"}, "Vault": {"value"}, "Grant": {"actions"}, "Rules": {"allow"}}
+	needed := map[string][]string{"Role": {"for"}, "Network": {"cidr"}, "Subscription": {"to"}, "Bucket": {"name"},
+		"Vault": {"value"}, "Grant": {"actions"}, "Rules": {"allow"}}
 	out := map[string]string{}
 	keys := []string{}
 	for k := range all[typ] {
@@ -81,10 +85,12 @@ func (m *maker) values(typ, name string) map[string]string {
 
 // add adds a node, where what it needs is there.
 func (m *maker) add() {
-	n := &made{typ: m.pick("Queue", "Topic", "Role", "Network", "Rules", "Subscription", "Bucket", "Vault", "Grant", "Queue", "Topic", "Role")}
+	n := &made{typ: m.pick("Queue", "Topic", "Role", "Network", "Rules", "Subscription", "Bucket", "Vault", "Grant",
+		"Queue", "Topic", "Role")}
 	m.n++
 	n.name = fmt.Sprintf("%s_%d", strings.ToLower(n.typ), m.n)
-	for _, need := range map[string][][2]string{"Rules": {{"network", "Network"}}, "Subscription": {{"topic", "Topic"}}, "Grant": {{"role", "Role"}, {"\"on\"", "Queue"}}}[n.typ] {
+	for _, need := range map[string][][2]string{"Rules": {{"network", "Network"}},
+		"Subscription": {{"topic", "Topic"}}, "Grant": {{"role", "Role"}, {"\"on\"", "Queue"}}}[n.typ] {
 		target := m.of(need[1])
 		if target == "" {
 			return
@@ -130,7 +136,8 @@ func (m *maker) edit() {
 		}
 	case 3:
 		for i, r := range n.rests {
-			if to := m.of(map[string]string{"network": "Network", "topic": "Topic", "role": "Role", "\"on\"": "Queue"}[r[0]]); to != "" {
+			if to := m.of(map[string]string{"network": "Network", "topic": "Topic", "role": "Role",
+				"\"on\"": "Queue"}[r[0]]); to != "" {
 				n.rests[i][1] = to
 			}
 		}
@@ -185,7 +192,8 @@ func TestRandomStacksBecomeWhatIsWanted(t *testing.T) {
 		m := &maker{Rand: rand.New(rand.NewPCG(seed, 21)), stack: fmt.Sprint("made-", seed)}
 		name := fmt.Sprint("made-", seed)
 		file := name + ".stack.yaml"
-		b.write(file, fmt.Sprintf("stack: %s\ntemplate: %s.yaml\ntarget: workshop/cedar-2\ntags: { made: up }\n", name, name))
+		b.write(file, fmt.Sprintf("stack: %s\ntemplate: %s.yaml\ntarget: workshop/cedar-2\ntags: { made: up }\n",
+			name, name))
 		for range 12 {
 			m.add()
 		}
@@ -201,21 +209,24 @@ func TestRandomStacksBecomeWhatIsWanted(t *testing.T) {
 			for _, ch := range p.Changes {
 				kinds[ch.Kind]++
 				for _, prop := range ch.Properties {
-					if !slices.ContainsFunc(ch.Causes, func(k whatif.Cause) bool { return k.Path == prop.Path || k.Path == "" }) {
-						t.Errorf("seed %d, round %d: %s of %s %s without a cause: %v", seed, round, prop.Path, ch.Kind, ch.Name, ch.Causes)
+					if !slices.ContainsFunc(ch.Causes,
+						func(k whatif.Cause) bool { return k.Path == prop.Path || k.Path == "" }) {
+						t.Errorf("seed %d, round %d: %s of %s %s without a cause: %v", seed, round, prop.Path,
+							ch.Kind, ch.Name, ch.Causes)
 					}
 				}
 			}
 			before := b.etags(name)
 			if !p.Empty() {
-				if r := b.carry(p, "undo"); r.State != store.RunDone {
+				if r := b.carry(p, "undo"); r.State != run.StatusDone {
 					t.Fatalf("seed %d, round %d: %s %s\n%s", seed, round, r.State, r.Reason, text)
 				}
 			}
 			after := b.etags(name)
 			for _, ch := range p.Changes {
 				if ch.Kind == whatif.Same && (before[ch.Name] == "" || before[ch.Name] != after[ch.Name]) {
-					t.Errorf("seed %d, round %d: %s stays the same and was touched: %q, %q", seed, round, ch.Name, before[ch.Name], after[ch.Name])
+					t.Errorf("seed %d, round %d: %s stays the same and was touched: %q, %q", seed, round, ch.Name,
+						before[ch.Name], after[ch.Name])
 				}
 			}
 			left := b.preview(file)
@@ -231,7 +242,7 @@ func TestRandomStacksBecomeWhatIsWanted(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if r := b.carry(p, "hold"); r.State != store.RunDone || len(b.etags(name)) > 0 {
+		if r := b.carry(p, "hold"); r.State != run.StatusDone || len(b.etags(name)) > 0 {
 			t.Fatalf("seed %d, deleted: %s %s, %v", seed, r.State, r.Reason, b.etags(name))
 		}
 	}
@@ -264,11 +275,11 @@ func (b *bench) etags(name string) map[string]string {
 // wantRecordIsLive wants the record of a stack to say what the cloud shows.
 func (b *bench) wantRecordIsLive(name string) {
 	b.t.Helper()
-	st, err := b.Store.At(b.t.Context(), name, cedar)
+	st, err := b.store.At(b.t.Context(), name, cedar)
 	if err != nil {
 		b.t.Fatal(err)
 	}
-	current, old, err := b.Store.Recorded(b.t.Context(), st.ID)
+	current, old, err := b.store.Recorded(b.t.Context(), st.ID)
 	if err != nil || len(old) > 0 {
 		b.t.Fatal(err, old)
 	}
@@ -278,7 +289,7 @@ func (b *bench) wantRecordIsLive(name string) {
 	}
 	for _, rec := range current {
 		for _, r := range list {
-			live := r.Live(b.Library)
+			live := r.Live(b.Profile.Library)
 			if live.ID != rec.ID {
 				continue
 			}

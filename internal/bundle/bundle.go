@@ -12,17 +12,13 @@ import (
 	"io"
 	"io/fs"
 	"maps"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
-	"brickrow/internal/files"
-	"brickrow/internal/profile"
 	"brickrow/internal/tosca"
 )
 
@@ -50,52 +46,27 @@ func IsArchive(name string) bool {
 }
 
 // Open opens a template, or an archive with one.
-func Open(name string) (*Bundle, error) {
-	info, err := os.Stat(name)
+func Open(from Sources, name string) (*Bundle, error) {
+	limit := int64(tosca.MaxBytes)
+	if IsArchive(name) {
+		limit = maxArchive
+	}
+	data, err := from.Open(name, limit)
 	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return nil, fmt.Errorf("there is no file %s", name)
 	case err != nil:
 		return nil, err
-	case info.IsDir():
-		return nil, fmt.Errorf("%s is a folder; name a template or a stack file in it", name)
 	case IsArchive(name):
-		if info.Size() > maxArchive {
-			return nil, fmt.Errorf("%s has %d MiB; archives of up to %d MiB are read", name, info.Size()>>20, maxArchive>>20)
-		}
-		data, err := files.Read(name, maxArchive)
-		if err != nil {
-			return nil, err
-		}
 		return Archive(name, data)
-	case info.Size() > tosca.MaxBytes:
-		return nil, fmt.Errorf("%s has %d MiB; up to %d MiB are read", name, info.Size()>>20, tosca.MaxBytes>>20)
 	}
-	text, err := files.Read(name, tosca.MaxBytes)
-	if err != nil {
-		return nil, err
-	}
-	return Folder(name, text), nil
+	return Folder(from, name, data), nil
 }
 
 // Folder is a template whose text is at hand, with its folder.
-func Folder(name string, text []byte) *Bundle {
-	dir := filepath.Dir(name)
-	return &Bundle{Name: name, Entry: filepath.Base(name), Text: text, read: map[string][]byte{}, open: func(p string) ([]byte, error) {
-		if strings.HasPrefix(p, "../") { // a repository that the template names
-			return files.Read(filepath.Join(dir, filepath.FromSlash(p)), tosca.MaxBytes)
-		}
-		root, err := os.OpenRoot(dir)
-		if err != nil {
-			return nil, err
-		}
-		defer root.Close()
-		f, err := root.OpenFile(filepath.FromSlash(p), os.O_RDONLY|syscall.O_NONBLOCK, 0)
-		if err != nil {
-			return nil, err
-		}
-		return files.Limited(f, tosca.MaxBytes)
-	}}
+func Folder(from Sources, name string, text []byte) *Bundle {
+	return &Bundle{Name: name, Entry: filepath.Base(name), Text: text, read: map[string][]byte{},
+		open: func(p string) ([]byte, error) {
+			return from.Within(filepath.Dir(name), p, tosca.MaxBytes)
+		}}
 }
 
 // Stored is a template whose files are all at hand.
@@ -103,17 +74,21 @@ func Stored(name, entry string, text []byte, files map[string][]byte) *Bundle {
 	if entry == "" {
 		entry = filepath.Base(name)
 	}
-	return &Bundle{Name: name, Entry: entry, Text: text, read: map[string][]byte{}, open: func(p string) ([]byte, error) {
-		if b, ok := files[p]; ok {
-			return b, nil
-		}
-		return nil, fs.ErrNotExist
-	}}
+	return &Bundle{Name: name, Entry: entry, Text: text, read: map[string][]byte{},
+		open: func(p string) ([]byte, error) {
+			if b, ok := files[p]; ok {
+				return b, nil
+			}
+			return nil, fs.ErrNotExist
+		}}
 }
 
+// Profiles answers the imports of profiles by name.
+type Profiles = func(name string) (*tosca.Library, bool)
+
 // Source is what the reader of templates asks.
-func (b *Bundle) Source() tosca.Source {
-	return tosca.Source{Entry: b.Entry, Profile: profile.Load, Open: func(p string) ([]byte, error) {
+func (b *Bundle) Source(profiles Profiles) tosca.Source {
+	return tosca.Source{Entry: b.Entry, Profile: profiles, Open: func(p string) ([]byte, error) {
 		text, err := b.open(p)
 		if err == nil {
 			b.mu.Lock()
@@ -125,8 +100,8 @@ func (b *Bundle) Source() tosca.Source {
 }
 
 // Read reads the template and checks it.
-func (b *Bundle) Read() (*tosca.File, tosca.Findings) {
-	f, findings := tosca.Read(b.Name, b.Text, b.Source())
+func (b *Bundle) Read(profiles Profiles) (*tosca.File, tosca.Findings) {
+	f, findings := tosca.Read(b.Name, b.Text, b.Source(profiles))
 	return f, append(findings, tosca.Check(f)...)
 }
 
@@ -135,6 +110,20 @@ func (b *Bundle) Files() map[string][]byte {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return maps.Clone(b.read)
+}
+
+// Same reports whether another bundle has the text, and each of the files that were
+// read.
+func (b *Bundle) Same(o *Bundle) bool {
+	if b.Name != o.Name || b.Entry != o.Entry || !bytes.Equal(b.Text, o.Text) {
+		return false
+	}
+	for path, text := range b.Files() {
+		if other, err := o.open(path); err != nil || !bytes.Equal(text, other) {
+			return false
+		}
+	}
+	return true
 }
 
 // Archive opens an archive. Nothing of it is written anywhere; names that
@@ -157,7 +146,8 @@ func Archive(name string, data []byte) (*Bundle, error) {
 		switch {
 		case strings.HasSuffix(f.Name, "/"):
 			continue
-		case path.IsAbs(f.Name) || p == ".." || strings.HasPrefix(p, "../") || strings.ContainsAny(f.Name, "\\\x00") || strings.Contains(f.Name, ":"):
+		case path.IsAbs(f.Name) || p == ".." || strings.HasPrefix(p, "../") ||
+			strings.ContainsAny(f.Name, "\\\x00") || strings.Contains(f.Name, ":"):
 			return refuse("%q points out of it", f.Name)
 		case !f.Mode().IsRegular():
 			return refuse("%s is a link, not a file", f.Name)

@@ -9,7 +9,11 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"brickrow/internal/profile"
 )
+
+var shipped = profile.Read()
 
 // archive packs files, in order: name and text in turn. A name that ends in @
 // becomes a link.
@@ -44,11 +48,12 @@ const (
 )
 
 func TestArchive(t *testing.T) {
-	b, err := Archive("x.csar", archive(t, "TOSCA.meta", meta, "defs/main.yaml", template, "types/t.yaml", types, "defs/note.txt", "hello", "defs/", ""))
+	b, err := Archive("x.csar", archive(t, "TOSCA.meta", meta, "defs/main.yaml", template, "types/t.yaml", types,
+		"defs/note.txt", "hello", "defs/", ""))
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, findings := b.Read(); len(findings) > 0 {
+	if _, findings := b.Read(shipped.Load); len(findings) > 0 {
 		t.Error(findings)
 	}
 	if files := b.Files(); string(files["types/t.yaml"]) != types || string(files["defs/note.txt"]) != "hello" {
@@ -62,14 +67,15 @@ func TestArchive(t *testing.T) {
 	if err != nil || c.Entry != "defs/main.yaml" || string(c.Text) != template {
 		t.Fatalf("%+v %v", c, err)
 	}
-	if _, findings := c.Read(); len(findings) > 0 {
+	if _, findings := c.Read(shipped.Load); len(findings) > 0 {
 		t.Error(findings)
 	}
 	time.Sleep(10 * time.Millisecond)
 	if err := c.Pack(&again, "a test"); err != nil || !bytes.Equal(out.Bytes(), again.Bytes()) {
 		t.Errorf("the same files give another archive: %v", err)
 	}
-	if b, err := Archive("z.csar", archive(t, "only.yaml", types, "readme.txt", "x")); err != nil || b.Entry != "only.yaml" {
+	if b, err := Archive("z.csar", archive(t, "only.yaml", types, "readme.txt", "x")); err != nil ||
+		b.Entry != "only.yaml" {
 		t.Errorf("a single YAML file at the root: %v", err)
 	}
 }
@@ -97,8 +103,10 @@ func TestArchivesThatAreRefused(t *testing.T) {
 		"too much":             {archive(t, "a.yaml", "x", "b", big, "c", big, "d", "more"), "unpacks to more"},
 		"too many":             {archive(t, many...), "files; up to"},
 		"a meta file alone":    {archive(t, "TOSCA.meta", "CSAR-Version: 2.0\n", "a.yaml", "x"), "does not name"},
-		"another version":      {archive(t, "TOSCA.meta", "CSAR-Version: 1.1\nEntry-Definitions: a.yaml\n", "a.yaml", "x"), "its version is 1.1"},
-		"a template not in it": {archive(t, "TOSCA.meta", "CSAR-Version: 2.0\nEntry-Definitions: b.yaml\n", "a.yaml", "x"), "is not in it"},
+		"another version": {archive(t, "TOSCA.meta", "CSAR-Version: 1.1\nEntry-Definitions: a.yaml\n", "a.yaml",
+			"x"), "its version is 1.1"},
+		"a template not in it": {archive(t, "TOSCA.meta", "CSAR-Version: 2.0\nEntry-Definitions: b.yaml\n", "a.yaml",
+			"x"), "is not in it"},
 	} {
 		if _, err := Archive("x.csar", test.data); err == nil || !strings.Contains(err.Error(), test.want) {
 			t.Errorf("%s: %v, want %q", name, err, test.want)
@@ -120,12 +128,13 @@ func TestFolder(t *testing.T) {
 	if err := os.Symlink("../out.yaml", filepath.Join(dir, "in", "link.yaml")); err != nil {
 		t.Fatal(err)
 	}
-	b, err := Open(filepath.Join(dir, "in", "t.yaml"))
+	b, err := Open(Disk, filepath.Join(dir, "in", "t.yaml"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	src := b.Source()
-	for path, ok := range map[string]bool{"sub/x.yaml": true, "link.yaml": false, "none.yaml": false, "sub": false, "../out.yaml": true} {
+	src := b.Source(shipped.Load)
+	for path, ok := range map[string]bool{"sub/x.yaml": true, "link.yaml": false, "none.yaml": false, "sub": false,
+		"../out.yaml": true} {
 		if _, err := src.Open(path); (err == nil) != ok {
 			t.Errorf("%s: %v", path, err)
 		}
@@ -135,7 +144,7 @@ func TestFolder(t *testing.T) {
 		t.Errorf("what lies outside was packed: %v", err)
 	}
 	for _, name := range []string{dir, filepath.Join(dir, "none.yaml")} {
-		if _, err := Open(name); err == nil {
+		if _, err := Open(Disk, name); err == nil {
 			t.Errorf("%s can be opened", name)
 		}
 	}
@@ -150,7 +159,7 @@ func FuzzArchive(f *testing.F) {
 		if err != nil {
 			return
 		}
-		b.Read()
+		b.Read(shipped.Load)
 		for path := range b.Files() {
 			if strings.HasPrefix(path, "..") || strings.HasPrefix(path, "/") {
 				t.Errorf("it read %s", path)

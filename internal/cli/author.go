@@ -25,12 +25,15 @@ const own = "own"
 
 func (p *Program) check() *cobra.Command {
 	var asJSON bool
-	cmd := &cobra.Command{Use: "check FILE...", Short: "Check templates and stack files; with --target, against what is in the cloud", Args: cobra.MinimumNArgs(1)}
+	cmd := &cobra.Command{Use: "check FILE...",
+		Short: "Check templates and stack files; with --target, against what is in the cloud",
+		Args:  cobra.MinimumNArgs(1)}
 	v := valueFlags(cmd)
 	cmd.Flags().BoolVar(&asJSON, "json", false, "findings as JSON")
 	target := cmd.Flags().Lookup("target")
 	target.NoOptDefVal = own
-	target.Usage = "check against the target too: that of the stack file, or --target=account/region for a template alone"
+	target.Usage = "check against the target too: that of the stack file, or --target=account/region for a " +
+		"template alone"
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		return p.with(func(a *app.App) error {
 			all := tosca.Findings{}
@@ -82,8 +85,10 @@ func beside(args []string) (target string, files []string) {
 
 func (p *Program) format() *cobra.Command {
 	var checkOnly, print bool
-	cmd := &cobra.Command{Use: "fmt FILE...", Short: "Write templates and stack files in their one form; - reads from the input", Args: cobra.MinimumNArgs(1)}
-	cmd.Flags().BoolVar(&checkOnly, "check", false, "change nothing; exit with 1 and name the files that are not in their form")
+	cmd := &cobra.Command{Use: "fmt FILE...",
+		Short: "Write templates and stack files in their one form; - reads from the input", Args: cobra.MinimumNArgs(1)}
+	cmd.Flags().BoolVar(&checkOnly, "check", false,
+		"change nothing; exit with 1 and name the files that are not in their form")
 	cmd.Flags().BoolVar(&print, "print", false, "print the formatted text and change nothing")
 	cmd.RunE = func(_ *cobra.Command, args []string) error {
 		failed := false
@@ -133,7 +138,8 @@ type jsonInput struct {
 
 func (p *Program) resolve() *cobra.Command {
 	var origins, asJSON bool
-	cmd := &cobra.Command{Use: "resolve FILE", Short: "Print a template with its inputs filled in and its counts expanded", Args: cobra.ExactArgs(1)}
+	cmd := &cobra.Command{Use: "resolve FILE",
+		Short: "Print a template with its inputs filled in and its counts expanded", Args: cobra.ExactArgs(1)}
 	v := valueFlags(cmd)
 	cmd.Flags().BoolVar(&origins, "origins", false, "print the value of each input, and where it comes from")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "with --origins: as JSON")
@@ -186,37 +192,41 @@ func (p *Program) origins(d *app.Draft, asJSON bool) error {
 }
 
 func (p *Program) schema() *cobra.Command {
-	cmd := &cobra.Command{Use: "schema template | stack [TEMPLATE] | rules", Short: "Print the JSON Schema of templates, of stack files or of rules, for editors",
+	cmd := &cobra.Command{Use: "schema template | stack [TEMPLATE] | rules",
+		Short: "Print the JSON Schema of templates, of stack files or of rules, for editors",
 		Long: `Print a JSON Schema: of templates with the shipped types, of stack files, or of
 files of rules.
-With the path of a template, the schema of stack files knows its inputs.`, Args: cobra.RangeArgs(1, 2), ValidArgs: []string{"template", "stack", "rules"}}
+With the path of a template, the schema of stack files knows its inputs.`,
+		Args: cobra.RangeArgs(1, 2), ValidArgs: []string{"template", "stack", "rules"}}
 	cmd.RunE = func(_ *cobra.Command, args []string) error {
 		switch {
 		case args[0] == "template" && len(args) == 1:
-			return p.json(tosca.Schema(profile.Library()))
+			return p.json(tosca.Schema(profile.Read().Library))
 		case args[0] == "rules" && len(args) == 1:
 			return p.json(rules.FileSchema())
 		case args[0] == "stack" && len(args) == 1:
 			return p.json(stack.FileSchema(nil))
 		case args[0] == "stack":
-			b, err := bundle.Open(args[1])
+			b, err := bundle.Open(bundle.Disk, args[1])
 			if err != nil {
 				return err
 			}
-			f, findings := b.Read()
+			f, findings := b.Read(profile.Read().Load)
 			if p.findings(findings); findings.HasErrors() || f.Service == nil {
 				return exit(ExitRefused)
 			}
 			return p.json(stack.FileSchema(append([]*tosca.Property{}, f.Service.Inputs...)))
 		}
-		return usage{fmt.Errorf("there is a schema of 'template', of 'stack' and of 'rules', not of '%s'", strings.Join(args, " "))}
+		return usage{fmt.Errorf("there is a schema of 'template', of 'stack' and of 'rules', not of '%s'",
+			strings.Join(args, " "))}
 	}
 	return cmd
 }
 
 func (p *Program) pack() *cobra.Command {
 	var out, entry string
-	cmd := &cobra.Command{Use: "pack DIR -o FILE.csar", Short: "Pack a template and all that it reads into an archive", Args: cobra.ExactArgs(1)}
+	cmd := &cobra.Command{Use: "pack DIR -o FILE.csar",
+		Short: "Pack a template and all that it reads into an archive", Args: cobra.ExactArgs(1)}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the archive to write")
 	cmd.Flags().StringVar(&entry, "entry", "", "the template, where the folder has several")
 	_ = cmd.MarkFlagRequired("output") // it is there
@@ -261,7 +271,8 @@ func (p *Program) starters() *cobra.Command {
 
 func (p *Program) newFrom() *cobra.Command {
 	var target string
-	cmd := &cobra.Command{Use: "new STARTER DIR", Short: "Begin a stack: write a starter and its stack file into a folder", Args: cobra.ExactArgs(2)}
+	cmd := &cobra.Command{Use: "new STARTER DIR",
+		Short: "Begin a stack: write a starter and its stack file into a folder", Args: cobra.ExactArgs(2)}
 	cmd.Flags().StringVar(&target, "target", "", "account/region it goes to")
 	cmd.RunE = func(_ *cobra.Command, args []string) error {
 		if _, ok := stack.ParseTarget(target); target != "" && !ok {
@@ -291,23 +302,33 @@ func (p *Program) targets() *cobra.Command {
 	var asJSON bool
 	var careful, notCareful, approval, noApproval string
 	var approvers []string
-	cmd := &cobra.Command{Use: "targets", Short: "List the accounts and regions, and who one is there", Args: cobra.NoArgs}
+	cmd := &cobra.Command{Use: "targets", Short: "List the accounts and regions, and who one is there",
+		Args: cobra.NoArgs}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	cmd.Flags().StringVar(&careful, "careful", "", "make this target a careful one: its stacks are slower to confirm")
 	cmd.Flags().StringVar(&notCareful, "not-careful", "", "make this target an ordinary one again")
-	cmd.Flags().StringVar(&approval, "approval", "", "let deployments to this target need the approval of a second person")
-	cmd.Flags().StringArrayVar(&approvers, "approver", nil, "with --approval: the identity of one who may give it ('brickrow identity' prints one's own); may be given several times")
+	cmd.Flags().StringVar(&approval, "approval", "",
+		"let deployments to this target need the approval of a second person")
+	cmd.Flags().StringArrayVar(&approvers, "approver", nil,
+		"with --approval: the identity of one who may give it ('brickrow identity' prints one's own); may be given "+
+			"several times")
 	cmd.Flags().StringVar(&noApproval, "no-approval", "", "let them need none again")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		return p.with(func(a *app.App) error {
+			ctx := cmd.Context()
 			for _, set := range []struct {
-				what, target string
-				on           bool
-			}{{"careful", careful, true}, {"careful", notCareful, false}, {"approval", approval, true}, {"approval", noApproval, false}} {
+				target string
+				do     func(target string) error
+			}{
+				{careful, func(t string) error { return a.Set(ctx, app.Careful, t) }},
+				{notCareful, func(t string) error { return a.Unset(ctx, app.Careful, t) }},
+				{approval, func(t string) error { return a.Set(ctx, app.NeedsApproval, t, approvers...) }},
+				{noApproval, func(t string) error { return a.Unset(ctx, app.NeedsApproval, t) }},
+			} {
 				if set.target == "" {
 					continue
 				}
-				if err := a.Set(cmd.Context(), set.what, set.target, set.on, approvers...); err != nil {
+				if err := set.do(set.target); err != nil {
 					return err
 				}
 			}

@@ -58,7 +58,8 @@ func TestWritingAStack(t *testing.T) {
 	s.wants(out, "nodes: 4", "- cluster: ridge_cluster")
 	flat := s.write("flat.yaml", out)
 	s.run(0, "fmt", "--check", flat, template, file)
-	s.run(1, "resolve", s.write("needs.yaml", strings.Replace(out, "  node_templates:", "  inputs: { must: { type: string } }\n  node_templates:", 1)))
+	s.run(1, "resolve", s.write("needs.yaml",
+		strings.Replace(out, "  node_templates:", "  inputs: { must: { type: string } }\n  node_templates:", 1)))
 
 	untidy := s.write("untidy.yaml", strings.Replace(out, "type: Network", "type:   'Network'", 1))
 	out, _ = s.run(1, "fmt", "--check", untidy)
@@ -83,7 +84,8 @@ func TestWritingAStack(t *testing.T) {
 	s.wants(out, "mine.csar: 1 files")
 	s.run(2, "pack", s.dir, "-o", "mine.txt")
 	s.run(0, "check", archive)
-	packed := s.write("packed.stack.yaml", "stack: cluster-with-workload\ntemplate: mine.csar\ntarget: workshop/birch-1\n")
+	packed := s.write("packed.stack.yaml",
+		"stack: cluster-with-workload\ntemplate: mine.csar\ntarget: workshop/birch-1\n")
 	s.run(0, "deploy", packed, "--yes")
 	out, _ = s.run(0, "whatif", file, "--expect-none")
 	s.wants(out, "no changes")
@@ -111,7 +113,8 @@ func TestReviewsAndCarefulTargets(t *testing.T) {
 	s := newShell(t)
 	file := s.file("bulletin-test.stack.yaml")
 	out, _ := s.run(0, "whatif", file, "--markdown")
-	s.wants(out, "# bulletin-test in workshop/alder-1", "- **interruption** readings\\_db restarts", "### ▲ new `reader#2`", "because input readers is 3, was 2")
+	s.wants(out, "# bulletin-test in workshop/alder-1", "- **interruption** readings\\_db restarts",
+		"### ▲ new `reader#2`", "because input readers is 3, was 2")
 	s.run(2, "whatif", file, "--markdown", "--json")
 	out, _ = s.run(0, "whatif", file, "--json")
 	s.wants(out, `"op": "replace"`, `"path": "/properties/size"`, `"kind": "input"`, `"line": 7`)
@@ -137,7 +140,8 @@ func TestComparingAndRehearsing(t *testing.T) {
 	s := newShell(t)
 	test, live := s.file("bulletin-test.stack.yaml"), s.file("bulletin-live.stack.yaml")
 	out, _ := s.run(0, "whatif", live, "--from", test)
-	s.wants(out, "bulletin-live in summit/birch-1", "compared with", "this cannot be deployed", "storage: 20 GiB → 200 GiB", "input db_storage is 200 GiB, was 20 GiB", "the stack file gives other tags")
+	s.wants(out, "bulletin-live in summit/birch-1", "compared with", "this cannot be deployed",
+		"storage: 20 GiB → 200 GiB", "input db_storage is 200 GiB, was 20 GiB", "the stack file gives other tags")
 	if strings.Contains(out, "! data") || strings.Contains(out, "! interruption") {
 		t.Errorf("nothing is carried out, and yet there is a risk:\n%s", out)
 	}
@@ -158,7 +162,8 @@ func TestComparingAndRehearsing(t *testing.T) {
 	s.run(1, "whatif", test, "--from", "nowhere.stack.yaml")
 
 	out, _ = s.run(0, "whatif", test, "--fail-at", "reader#2")
-	s.wants(out, "If reader#2 failed, after", "done by then", "delete reader#2", "put back readings_db", "all would be as before")
+	s.wants(out, "If reader#2 failed, after", "done by then", "delete reader#2", "put back readings_db",
+		"all would be as before")
 	s.wants(first(s.run(0, "whatif", test, "--fail-at", "reader#2", "--json")), `"returns": true`, `"undo"`)
 	_, errs = s.run(1, "whatif", test, "--fail-at", "frames")
 	s.wants(errs, "nothing would be done to frames")
@@ -193,8 +198,10 @@ func TestTheTextFitsIntoALog(t *testing.T) {
 		t.Fatal(err)
 	}
 	long := strings.Repeat("measure the snow, then the wind; ", 80) + strings.Repeat("x", 300) + " the end"
-	s.write("bulletin.yaml", strings.Replace(string(b), "label: { $concat: [ reader-, $node_index ] }", "label: reader\n        user_data: \""+long+"\"", 1))
-	out, _ := s.run(0, "whatif", s.file("bulletin-test.stack.yaml"), "-i", "db_version=14", "-i", "site=proof", "-i", "domain=another.example")
+	s.write("bulletin.yaml", strings.Replace(string(b), "label: { $concat: [ reader-, $node_index ] }",
+		"label: reader\n        user_data: \""+long+"\"", 1))
+	out, _ := s.run(0, "whatif", s.file("bulletin-test.stack.yaml"), "-i", "db_version=14", "-i", "site=proof", "-i",
+		"domain=another.example")
 	for line := range strings.Lines(out) {
 		if n := len([]rune(strings.TrimSuffix(line, "\n"))); n > 80 {
 			t.Errorf("a line has %d columns: %s", n, line)
@@ -207,7 +214,8 @@ func TestTheTextFitsIntoALog(t *testing.T) {
 // is not there, and once what they share.
 func TestCheckingSeveralFiles(t *testing.T) {
 	s := newShell(t)
-	s.write("shared.yaml", "tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  node_templates:\n    a: { type: Tropic }\n")
+	s.write("shared.yaml",
+		"tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  node_templates:\n    a: { type: Tropic }\n")
 	one := s.write("one.stack.yaml", "stack: one\ntemplate: shared.yaml\ntarget: workshop/alder-1\n")
 	two := s.write("two.stack.yaml", "stack: two\ntemplate: shared.yaml\ntarget: workshop/alder-1\n")
 	_, errs := s.run(1, "check", one, s.file("missing.yaml"), two)

@@ -15,7 +15,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"brickrow/internal/app"
-	"brickrow/internal/store"
+	"brickrow/internal/run"
+	"brickrow/internal/stack"
 )
 
 // The exit codes.
@@ -40,8 +41,9 @@ type usage struct{ error }
 type Program struct {
 	In       io.Reader
 	Out, Err io.Writer
-	// Interface opens the full-screen interface; nil where there is none.
-	Interface func(ctx context.Context, a *app.App, demo bool) error
+	// Interface opens the full-screen interface, with the stack files of folders; nil
+	// where there is none.
+	Interface func(ctx context.Context, a *app.App, folders ...string) error
 	home      string
 	tokens    map[string]string // handed over to a process that carries out
 	terminal  bool
@@ -74,7 +76,8 @@ func (p *Program) Run(ctx context.Context, args []string) int {
 
 // isUsage recognises the errors that cobra makes of a wrong call.
 func isUsage(err error) bool {
-	for _, start := range []string{"unknown command", "unknown flag", "unknown shorthand", "accepts ", "requires ", "flag needs", "invalid argument", "required flag", "if any flags"} {
+	for _, start := range []string{"unknown command", "unknown flag", "unknown shorthand", "accepts ", "requires ",
+		"flag needs", "invalid argument", "required flag", "if any flags"} {
 		if strings.HasPrefix(err.Error(), start) {
 			return true
 		}
@@ -91,13 +94,20 @@ Without a command it opens the full-screen interface.`,
 		Args:          cobra.NoArgs,
 		SilenceErrors: true, SilenceUsage: true,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return p.with(func(a *app.App) error { return p.open(cmd.Context(), a, false) })
+			var folders []string
+			if wd, err := os.Getwd(); err == nil { // without it there are the stacks all the same
+				folders = append(folders, wd)
+			}
+			return p.with(func(a *app.App) error { return p.open(cmd.Context(), a, folders...) })
 		},
 	}
 	root.CompletionOptions.HiddenDefaultCmd = true
-	root.PersistentFlags().StringVar(&p.home, "home", "", "folder of the data (BRICKROW_HOME, else the user's data folder)")
-	root.AddCommand(p.demo(), p.starters(), p.newFrom(), p.check(), p.format(), p.resolve(), p.schema(), p.pack(), p.targets(), p.rules(), p.whatif(), p.draw(), p.approve(), p.identity(), p.deploy(), p.watch(), p.resume(), p.cancel(), p.undo(), p.remove(),
-		p.stacks(), p.show(), p.results(), p.events(), p.yard(), p.carryOut())
+	root.PersistentFlags().StringVar(&p.home, "home", "",
+		"folder of the data (BRICKROW_HOME, else the user's data folder)")
+	root.AddCommand(p.demo(), p.starters(), p.newFrom(), p.check(), p.format(), p.resolve(), p.schema(), p.pack(),
+		p.targets(), p.rules(), p.whatif(), p.draw(), p.approve(), p.identity(), p.deploy(), p.watch(), p.resume(),
+		p.cancel(), p.undo(), p.remove(),
+		p.stacks(), p.show(), p.results(), p.events(), p.store(), p.yard(), p.carryOut())
 	return root
 }
 
@@ -111,9 +121,9 @@ func (p *Program) with(f func(a *app.App) error) error {
 }
 
 // onStack opens the program's data and finds a stack by name.
-func (p *Program) onStack(ctx context.Context, name string, f func(a *app.App, st *store.Stack) error) error {
+func (p *Program) onStack(ctx context.Context, name string, f func(a *app.App, st *stack.Stack) error) error {
 	return p.with(func(a *app.App) error {
-		st, err := a.Store.Find(ctx, name)
+		st, err := a.Find(ctx, name)
 		if err != nil {
 			return err
 		}
@@ -121,11 +131,11 @@ func (p *Program) onStack(ctx context.Context, name string, f func(a *app.App, s
 	})
 }
 
-func (p *Program) open(ctx context.Context, a *app.App, demo bool) error {
+func (p *Program) open(ctx context.Context, a *app.App, folders ...string) error {
 	if p.Interface == nil || !p.terminal {
 		return usage{errors.New("the interface needs a terminal; 'brickrow --help' lists the commands that do not")}
 	}
-	return p.Interface(ctx, a, demo)
+	return p.Interface(ctx, a, folders...)
 }
 
 func (p *Program) isTerminal() bool {
@@ -161,13 +171,13 @@ func (p *Program) json(x any) error {
 }
 
 // code is the exit code of a run that has ended.
-func code(r *store.Run) error {
+func code(r *run.Record) error {
 	switch r.State {
-	case store.RunDone:
+	case run.StatusDone:
 		return nil
-	case store.RunUndone:
+	case run.StatusUndone:
 		return exit(ExitUndone)
-	case store.RunStuck:
+	case run.StatusStuck:
 		return exit(ExitStuck)
 	}
 	return exit(ExitRefused)

@@ -31,7 +31,7 @@ func newShell(t *testing.T) *shell {
 	t.Setenv("BRICKROW_YARD_SPEED", "5000")
 	t.Setenv("BRICKROW_CLOUD", "")
 	home := filepath.Join(t.TempDir(), "home")
-	if err := demo.Prepare(t.Context(), home, false, func(string) {}); err != nil {
+	if err := demo.Prepare(t.Context(), home, func(string) {}); err != nil {
 		t.Fatal(err)
 	}
 	return &shell{t, home, demo.Project(home)}
@@ -40,12 +40,19 @@ func newShell(t *testing.T) *shell {
 // run calls a command and wants an exit code.
 func (s *shell) run(want int, args ...string) (out, errs string) {
 	s.t.Helper()
+	got, out, errs := s.try(args...)
+	if got != want {
+		s.t.Fatalf("brickrow %s: exit %d, want %d\n%s%s", strings.Join(args, " "), got, want, out, errs)
+	}
+	return out, errs
+}
+
+// try calls a command, however it ends.
+func (s *shell) try(args ...string) (code int, out, errs string) {
 	var o, e bytes.Buffer
 	p := &Program{In: strings.NewReader(""), Out: &o, Err: &e}
-	if got := p.Run(s.t.Context(), append(args, "--home", s.home)); got != want {
-		s.t.Fatalf("brickrow %s: exit %d, want %d\n%s%s", strings.Join(args, " "), got, want, o.String(), e.String())
-	}
-	return o.String(), e.String()
+	code = p.Run(s.t.Context(), append(args, "--home", s.home))
+	return code, o.String(), e.String()
 }
 
 func (s *shell) file(name string) string { return filepath.Join(s.dir, name) }
@@ -84,7 +91,8 @@ func TestTheStory(t *testing.T) {
 	out, _ := s.run(0, "stacks", "--removed")
 	s.wants(out, "bulletin-live", "bulletin-test", "ridge-base", "snow-probe", "removed")
 	out, _ = s.run(ExitChanges, "whatif", testFile, "--expect-none")
-	s.wants(out, "1 new, 2 edit", "input readers is 3, was 2 (bulletin-test.stack.yaml:7)", "changed by hand in the cloud")
+	s.wants(out, "1 new, 2 edit", "input readers is 3, was 2 (bulletin-test.stack.yaml:7)",
+		"changed by hand in the cloud")
 	out, _ = s.run(0, "deploy", testFile, "--yes")
 	s.wants(out, "run 4: done", "http://bulletin.test.kestrelridge.example", "(secret)")
 	s.run(0, "whatif", testFile, "--expect-none")
@@ -120,7 +128,8 @@ func TestTheStory(t *testing.T) {
 
 func TestWithoutATerminalNothingIsAsked(t *testing.T) {
 	s := newShell(t)
-	for _, args := range [][]string{{"deploy", s.file("bulletin-test.stack.yaml")}, {"delete", "bulletin-test"}, {"undo", "bulletin-test"}} {
+	for _, args := range [][]string{{"deploy", s.file("bulletin-test.stack.yaml")}, {"delete", "bulletin-test"},
+		{"undo", "bulletin-test"}} {
 		_, errs := s.run(ExitUsage, args...)
 		s.wants(errs, "add --yes", "workshop / alder-1")
 	}
@@ -131,7 +140,9 @@ func TestWithoutATerminalNothingIsAsked(t *testing.T) {
 
 func TestWrongUsage(t *testing.T) {
 	s := newShell(t)
-	for _, args := range [][]string{{"fly"}, {"deploy"}, {"deploy", "a", "b"}, {"whatif", "x", "--fast"}, {"yard", "fault", "add"}, {"deploy", "x", "--on-failure", "panic"}, {"results"}, {"undo", "x", "--to", "first"}} {
+	for _, args := range [][]string{{"fly"}, {"deploy"}, {"deploy", "a", "b"}, {"whatif", "x", "--fast"},
+		{"yard", "fault", "add"}, {"deploy", "x", "--on-failure", "panic"}, {"results"},
+		{"undo", "x", "--to", "first"}} {
 		s.run(ExitUsage, args...)
 	}
 	for _, test := range []struct {
@@ -143,12 +154,13 @@ func TestWrongUsage(t *testing.T) {
 		{[]string{"whatif", s.file("bulletin.yaml")}, "needs a stack file"},
 		{[]string{"show", "buletin-test"}, "did you mean 'bulletin-test'?"},
 		{[]string{"results", "ridge-base", "nothing"}, "it has alarm_url, domain, network_id"},
-		{[]string{"events", "ridge-base", "--run", "99"}, "no such run"},
+		{[]string{"events", "ridge-base", "--run", "99"}, "has no run 99"},
 		{[]string{"resume", "ridge-base"}, "nothing to go on with"},
 		{[]string{"undo", "ridge-base", "--yes"}, "no former revision"},
 		{[]string{"undo", "ridge-base", "--to", "7", "--yes"}, "has no revision 7"},
 		{[]string{"cancel", "ridge-base"}, "has ended already"},
-		{[]string{"whatif", s.file("bulletin-test.stack.yaml"), "--target", "summit/birch-1"}, "pinned to workshop/alder-1"},
+		{[]string{"whatif", s.file("bulletin-test.stack.yaml"), "--target", "summit/birch-1"},
+			"pinned to workshop/alder-1"},
 	} {
 		_, errs := s.run(ExitRefused, test.args...)
 		s.wants(errs, test.word)
@@ -162,13 +174,15 @@ func TestCheck(t *testing.T) {
 	s := newShell(t)
 	out, _ := s.run(0, "check", s.file("bulletin.yaml"), s.file("bulletin-test.stack.yaml"))
 	s.wants(out, "nothing wrong found")
-	bad := s.write("bad.yaml", "tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  inputs:\n    must: { type: string }\n  node_templates:\n    net: { type: Netwrk }\n    topic: { type: Topic, properties: { lable: x } }\n")
-	stackFile := s.write("bad.stack.yaml", "stack: bad-one\ntemplate: bad.yaml\ntarget: workshop/nowhere-1\ninputs: { other: 1 }\n")
+	bad := s.write("bad.yaml",
+		"tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  inputs:\n    must: { type: string }\n  node_templates:\n    net: { type: Netwrk }\n    topic: { type: Topic, properties: { lable: x } }\n")
+	stackFile := s.write("bad.stack.yaml",
+		"stack: bad-one\ntemplate: bad.yaml\ntarget: workshop/nowhere-1\ninputs: { other: 1 }\n")
 	out, _ = s.run(ExitRefused, "check", stackFile, "--json")
 	found := decode[struct {
 		Findings []struct {
-			File, Severity, Code, Message, Mend string
-			Line, Column                        int
+			File, Severity, Code, Message, Fix string
+			Line, Column                       int
 		}
 	}](t, out)
 	var codes []string
@@ -181,7 +195,8 @@ func TestCheck(t *testing.T) {
 	}
 	_, errs := s.run(ExitRefused, "check", bad)
 	s.wants(errs, "bad.yaml:7:18: error: there is no node type 'Netwrk' [unknown-type]", "did you mean 'Network'?")
-	if out, _ = s.run(0, "check", s.file("ridge-base.yaml"), "--json"); strings.Join(strings.Fields(out), "") != `{"findings":[]}` {
+	if out, _ = s.run(0, "check", s.file("ridge-base.yaml"), "--json"); strings.Join(strings.Fields(out),
+		"") != `{"findings":[]}` {
 		t.Errorf("nothing found: %s", out)
 	}
 	s.write("good.stack.yaml", "stack: good-one\ntemplate: ridge-base.yaml\ntarget: workshop/nowhere-1\n")
@@ -198,7 +213,8 @@ func TestWhatifJSON(t *testing.T) {
 			t.Errorf("there is no %s", key)
 		}
 	}
-	if got["target"] != "workshop/alder-1" || got["base_revision"] != 2.0 || fmt.Sprint(got["tally"]) != "map[drop:0 edit:3 new:1 results:1 same:18 swap:1]" {
+	if got["target"] != "workshop/alder-1" || got["base_revision"] != 2.0 ||
+		fmt.Sprint(got["tally"]) != "map[drop:0 edit:3 new:1 results:1 same:18 swap:1]" {
 		t.Errorf("%v %v %v", got["target"], got["base_revision"], got["tally"])
 	}
 	s.wants(out, `"kind": "data"`, `"effect": "swap"`, `"unknown": true`)
@@ -207,7 +223,8 @@ func TestWhatifJSON(t *testing.T) {
 func TestResultsAndEvents(t *testing.T) {
 	s := newShell(t)
 	out, _ := s.run(0, "results", "bulletin-test", "--json")
-	if got := decode[map[string]string](t, out); got["keeper_password"] != "(secret)" || got["gate_address"] != "203.0.113.2" {
+	if got := decode[map[string]string](t, out); got["keeper_password"] != "(secret)" ||
+		got["gate_address"] != "203.0.113.2" {
 		t.Errorf("%v", got)
 	}
 	out, _ = s.run(0, "results", "bulletin-test", "keeper_password")
@@ -220,7 +237,8 @@ func TestResultsAndEvents(t *testing.T) {
 	lines := strings.Split(strings.TrimSpace(out), "\n")
 	for i, line := range lines {
 		e := decode[map[string]any](t, line)
-		for _, key := range []string{"run", "seq", "time", "resource", "type", "state", "step", "reason", "elapsed_ms", "cloud_id"} {
+		for _, key := range []string{"run", "seq", "time", "resource", "type", "state", "step", "reason",
+			"elapsed_ms", "cloud_id"} {
 			if _, ok := e[key]; !ok {
 				t.Fatalf("an event has no %s: %s", key, line)
 			}
@@ -298,7 +316,8 @@ func TestFaultCommands(t *testing.T) {
 	s := newShell(t)
 	out, _ := s.run(0, "yard", "fault", "list")
 	s.wants(out, "no faults")
-	s.run(0, "yard", "fault", "add", "--type", "Queue", "--on", "delete", "--times", "0", "--mode", "busy", "--reason", "held\x1b[2J")
+	s.run(0, "yard", "fault", "add", "--type", "Queue", "--on", "delete", "--times", "0", "--mode", "busy",
+		"--reason", "held\x1b[2J")
 	out, _ = s.run(0, "yard", "fault", "list")
 	s.wants(out, "busy", "type Queue", "on delete", "until cleared", "held·[2J")
 	s.run(0, "yard", "fault", "clear")
@@ -324,13 +343,15 @@ func TestDemoIsKeptAndMadeAgain(t *testing.T) {
 	var o, e bytes.Buffer
 	p := &Program{In: strings.NewReader(""), Out: &o, Err: &e}
 	p.Run(t.Context(), []string{"stacks", "--home", mine})
-	if code := p.Run(t.Context(), []string{"demo", "--prepare-only", "--reset", "--home", mine}); code != ExitRefused || !strings.Contains(e.String(), "not the demo's") {
+	if code := p.Run(t.Context(), []string{"demo", "--prepare-only", "--reset", "--home",
+		mine}); code != ExitRefused || !strings.Contains(e.String(), "not the demo's") {
 		t.Errorf("the demo in a folder of somebody's: %d %s", code, e.String())
 	}
 }
 
 func TestSeconds(t *testing.T) {
-	for s, want := range map[float64]string{0: "0.0 s", 2.34: "2.3 s", 12: "12 s", 110: "1 min 50 s", 3700: "1 h 01 min"} {
+	for s, want := range map[float64]string{0: "0.0 s", 2.34: "2.3 s", 12: "12 s", 110: "1 min 50 s",
+		3700: "1 h 01 min"} {
 		if got := whatif.Length(s); got != want {
 			t.Errorf("%v s is %q, want %q", s, got, want)
 		}

@@ -19,7 +19,8 @@ import (
 func (p *Program) draw() *cobra.Command {
 	var as, out string
 	var number int
-	cmd := &cobra.Command{Use: "draw STACK|STACKFILE|CHANGESET -o FILE.svg|FILE.pdf", Short: "Draw a stack, what a deployment would change, or how long a run took", Args: cobra.ExactArgs(1)}
+	cmd := &cobra.Command{Use: "draw STACK|STACKFILE|CHANGESET -o FILE.svg|FILE.pdf",
+		Short: "Draw a stack, what a deployment would change, or how long a run took", Args: cobra.ExactArgs(1)}
 	v := valueFlags(cmd)
 	cmd.Flags().StringVar(&as, "as", "", "wall (what rests on what), changes (the what-if) or times (of a run)")
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the file; its name ends in .svg or .pdf")
@@ -54,7 +55,8 @@ func (p *Program) draw() *cobra.Command {
 
 // picture makes the picture of a stack by name, of a stack file, or of a saved
 // change set.
-func (p *Program) picture(ctx context.Context, a *app.App, name, as string, number int, v app.Values) (draw.Picture, error) {
+func (p *Program) picture(ctx context.Context, a *app.App, name, as string, number int,
+	v app.Values) (draw.Picture, error) {
 	_, err := os.Stat(name)
 	isFile := err == nil
 	if !isFile && (strings.Contains(name, ".") || strings.ContainsRune(name, filepath.Separator)) {
@@ -72,7 +74,7 @@ func (p *Program) picture(ctx context.Context, a *app.App, name, as string, numb
 	case "changes":
 		file := name
 		if !isFile {
-			st, err := a.Store.Find(ctx, name)
+			st, err := a.Find(ctx, name)
 			if err != nil {
 				return nil, err
 			}
@@ -92,7 +94,7 @@ func (p *Program) picture(ctx context.Context, a *app.App, name, as string, numb
 	if isFile {
 		return nil, usage{errors.New("name a stack for that, not a file")}
 	}
-	st, err := a.Store.Find(ctx, name)
+	st, err := a.Find(ctx, name)
 	if err != nil {
 		return nil, err
 	}

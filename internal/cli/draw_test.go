@@ -20,7 +20,8 @@ func TestDraw(t *testing.T) {
 			out := s.file("picture." + ext)
 			s.run(0, "draw", c.name, "--as", c.as, "-o", out)
 			b, err := os.ReadFile(out)
-			if err != nil || ext == "svg" && !strings.Contains(string(b), c.shows) || ext == "pdf" && !strings.HasPrefix(string(b), "%PDF") {
+			if err != nil || ext == "svg" && !strings.Contains(string(b), c.shows) ||
+				ext == "pdf" && !strings.HasPrefix(string(b), "%PDF") {
 				t.Errorf("%s as %s in %s does not show %q (%v)", c.name, c.as, ext, c.shows, err)
 			}
 		}
@@ -44,22 +45,26 @@ func TestDraw(t *testing.T) {
 func TestRulesCommand(t *testing.T) {
 	s := newShell(t)
 	out, _ := s.run(0, "rules", "test", s.file("rules"))
-	if !strings.Contains(out, "good  readings-stay: the live one may not") || !strings.Contains(out, "3 rules, 8 tests, 0 bad") {
+	if !strings.Contains(out, "good  readings-stay: the live one may not") ||
+		!strings.Contains(out, "3 rules, 8 tests, 0 bad") {
 		t.Error(out)
 	}
 	s.run(0, "check", s.file("rules/valley.yaml"))
 	s.run(0, "fmt", "--check", s.file("rules/valley.yaml"))
 	s.run(1, "rules", "test", s.file("none"))
-	bad := s.write("bad.yaml", "rules:\n  - { id: a, message: m, require: 'true' }\n  - { id: b, message: m, require: 'true' }\ntests:\n  - { name: it cannot, rule: a, expect: fail }\n")
+	bad := s.write("bad.yaml",
+		"rules:\n  - { id: a, message: m, require: 'true' }\n  - { id: b, message: m, require: 'true' }\ntests:\n  - { name: it cannot, rule: a, expect: fail }\n")
 	out, _ = s.run(1, "rules", "test", bad)
-	if !strings.Contains(out, "bad   a: it cannot\n      it should fail, and it passes") || !strings.Contains(out, "without a test: b") {
+	if !strings.Contains(out, "bad   a: it cannot\n      it should fail, and it passes") ||
+		!strings.Contains(out, "without a test: b") {
 		t.Error(out)
 	}
 	out, _ = s.run(1, "rules", "test", "--json", bad)
 	if !strings.Contains(out, `"untested"`) || !strings.Contains(out, `"good": false`) {
 		t.Error(out)
 	}
-	_, errs := s.run(1, "rules", "test", s.write("worse.yaml", "rules:\n  - { id: a, message: m, require: 'after.' }\n"))
+	_, errs := s.run(1, "rules", "test",
+		s.write("worse.yaml", "rules:\n  - { id: a, message: m, require: 'after.' }\n"))
 	if !strings.Contains(errs, "worse.yaml:2:") || !strings.Contains(errs, "[broken-rule]") {
 		t.Error(errs)
 	}

@@ -16,14 +16,16 @@ import (
 	"brickrow/internal/app"
 	"brickrow/internal/cloud"
 	"brickrow/internal/demo"
-	"brickrow/internal/store"
+	"brickrow/internal/profile"
+	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 	"brickrow/internal/yard"
 )
 
 func (p *Program) demo() *cobra.Command {
 	var reset, prepareOnly bool
-	cmd := &cobra.Command{Use: "demo", Short: "Open the interface on the demo of Kestrel Ridge, with the stand-in cloud", Args: cobra.NoArgs}
+	cmd := &cobra.Command{Use: "demo",
+		Short: "Open the interface on the demo of Kestrel Ridge, with the stand-in cloud", Args: cobra.NoArgs}
 	cmd.Flags().BoolVar(&reset, "reset", false, "begin the demo again")
 	cmd.Flags().BoolVar(&prepareOnly, "prepare-only", false, "make the demo's data and leave")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
@@ -32,7 +34,11 @@ func (p *Program) demo() *cobra.Command {
 			home = app.Home("") + "-demo"
 		}
 		home = app.Home(home)
-		if err := demo.Prepare(cmd.Context(), home, reset, func(s string) { fmt.Fprintln(p.Err, s) }); err != nil {
+		make := demo.Prepare
+		if reset {
+			make = demo.Reset
+		}
+		if err := make(cmd.Context(), home, func(s string) { fmt.Fprintln(p.Err, s) }); err != nil {
 			return err
 		}
 		if prepareOnly {
@@ -47,7 +53,7 @@ func (p *Program) demo() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return errors.Join(p.open(cmd.Context(), a, true), a.Close())
+		return errors.Join(p.open(cmd.Context(), a, demo.Project(home)), a.Close())
 	}
 	return cmd
 }
@@ -55,7 +61,7 @@ func (p *Program) demo() *cobra.Command {
 type jsonStack struct {
 	Name     string      `json:"name"`
 	Target   string      `json:"target"`
-	State    store.State `json:"state"`
+	State    stack.State `json:"state"`
 	Revision int         `json:"revision"`
 	LastRun  int         `json:"last_run"`
 	Updated  time.Time   `json:"updated"`
@@ -68,27 +74,26 @@ func (p *Program) stacks() *cobra.Command {
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		return p.with(func(a *app.App) error {
-			list, err := a.Store.Stacks(cmd.Context())
-			if err != nil {
-				return err
-			}
-			runs, err := a.Store.LastRuns(cmd.Context())
+			list, err := a.Stacks(cmd.Context())
 			if err != nil {
 				return err
 			}
 			out := []jsonStack{}
 			notes := []string{}
-			for _, st := range list {
-				if st.State == store.Removed && !removed {
+			for _, o := range list {
+				st := o.Stack
+				if st.State == stack.Removed && !removed {
 					continue
 				}
 				j := jsonStack{st.Name, st.Target.String(), st.State, st.Revision, 0, st.Updated.UTC()}
-				if r := runs[st.ID]; r != nil {
-					j.LastRun = r.Number
+				if o.Run != nil {
+					j.LastRun = o.Run.Number
 				}
 				note := ""
-				if ways, err := a.WaysOut(cmd.Context(), st); err == nil && ways.Resume {
-					note = "  did not come to its end: " + ways.String()
+				if o.Waits() {
+					if ways, err := a.WaysOut(cmd.Context(), st); err == nil {
+						note = "  did not come to its end: " + ways.String()
+					}
 				}
 				out, notes = append(out, j), append(notes, note)
 			}
@@ -96,14 +101,17 @@ func (p *Program) stacks() *cobra.Command {
 				return p.json(out)
 			}
 			if len(out) == 0 {
-				fmt.Fprintln(p.Out, "no stacks yet: 'brickrow starters' lists small ones to begin with, 'brickrow new STARTER DIR' writes one,\n'brickrow deploy STACKFILE' deploys it; 'brickrow demo' shows some")
+				fmt.Fprintln(p.Out,
+					"no stacks yet: 'brickrow starters' lists small ones to begin with, 'brickrow new STARTER DIR' "+
+						"writes one,\n'brickrow deploy STACKFILE' deploys it; 'brickrow demo' shows some")
 			}
 			for i, s := range out {
 				rev := fmt.Sprintf("rev %d", s.Revision)
 				if s.Revision == 0 {
 					rev = "–"
 				}
-				fmt.Fprintf(p.Out, "%-20s %-18s %-10s %-7s %s%s\n", s.Name, s.Target, s.State, rev, s.Updated.Local().Format("2006-01-02 15:04"), notes[i])
+				fmt.Fprintf(p.Out, "%-20s %-18s %-10s %-7s %s%s\n", s.Name, s.Target, s.State, rev,
+					s.Updated.Local().Format("2006-01-02 15:04"), notes[i])
 			}
 			return nil
 		})
@@ -121,40 +129,46 @@ type jsonResource struct {
 
 func (p *Program) show() *cobra.Command {
 	var asJSON bool
-	cmd := &cobra.Command{Use: "show STACK", Short: "Show a stack: its resources, results and last run", Args: cobra.ExactArgs(1)}
+	cmd := &cobra.Command{Use: "show STACK", Short: "Show a stack: its resources, results and last run",
+		Args: cobra.ExactArgs(1)}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		ctx := cmd.Context()
-		return p.onStack(ctx, args[0], func(a *app.App, st *store.Stack) error {
-			recorded, _, err := a.Store.Recorded(ctx, st.ID)
+		return p.onStack(ctx, args[0], func(a *app.App, st *stack.Stack) error {
+			c, err := a.Contents(ctx, st)
 			if err != nil {
 				return err
 			}
-			results, err := a.Results(ctx, st)
-			if err != nil {
-				return err
-			}
+			results := c.Results
 			if asJSON {
-				resources := []jsonResource{}
-				for _, r := range recorded {
-					resources = append(resources, jsonResource{r.Name, r.Type, r.ID, r.Properties, r.Attributes})
+				parts := func(list []*stack.Recorded) []jsonResource {
+					out := []jsonResource{}
+					for _, r := range list {
+						out = append(out, jsonResource{r.Name, r.Type, r.ID, r.Properties, r.Attributes})
+					}
+					return out
 				}
-				return p.json(map[string]any{"name": st.Name, "target": st.Target.String(), "state": st.State, "revision": st.Revision, "description": st.Description, "resources": resources, "results": resultMap(results, false)})
+				return p.json(map[string]any{"old": parts(c.Old), "name": st.Name, "target": st.Target.String(),
+					"state": st.State, "revision": st.Revision, "description": st.Description,
+					"resources": parts(c.Resources), "results": resultMap(results)})
 			}
 			about := fmt.Sprintf("%s, revision %d", st.State, st.Revision)
 			if st.Revision == 0 {
 				about = string(st.State)
 			}
 			fmt.Fprintf(p.Out, "%s in %s: %s\n%s\n\n", st.Name, st.Target, about, cloud.Clean(st.Description))
-			for _, r := range recorded {
+			for _, r := range c.Resources {
 				fmt.Fprintf(p.Out, "%-20s %-14s %s\n", r.Name, r.Type, r.ID)
 			}
-			if r, err := a.Store.RunNumber(ctx, st.ID, 0); err == nil {
+			for _, r := range c.Old {
+				fmt.Fprintf(p.Out, "%-20s %-14s %s  old part: the next deployment removes it\n", r.Name, r.Type, r.ID)
+			}
+			if r, err := a.RunNumber(ctx, st, 0); err == nil && r != nil {
 				fmt.Fprintf(p.Out, "\nlast run  %d, %s by %s: %s %s\n", r.Number, r.Kind, r.By, r.State, r.Reason)
 			}
 			if len(results) > 0 {
 				fmt.Fprintln(p.Out)
-				p.resultLines(results, false)
+				p.resultLines(results, stack.Result.Text)
 			}
 			return nil
 		})
@@ -162,44 +176,56 @@ func (p *Program) show() *cobra.Command {
 	return cmd
 }
 
-func resultMap(list []store.Result, reveal bool) map[string]any {
+// resultMap is results by name; JSON hides what is secret in them.
+func resultMap(list []stack.Result) map[string]any {
 	out := map[string]any{}
 	for _, r := range list {
-		if out[r.Name] = r.Value; reveal {
-			out[r.Name] = tosca.Reveal(r.Value)
-		}
+		out[r.Name] = r.Value
+	}
+	return out
+}
+
+func revealedMap(list []stack.Result) map[string]any {
+	out := map[string]any{}
+	for _, r := range list {
+		out[r.Name] = tosca.Reveal(r.Value)
 	}
 	return out
 }
 
 func (p *Program) results() *cobra.Command {
 	var asJSON, reveal bool
-	cmd := &cobra.Command{Use: "results STACK [NAME]", Short: "Print the results of a stack, or one of them alone", Args: cobra.RangeArgs(1, 2)}
+	cmd := &cobra.Command{Use: "results STACK [NAME]", Short: "Print the results of a stack, or one of them alone",
+		Args: cobra.RangeArgs(1, 2)}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	cmd.Flags().BoolVar(&reveal, "reveal", false, "show secrets in clear")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		return p.onStack(cmd.Context(), args[0], func(a *app.App, st *store.Stack) error {
+		return p.onStack(cmd.Context(), args[0], func(a *app.App, st *stack.Stack) error {
 			list, err := a.Results(cmd.Context(), st)
 			if err != nil {
 				return err
+			}
+			text, values := stack.Result.Text, resultMap
+			if reveal {
+				text, values = stack.Result.Reveal, revealedMap
 			}
 			if len(args) == 2 {
 				var names []string
 				for _, r := range list {
 					names = append(names, r.Name)
 					if r.Name == args[1] && !asJSON {
-						fmt.Fprintln(p.Out, cloud.Clean(ResultText(r, reveal)))
+						fmt.Fprintln(p.Out, cloud.Clean(text(r)))
 						return nil
 					} else if r.Name == args[1] {
-						return p.json(resultMap([]store.Result{r}, reveal))
+						return p.json(values([]stack.Result{r}))
 					}
 				}
 				return fmt.Errorf("%s has no result '%s'; it has %s", st.Name, args[1], strings.Join(names, ", "))
 			}
 			if asJSON {
-				return p.json(resultMap(list, reveal))
+				return p.json(values(list))
 			}
-			p.resultLines(list, reveal)
+			p.resultLines(list, text)
 			return nil
 		})
 	}
@@ -214,15 +240,12 @@ func (p *Program) events() *cobra.Command {
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON, one a line")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		ctx := cmd.Context()
-		return p.onStack(ctx, args[0], func(a *app.App, st *store.Stack) error {
-			r, err := a.Store.RunNumber(ctx, st.ID, number)
-			if errors.Is(err, store.ErrNotFound) {
-				return fmt.Errorf("%s has no such run", st.Name)
-			}
+		return p.onStack(ctx, args[0], func(a *app.App, st *stack.Stack) error {
+			r, err := runOf(ctx, a, st, number)
 			if err != nil {
 				return err
 			}
-			list, err := a.Store.Events(ctx, r.ID, 0)
+			list, err := a.Events(ctx, r.ID, 0)
 			for _, e := range list {
 				p.event(r, e, asJSON)
 			}
@@ -251,7 +274,7 @@ func (p *Program) yardServe() *cobra.Command {
 		if err := app.MakeHome(home); err != nil {
 			return err
 		}
-		y, err := yard.Open(home, yard.Options{Speed: speed})
+		y, err := yard.Open(home, yard.Options{Library: profile.Read().Library, Speed: speed})
 		if err != nil {
 			return err
 		}
@@ -260,7 +283,9 @@ func (p *Program) yardServe() *cobra.Command {
 		if err != nil {
 			return fmt.Errorf("listen: %w", err)
 		}
-		fmt.Fprintf(p.Out, "the yard listens on http://%s; tokens are in %s/%s\nset BRICKROW_CLOUD=http://%s to use it\n", l.Addr(), home, yard.CredentialsFile, l.Addr())
+		fmt.Fprintf(p.Out,
+			"the yard listens on http://%s; tokens are in %s/%s\nset BRICKROW_CLOUD=http://%s to use it\n", l.Addr(),
+			home, yard.CredentialsFile, l.Addr())
 		srv := yard.Server(y.Handler())
 		ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
 		defer stop()
@@ -284,15 +309,16 @@ func (p *Program) yardResources() *cobra.Command {
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		return p.with(func(a *app.App) error {
-			list := []yard.Listed{}
-			if err := a.Cloud.Operator(cmd.Context(), http.MethodGet, "resources?stack="+name, nil, &list); err != nil {
+			list, err := a.Door.Everything(cmd.Context(), name)
+			if err != nil {
 				return err
 			}
 			if asJSON {
 				return p.json(list)
 			}
 			for _, r := range list {
-				fmt.Fprintf(p.Out, "%-26s %-14s %-18s %-16s %s\n", r.ID, r.Type, r.Account+"/"+r.Region, cloud.Clean(r.Stack), cloud.Clean(r.Node))
+				fmt.Fprintf(p.Out, "%-26s %-14s %-18s %-16s %s\n", r.ID, r.Type, r.Account+"/"+r.Region,
+					cloud.Clean(r.Stack), cloud.Clean(r.Node))
 			}
 			return nil
 		})
@@ -301,10 +327,12 @@ func (p *Program) yardResources() *cobra.Command {
 }
 
 func (p *Program) yardPermit() *cobra.Command {
-	return &cobra.Command{Use: "permit ACCOUNT ACTION...", Short: "Say what the credentials of an account may do: server:create, network:*, *:*", Args: cobra.MinimumNArgs(2),
+	return &cobra.Command{Use: "permit ACCOUNT ACTION...",
+		Short: "Say what the credentials of an account may do: server:create, network:*, *:*",
+		Args:  cobra.MinimumNArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return p.with(func(a *app.App) error {
-				return a.Cloud.Operator(cmd.Context(), http.MethodPut, "permissions", yard.Permission{Account: args[0], Actions: args[1:]}, nil)
+				return a.Door.Permit(cmd.Context(), yard.Permission{Account: args[0], Actions: args[1:]})
 			})
 		}}
 }
@@ -316,51 +344,57 @@ func (p *Program) yardFault() *cobra.Command {
 	add.Flags().StringVar(&f.Name, "name", "", "name of the node, or of one resource such as reader#0")
 	add.Flags().StringVar(&f.Type, "type", "", "type of resource")
 	add.Flags().StringVar(&f.On, "on", "", "create, update or delete (default: create and update)")
-	add.Flags().StringVar(&f.At, "at", "", "the inner step to fail in (default: the first); 'last' is the last one, 'call' refuses at once")
+	add.Flags().StringVar(&f.At, "at", "",
+		"the inner step to fail in (default: the first); 'last' is the last one, 'call' refuses at once")
 	add.Flags().IntVar(&f.Times, "times", 1, "how often; 0 is until cleared")
-	add.Flags().StringVar(&f.Mode, "mode", "fail", "fail, busy (an error that passes) or lose (the work is done, the answer lost)")
+	add.Flags().StringVar(&f.Mode, "mode", "fail",
+		"fail, busy (an error that passes) or lose (the work is done, the answer lost)")
 	add.Flags().StringVar(&f.Reason, "reason", "", "the cloud's words")
 	if err := add.MarkFlagRequired("reason"); err != nil {
 		panic(err)
 	}
 	add.RunE = func(cmd *cobra.Command, _ []string) error {
 		return p.with(func(a *app.App) error {
-			var made yard.Fault
-			if err := a.Cloud.Operator(cmd.Context(), http.MethodPost, "faults", f, &made); err != nil {
+			made, err := a.Door.AddFault(cmd.Context(), f)
+			if err != nil {
 				return err
 			}
 			fmt.Fprintf(p.Out, "fault %d added\n", made.ID)
 			return nil
 		})
 	}
-	list := &cobra.Command{Use: "list", Short: "List the faults", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		return p.with(func(a *app.App) error {
-			var faults []yard.Fault
-			if err := a.Cloud.Operator(cmd.Context(), http.MethodGet, "faults", nil, &faults); err != nil {
-				return err
-			}
-			if len(faults) == 0 {
-				fmt.Fprintln(p.Out, "no faults")
-			}
-			for _, f := range faults {
-				times := "until cleared"
-				if f.Times > 0 {
-					times = fmt.Sprintf("%d times", f.Times)
+	list := &cobra.Command{Use: "list", Short: "List the faults", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return p.with(func(a *app.App) error {
+				faults, err := a.Door.Faults(cmd.Context())
+				if err != nil {
+					return err
 				}
-				fmt.Fprintf(p.Out, "%d  %s  name %s, type %s, on %s, at %s, %s: %s\n", f.ID, f.Mode, or(f.Name, "any"), or(f.Type, "any"), or(f.On, "create or update"), or(f.At, "the first step"), times, cloud.Clean(f.Reason))
-			}
-			return nil
-		})
-	}}
-	clear := &cobra.Command{Use: "clear", Short: "Take all faults away", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		return p.with(func(a *app.App) error {
-			if err := a.Cloud.Operator(cmd.Context(), http.MethodDelete, "faults", nil, nil); err != nil {
-				return err
-			}
-			fmt.Fprintln(p.Out, "no faults")
-			return nil
-		})
-	}}
+				if len(faults) == 0 {
+					fmt.Fprintln(p.Out, "no faults")
+				}
+				for _, f := range faults {
+					times := "until cleared"
+					if f.Times > 0 {
+						times = fmt.Sprintf("%d times", f.Times)
+					}
+					fmt.Fprintf(p.Out, "%d  %s  name %s, type %s, on %s, at %s, %s: %s\n", f.ID, f.Mode,
+						or(f.Name, "any"), or(f.Type, "any"), or(f.On, "create or update"),
+						or(f.At, "the first step"), times, cloud.Clean(f.Reason))
+				}
+				return nil
+			})
+		}}
+	clear := &cobra.Command{Use: "clear", Short: "Take all faults away", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return p.with(func(a *app.App) error {
+				if err := a.Door.ClearFaults(cmd.Context()); err != nil {
+					return err
+				}
+				fmt.Fprintln(p.Out, "no faults")
+				return nil
+			})
+		}}
 	cmd.AddCommand(add, list, clear)
 	return cmd
 }

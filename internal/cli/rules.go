@@ -21,7 +21,8 @@ type jsonOutcome struct {
 func (p *Program) rules() *cobra.Command {
 	rules := &cobra.Command{Use: "rules", Short: "Rules that a team writes, which warn or refuse"}
 	var asJSON bool
-	test := &cobra.Command{Use: "test [FILE|FOLDER]...", Short: "Carry out the tests of rules: those of the folder rules, or of what is named"}
+	test := &cobra.Command{Use: "test [FILE|FOLDER]...",
+		Short: "Carry out the tests of rules: those of the folder rules, or of what is named"}
 	test.Flags().BoolVar(&asJSON, "json", false, "what came of each test, as JSON")
 	test.RunE = func(_ *cobra.Command, args []string) error {
 		return p.with(func(a *app.App) error {
@@ -48,7 +49,8 @@ func (p *Program) rules() *cobra.Command {
 			}
 			untested := append([]string{}, set.Untested()...)
 			if asJSON {
-				err = p.json(map[string]any{"tests": list, "untested": untested, "findings": append(tosca.Findings{}, set.Findings...)})
+				err = p.json(map[string]any{"tests": list, "untested": untested,
+					"findings": append(tosca.Findings{}, set.Findings...)})
 			} else {
 				fmt.Fprintf(p.Out, "%s, %s, %d bad\n", count(len(set.Rules), "rule"), count(len(outcomes), "test"), bad)
 				if len(untested) > 0 {

@@ -56,7 +56,8 @@ service_template:
 // variables, some in files, some on the command line.
 func hush(t *testing.T, s *shell) (stackFile string, flags, secrets []string) {
 	t.Helper()
-	given := map[string]string{"cidr": "10.77.0.0/16", "peer": "198.51.100.77/32", "bucket": "hush-bucket-name-55", "domain": "hush-valley.example"}
+	given := map[string]string{"cidr": "10.77.0.0/16", "peer": "198.51.100.77/32", "bucket": "hush-bucket-name-55",
+		"domain": "hush-valley.example"}
 	text := quarry
 	for n := 0; strings.Contains(text, "SECRET"); n++ {
 		name := fmt.Sprintf("s%02d", n)
@@ -86,12 +87,15 @@ func hush(t *testing.T, s *shell) (stackFile string, flags, secrets []string) {
 			flags = append(flags, "-i", name+"="+secret)
 		}
 	}
-	more := []string{"hush-word-in-list-1", "hush-word-in-list-2", "hush-word-in-map", "hush-key-of-a-map", "hush-in-inputs-file", "default-hush-word"}
-	flags = append(flags, "-i", "logins=[ { user: ada, word: "+more[0]+" }, { user: bo, word: "+more[1]+" } ]", "-i", "marks={ "+more[3]+": set }")
+	more := []string{"hush-word-in-list-1", "hush-word-in-list-2", "hush-word-in-map", "hush-key-of-a-map",
+		"hush-in-inputs-file", "default-hush-word"}
+	flags = append(flags, "-i", "logins=[ { user: ada, word: "+more[0]+" }, { user: bo, word: "+more[1]+" } ]", "-i",
+		"marks={ "+more[3]+": set }")
 	inputsFile := s.write("hush.inputs.yaml", "words: { first: "+more[2]+", second: "+more[4]+" }\n")
 	flags = append(flags, "--inputs", inputsFile)
 	s.write("hush.yaml", fmt.Sprintf(text, strings.TrimSuffix(inputs.String(), "\n")))
-	return s.write("hush.stack.yaml", "stack: hush\ntemplate: hush.yaml\ntarget: summit/birch-1\ninputs:\n"+values.String()), flags, append(secrets, more...)
+	return s.write("hush.stack.yaml", "stack: hush\ntemplate: hush.yaml\ntarget: summit/birch-1\ninputs:\n"+
+		values.String()), flags, append(secrets, more...)
 }
 
 // leaks lists the secrets that stand in a text, in any of the usual forms.
@@ -101,7 +105,9 @@ func leaks(text []byte, secrets []string) []string {
 		in := base64.StdEncoding.EncodeToString([]byte("\n\n\n" + s))[4:]
 		quoted := strings.Trim(fmt.Sprintf("%q", s), `"`)
 		escaped := strings.NewReplacer("<", `\u003c`, ">", `\u003e`, "&", `\u0026`).Replace(s)
-		for form, f := range map[string]string{"clear": s, "base64": strings.TrimRight(in, "=")[:max(8, len(in)-5)], "url": url.QueryEscape(s), "path": url.PathEscape(s), "hex": hex.EncodeToString([]byte(s)), "quoted": quoted, "json": escaped} {
+		for form, f := range map[string]string{"clear": s, "base64": in[:max(len(in)-5, min(8, len(in)))],
+			"url": url.QueryEscape(s), "path": url.PathEscape(s), "hex": hex.EncodeToString([]byte(s)),
+			"quoted": quoted, "json": escaped} {
 			if bytes.Contains(text, []byte(f)) {
 				out = append(out, s+" ("+form+")")
 			}
@@ -140,7 +146,8 @@ func TestSecretsAreNowhereInClear(t *testing.T) {
 	loud(0, with("whatif", file, "--expect-none")...)
 
 	// The cloud repeats what it was told, in its own words.
-	words := "cannot use " + secrets[0] + " nor " + url.QueryEscape(secrets[5]) + " nor " + base64.StdEncoding.EncodeToString([]byte("user:"+secrets[7])) + " nor " + hex.EncodeToString([]byte(secrets[9]))
+	words := "cannot use " + secrets[0] + " nor " + url.QueryEscape(secrets[5]) + " nor " +
+		base64.StdEncoding.EncodeToString([]byte("user:"+secrets[7])) + " nor " + hex.EncodeToString([]byte(secrets[9]))
 	s.run(0, "yard", "fault", "add", "--name", "job", "--reason", words, "--times", "3")
 	loud(ExitUndone, with("deploy", file, "--yes", "-i", "s01=another-hush-word", "-i", "s04=and-one-more-hush")...)
 	loud(ExitUndone, with("deploy", file, "--yes", "--json", "-i", "s05=another-hush-word")...)

@@ -45,7 +45,8 @@ func (s *someone) run(want int, args ...string) string {
 	s.t.Helper()
 	cmd := exec.Command(s.bin, args...)
 	cmd.Dir = s.home
-	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + s.home, "BRICKROW_HOME=" + filepath.Join(s.home, "data"), "BRICKROW_YARD_SPEED=5000", "TMPDIR=/tmp"}
+	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + s.home,
+		"BRICKROW_HOME=" + filepath.Join(s.home, "data"), "BRICKROW_YARD_SPEED=5000", "TMPDIR=/tmp"}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: s.as}
 	out, err := cmd.CombinedOutput()
 	if code := cmd.ProcessState.ExitCode(); code != want {
@@ -99,7 +100,8 @@ func TestTwoUsersOfOneMachine(t *testing.T) {
 	if out := maker.run(0, "deploy", plan, "--yes"); !strings.Contains(out, "done") {
 		t.Errorf("%s", out)
 	}
-	if out := maker.run(1, "delete", "single-server", "--yes", "--accept", "data"); !strings.Contains(out, "agreement of a second person") {
+	if out := maker.run(1, "delete", "single-server", "--yes", "--accept", "data"); !strings.Contains(out,
+		"agreement of a second person") {
 		t.Errorf("%s", out)
 	}
 }

@@ -1,13 +1,8 @@
 package cloud
 
 import (
-	"context"
-	"net/http"
-	"net/url"
 	"slices"
 	"strings"
-
-	"brickrow/internal/stack"
 )
 
 // About is what a target says of itself and of the one who asks.
@@ -52,28 +47,4 @@ func Covers(allowed, needed string) bool {
 // May reports whether the one who asks may do something.
 func (a *About) May(action string) bool {
 	return slices.ContainsFunc(a.Actions, func(allowed string) bool { return Covers(allowed, action) })
-}
-
-// About asks a target about itself.
-func (c *Client) About(ctx context.Context, t stack.Target) (*About, error) {
-	a := &About{}
-	err := c.call(ctx, http.MethodGet, place(t)+"/about", t.Account, nil, nil, a)
-	a.Who = Clean(a.Who)
-	for i := range a.Images {
-		a.Images[i] = a.Images[i].clean()
-	}
-	return a, err
-}
-
-// NameTaken asks whether a name that is unique in the whole cloud belongs to
-// somebody, and to whom where one may know it: the id of a resource of the
-// account, or "".
-func (c *Client) NameTaken(ctx context.Context, t stack.Target, typ, name string) (taken bool, id string, err error) {
-	var out struct {
-		Taken bool   `json:"taken"`
-		ID    string `json:"id"`
-	}
-	q := url.Values{"type": {typ}, "name": {name}}
-	err = c.call(ctx, http.MethodGet, place(t)+"/names?"+q.Encode(), t.Account, nil, nil, &out)
-	return out.Taken, Clean(out.ID), err
 }

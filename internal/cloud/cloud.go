@@ -1,6 +1,6 @@
-// Package cloud is what Brick Row asks of any cloud: list, read, create,
-// update and delete resources, and follow the long operations that these
-// begin. Client does it over HTTP; the shapes on the wire are defined here.
+// Package cloud is what Brick Row asks of any cloud: list, read, create, update
+// and delete resources, and follow the long operations that these begin. A Mux
+// sends each call to the cloud that it is for; httpcloud asks one over HTTP.
 //
 // Every call that changes something carries a key. The same key sent again is
 // answered with what was already done, so that a lost answer or a crash never
@@ -9,7 +9,9 @@ package cloud
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"net/http"
 	"slices"
 	"strings"
 	"time"
@@ -18,19 +20,37 @@ import (
 	"brickrow/internal/tosca"
 )
 
-// Cloud is one cloud, in all its accounts and regions.
+// Ref names a resource of a cloud.
+type Ref struct {
+	Target stack.Target
+	Type   string
+	ID     string
+}
+
+// Cloud is one cloud, in all its accounts and regions. An error that is a Problem
+// is the cloud's own; it says whether it passes.
 type Cloud interface {
 	// Targets lists the accounts and regions there are.
 	Targets(ctx context.Context) ([]stack.Target, error)
+	// About asks a target about itself, and about the one who asks.
+	About(ctx context.Context, t stack.Target) (*About, error)
+	// NameTaken asks whether a name that is unique in the whole cloud belongs to
+	// somebody, and to whom where one may know it: the id of a resource of the
+	// account, or "".
+	NameTaken(ctx context.Context, t stack.Target, typ, name string) (taken bool, id string, err error)
 	// List lists the resources of a target; an empty stack lists all.
 	List(ctx context.Context, t stack.Target, stackName string) ([]Resource, error)
 	// Get reads one resource; a Problem with status 404 says it is not there.
-	Get(ctx context.Context, t stack.Target, id string) (Resource, error)
+	Get(ctx context.Context, r Ref) (Resource, error)
+	// Create begins to make a resource of the type of the request.
 	Create(ctx context.Context, t stack.Target, key string, r Request) (Operation, error)
-	Update(ctx context.Context, t stack.Target, key, id string, r Request) (Operation, error)
-	Delete(ctx context.Context, t stack.Target, key, id string) (Operation, error)
-	// Operation reads how far an operation is.
-	Operation(ctx context.Context, t stack.Target, id string) (Operation, error)
+	// Update begins to change a resource. An ETag in the request has to be that of
+	// the resource still; otherwise a Problem with status 412 says so.
+	Update(ctx context.Context, r Ref, key string, change Request) (Operation, error)
+	// Delete begins to remove a resource.
+	Delete(ctx context.Context, r Ref, key string) (Operation, error)
+	// Operation reads how far an operation on a resource is.
+	Operation(ctx context.Context, r Ref, id string) (Operation, error)
 }
 
 // Resource is a resource on the wire. What was sent as a secret, at any depth of
@@ -88,7 +108,7 @@ type Problem struct {
 	Title  string `json:"title"`
 	Status int    `json:"status"`
 	Detail string `json:"detail"`
-	Mend   string `json:"mend,omitempty"`
+	Fix    string `json:"fix,omitempty"`
 	// Passing says that the same call may work in a moment.
 	Passing      bool  `json:"passing,omitempty"`
 	RetryAfterMS int64 `json:"retry_after_ms,omitempty"`
@@ -112,7 +132,8 @@ func Clean(s string) string {
 		switch {
 		case r == '\n' || r == '\t':
 			return ' '
-		case r < 0x20 || r == 0x7f || r >= 0x80 && r < 0xa0 || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 || r == 0x200b || r == 0xfeff:
+		case r < 0x20 || r == 0x7f || r >= 0x80 && r < 0xa0 || r >= 0x202a && r <= 0x202e ||
+			r >= 0x2066 && r <= 0x2069 || r == 0x200b || r == 0xfeff:
 			return '·'
 		}
 		return r
@@ -121,7 +142,8 @@ func Clean(s string) string {
 
 // Live reads a resource with the types of the profile.
 func (r Resource) Live(lib *tosca.Library) *stack.Live {
-	l := &stack.Live{ID: r.ID, Type: r.Type, Node: r.Tags["node"], State: r.State, ETag: r.ETag, Links: r.Links, Tags: r.Tags, UsedBy: r.UsedBy,
+	l := &stack.Live{ID: r.ID, Type: r.Type, Node: r.Tags["node"], State: r.State, ETag: r.ETag, Links: r.Links,
+		Tags: r.Tags, UsedBy: r.UsedBy,
 		Properties: map[string]tosca.Value{}, Attributes: map[string]tosca.Value{}}
 	t := lib.Nodes[r.Type]
 	for k, v := range r.Properties {
@@ -165,4 +187,64 @@ func ReadProperty(t *tosca.NodeType, name string, v tosca.Value) tosca.Value {
 // NotFound is the problem of a resource that is not there.
 func NotFound(what string) *Problem {
 	return &Problem{Type: "not-found", Title: "not found", Status: 404, Detail: fmt.Sprintf("there is no %s", what)}
+}
+
+// IsNotFound reports whether err says that something is not there.
+func IsNotFound(err error) bool {
+	var p *Problem
+	return errors.As(err, &p) && p.Status == http.StatusNotFound
+}
+
+// Refused reports whether err says that the cloud will not do something, so that
+// it has not begun it either.
+func Refused(err error) bool {
+	var p *Problem
+	return errors.As(err, &p) && !p.Passing && p.Status >= 400 && p.Status < 500
+}
+
+// IsChanged reports whether err says that the resource is not what it was when
+// it was read (If-Match).
+func IsChanged(err error) bool {
+	var p *Problem
+	return errors.As(err, &p) && p.Status == http.StatusPreconditionFailed
+}
+
+// Clean is the operation with the texts that the cloud chose made harmless for a
+// terminal.
+func (o Operation) Clean() Operation {
+	o.Step = Clean(o.Step)
+	if o.Problem != nil {
+		p := o.Problem
+		p.Title, p.Detail, p.Fix = Clean(p.Title), Clean(p.Detail), Clean(p.Fix)
+	}
+	return o
+}
+
+// Clean makes the texts that the cloud itself chose harmless for a terminal.
+// Properties mirror the template and are kept; what shows them cleans them.
+func (r Resource) Clean() Resource {
+	r.ID, r.Type, r.State = Clean(r.ID), Clean(r.Type), Clean(r.State)
+	r.Attributes, _ = cleanJSON(r.Attributes).(map[string]any)
+	tags := make(map[string]string, len(r.Tags))
+	for k, v := range r.Tags {
+		tags[Clean(k)] = Clean(v)
+	}
+	r.Tags = tags
+	return r
+}
+
+func cleanJSON(x any) any {
+	switch x := x.(type) {
+	case string:
+		return Clean(x)
+	case []any:
+		for i, e := range x {
+			x[i] = cleanJSON(e)
+		}
+	case map[string]any:
+		for k, e := range x {
+			x[k] = cleanJSON(e)
+		}
+	}
+	return x
 }

@@ -8,15 +8,15 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"brickrow/examples"
 	"brickrow/internal/app"
 	"brickrow/internal/cloud"
+	"brickrow/internal/run"
 	"brickrow/internal/stack"
-	"brickrow/internal/store"
 	"brickrow/internal/yard"
 )
 
@@ -36,15 +36,17 @@ const (
 	marker = "demo-ready"
 )
 
-// Prepare makes the demo in the folder home unless it is there. Only files of
-// the demo are ever removed.
-func Prepare(ctx context.Context, home string, reset bool, say func(string)) error {
-	done := filepath.Join(home, marker)
-	if _, err := os.Stat(done); err == nil && !reset {
-		return nil
-	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
+// Prepare makes the demo in the folder home unless it is there.
+func Prepare(ctx context.Context, home string, say func(string)) error {
+	if _, err := os.Stat(filepath.Join(home, marker)); err == nil || !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
+	return Reset(ctx, home, say)
+}
+
+// Reset makes the demo in the folder home anew. Only files of the demo are ever
+// removed.
+func Reset(ctx context.Context, home string, say func(string)) error {
 	if err := clean(home); err != nil {
 		return err
 	}
@@ -64,22 +66,23 @@ func Prepare(ctx context.Context, home string, reset bool, say func(string)) err
 	if err := history(ctx, home, dir); err != nil {
 		return fmt.Errorf("prepare the demo: %w", err)
 	}
-	return os.WriteFile(done, []byte("the demo of Kestrel Ridge\n"), 0o600)
+	return os.WriteFile(filepath.Join(home, marker), []byte("the demo of Kestrel Ridge\n"), 0o600)
 }
 
 // clean removes what an earlier demo left, and refuses to touch a store that
 // is not a demo's.
 func clean(home string) error {
 	for _, f := range []struct{ file, mark, holds string }{
-		{filepath.Join(home, "store.db"), filepath.Join(home, begun), "stacks"},
+		{filepath.Join(home, app.DataFiles[0]), filepath.Join(home, begun), "stacks"},
 		{Project(home), filepath.Join(Project(home), begun), "files"},
 	} {
 		_, errMark := os.Stat(f.mark)
 		if _, err := os.Stat(f.file); err == nil && errMark != nil {
-			return fmt.Errorf("%s holds %s that are not the demo's; give another folder with --home", filepath.Dir(f.mark), f.holds)
+			return fmt.Errorf("%s holds %s that are not the demo's; give another folder with --home",
+				filepath.Dir(f.mark), f.holds)
 		}
 	}
-	for _, name := range []string{"store.db", "store.db-wal", "store.db-shm", "yard.db", "yard.db-wal", "yard.db-shm", store.KeyFile, yard.CredentialsFile, marker, "logs"} {
+	for _, name := range append(slices.Clone(app.DataFiles), marker) {
 		if err := os.RemoveAll(filepath.Join(home, name)); err != nil {
 			return err
 		}
@@ -99,7 +102,8 @@ func copyExamples(dir string) error {
 	if err := os.MkdirAll(secrets, 0o700); err != nil {
 		return err
 	}
-	for name, value := range map[string]string{"db_password": "lawine-grat-0815", "oncall_token": "pager-hoarfrost-42"} {
+	for name, value := range map[string]string{"db_password": "lawine-grat-0815",
+		"oncall_token": "pager-hoarfrost-42"} {
 		if err := os.WriteFile(filepath.Join(secrets, name), []byte(value+"\n"), 0o600); err != nil {
 			return err
 		}
@@ -125,7 +129,7 @@ func history(ctx context.Context, home, dir string) (err error) {
 		{"bulletin-test", []string{"readers=2", "db_size=small"}},
 		{"bulletin-live", nil},
 	} {
-		if err := deploy(ctx, a, file(d.file), d.flags, store.RunDone); err != nil {
+		if err := deploy(ctx, a, file(d.file), d.flags, run.StatusDone); err != nil {
 			return fmt.Errorf("%s: %w", d.file, err)
 		}
 	}
@@ -138,19 +142,19 @@ func history(ctx context.Context, home, dir string) (err error) {
 	return changeByHand(ctx, a)
 }
 
-func deploy(ctx context.Context, a *app.App, file string, flags []string, want store.RunState) error {
+func deploy(ctx context.Context, a *app.App, file string, flags []string, want run.Status) error {
 	d, err := a.Load(ctx, file, app.Values{Flags: flags})
 	if err != nil {
 		return err
 	}
-	p, err := a.WhatIf(ctx, d, true)
+	p, err := a.WhatIf(ctx, d)
 	if err != nil {
 		return err
 	}
 	return carry(ctx, a, p, "undo", want)
 }
 
-func carry(ctx context.Context, a *app.App, p *app.Preview, onFailure string, want store.RunState) error {
+func carry(ctx context.Context, a *app.App, p *app.Preview, onFailure stack.OnFailure, want run.Status) error {
 	t, err := a.Prepare(ctx, p, onFailure)
 	if err != nil {
 		return err
@@ -167,15 +171,17 @@ func carry(ctx context.Context, a *app.App, p *app.Preview, onFailure string, wa
 
 // failOnce leaves a failed and undone run in the history.
 func failOnce(ctx context.Context, a *app.App, file string) error {
-	f := yard.Fault{Name: "readings_db", On: "update", At: "growing the storage", Times: 1, Reason: "no storage host has 40 GiB left for a small database; size medium, or at most 30 GiB, would fit"}
-	if err := a.Cloud.Operator(ctx, http.MethodPost, "faults", f, nil); err != nil {
+	f := yard.Fault{Name: "readings_db", On: "update", At: "growing the storage", Times: 1,
+		Reason: "no storage host has 40 GiB left for a small database; size medium, or at most 30 GiB, would fit"}
+	if _, err := a.Door.AddFault(ctx, f); err != nil {
 		return err
 	}
-	return deploy(ctx, a, file, []string{"readers=3", "db_size=small", "db_storage=40 GiB", "forecasters=3"}, store.RunUndone)
+	return deploy(ctx, a, file, []string{"readers=3", "db_size=small", "db_storage=40 GiB", "forecasters=3"},
+		run.StatusUndone)
 }
 
 func removeProbe(ctx context.Context, a *app.App) error {
-	st, err := a.Store.Find(ctx, "snow-probe")
+	st, err := a.Find(ctx, "snow-probe")
 	if err != nil {
 		return err
 	}
@@ -183,7 +189,7 @@ func removeProbe(ctx context.Context, a *app.App) error {
 	if err != nil {
 		return err
 	}
-	return carry(ctx, a, p, "hold", store.RunDone)
+	return carry(ctx, a, p, "hold", run.StatusDone)
 }
 
 // changeByHand opens a port in the cloud behind the record's back.
@@ -197,10 +203,12 @@ func changeByHand(ctx context.Context, a *app.App) error {
 		if r.Tags["node"] != "reader_rules" {
 			continue
 		}
-		allow := append(r.Properties["allow"].([]any), map[string]any{"direction": "in", "protocol": "tcp", "ports": "22", "peer": "10.8.0.0/16"})
-		op, err := a.Cloud.Update(ctx, t, "by-hand-1", r.ID, cloud.Request{Properties: map[string]any{"allow": allow}})
+		allow := append(r.Properties["allow"].([]any),
+			map[string]any{"direction": "in", "protocol": "tcp", "ports": "22", "peer": "10.8.0.0/16"})
+		ref := cloud.Ref{Target: t, Type: r.Type, ID: r.ID}
+		op, err := a.Cloud.Update(ctx, ref, "by-hand-1", cloud.Request{Properties: map[string]any{"allow": allow}})
 		for err == nil && !op.Ended() {
-			op, err = a.Cloud.Operation(ctx, t, op.ID)
+			op, err = a.Cloud.Operation(ctx, ref, op.ID)
 		}
 		return err
 	}

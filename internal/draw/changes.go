@@ -21,11 +21,13 @@ type Changes struct {
 func (c Changes) title() string   { return "What-if of " + c.Stack + " in " + c.Target.String() }
 func (c Changes) made() time.Time { return c.Made }
 func (c Changes) footer() string {
-	return fmt.Sprintf("Brick Row · what-if of %s in %s · %s", c.Stack, c.Target, c.Made.UTC().Format("2006-01-02 15:04 UTC"))
+	return fmt.Sprintf("Brick Row · what-if of %s in %s · %s", c.Stack, c.Target,
+		c.Made.UTC().Format("2006-01-02 15:04 UTC"))
 }
 
 func (c Changes) lay(f *flow) {
-	what := map[string]string{"undo": "What going back would do", "delete": "What a deletion would do", "compare": "How it differs"}[c.Kind]
+	what := map[string]string{"undo": "What going back would do", "delete": "What a deletion would do",
+		"compare": "How it differs"}[c.Kind]
 	if what == "" {
 		what = "What a deployment would do"
 	}
@@ -36,7 +38,8 @@ func (c Changes) lay(f *flow) {
 	case c.BaseRevision == 0:
 		against = "the cloud; nothing is deployed yet"
 	}
-	f.head(c.Stack, c.Target, c.Careful, fmt.Sprintf("%s, compared with %s. Made %s.", what, against, c.Made.UTC().Format("2006-01-02 15:04 UTC")))
+	f.head(c.Stack, c.Target, c.Careful,
+		fmt.Sprintf("%s, compared with %s. Made %s.", what, against, c.Made.UTC().Format("2006-01-02 15:04 UTC")))
 	c.layTally(f)
 	c.layConcerns(f)
 	f.y += 6
@@ -75,6 +78,12 @@ func (c Changes) lay(f *flow) {
 			f.heading("Left as it is")
 		}
 		f.paragraph(left, 10, 8.5, regular, ink, l.Resource+": "+l.Text)
+	}
+	for i, r := range c.Old {
+		if i == 0 {
+			f.heading("Left by former runs")
+		}
+		f.paragraph(left, 10, 8.5, regular, ink, whatif.OldText(r))
 	}
 	var same []string
 	for _, ch := range c.ChangeSet.Changes {
@@ -116,7 +125,7 @@ func (c Changes) layTally(f *flow) {
 
 // layConcerns lists what is wrong, what a team's rules say, and the risks.
 func (c Changes) layConcerns(f *flow) {
-	item := func(label, text, place, mend string, standing bool) {
+	item := func(label, text, place, fix string, standing bool) {
 		f.need(24)
 		f.y += 12
 		w := f.width(bold, 8, label) + 8
@@ -132,12 +141,12 @@ func (c Changes) layConcerns(f *flow) {
 			text += " (" + place + ")"
 		}
 		f.paragraph(left+90, 0, 8.5, regular, ink, text)
-		if mend != "" {
-			f.paragraph(left+90, 0, 8, regular, dim, "to avoid it: "+mend)
+		if fix != "" {
+			f.paragraph(left+90, 0, 8, regular, dim, "to avoid it: "+fix)
 		}
 	}
 	for _, finding := range c.Findings {
-		item(string(finding.Severity), finding.Message, finding.Short(), finding.Mend, false)
+		item(string(finding.Severity), finding.Message, finding.Short(), finding.Fix, false)
 	}
 	risks := func(list []whatif.Risk, standing bool) {
 		for _, r := range list {
@@ -149,7 +158,7 @@ func (c Changes) layConcerns(f *flow) {
 			if standing {
 				text += "; it was so before"
 			}
-			item("! "+string(r.Kind), text, place, r.Mend, standing)
+			item("! "+string(r.Kind), text, place, r.Fix, standing)
 		}
 	}
 	risks(c.Risks, false)
@@ -176,7 +185,8 @@ func (c Changes) layChange(f *flow, ch whatif.Alike) {
 		f.paragraph(left+14, 10, 8.5, regular, ink, "because "+b)
 	}
 	if len(ch.Then) > 0 {
-		f.paragraph(left+14, 10, 8.5, regular, ink, fmt.Sprintf("then %d more: %s", len(ch.Then), strings.Join(ch.Then, ", ")))
+		f.paragraph(left+14, 10, 8.5, regular, ink,
+			fmt.Sprintf("then %d more: %s", len(ch.Then), strings.Join(ch.Then, ", ")))
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"sync"
 	"time"
 	"unicode"
 
@@ -107,7 +108,8 @@ func layOut(p Picture, paged bool) *flow {
 		if paged {
 			words += fmt.Sprintf(" · page %d of %d", i+1, len(f.pages))
 		}
-		pg.shapes = append(pg.shapes, shape{points: [][2]float64{{left, y - 10}, {right, y - 10}}, stroke: &rule, width: 0.5}, shape{text: plain(words), size: 7.5, ink: dim, at: [2]float64{left, y}})
+		pg.shapes = append(pg.shapes, shape{points: [][2]float64{{left, y - 10}, {right, y - 10}}, stroke: &rule,
+			width: 0.5}, shape{text: plain(words), size: 7.5, ink: dim, at: [2]float64{left, y}})
 	}
 	return f
 }
@@ -142,7 +144,8 @@ func (f *flow) polygon(fill, stroke *colour, width float64, points ...[2]float64
 }
 
 func (f *flow) box(x, y, w, h float64, fill, stroke *colour, width float64, dashed bool) {
-	f.add(shape{points: [][2]float64{{x, y}, {x + w, y}, {x + w, y + h}, {x, y + h}}, fill: fill, stroke: stroke, width: width, dashed: dashed})
+	f.add(shape{points: [][2]float64{{x, y}, {x + w, y}, {x + w, y + h}, {x, y + h}}, fill: fill, stroke: stroke,
+		width: width, dashed: dashed})
 }
 
 func (f *flow) line(x1, y1, x2, y2 float64, c colour, width float64) {
@@ -226,7 +229,7 @@ func plain(s string) string {
 
 var fonts = map[face][]byte{regular: goregular.TTF, bold: gobold.TTF}
 
-var parsed = func() map[face]*sfnt.Font {
+var parsed = sync.OnceValue(func() map[face]*sfnt.Font {
 	out := map[face]*sfnt.Font{}
 	for fc, ttf := range fonts {
 		f, err := opentype.Parse(ttf)
@@ -236,26 +239,27 @@ var parsed = func() map[face]*sfnt.Font {
 		out[fc] = f
 	}
 	return out
-}()
+})
 
 // advances are the widths of the common letters, in parts of the size.
-var advances = func() (out [2][0x250]float64) {
+var advances = sync.OnceValue(func() *[2][0x250]float64 {
+	var out [2][0x250]float64
 	for fc := range out {
 		for r := range out[fc] {
 			out[fc][r] = advance(face(fc), rune(r))
 		}
 	}
-	return out
-}()
+	return &out
+})
 
 func advance(fc face, r rune) float64 {
 	const units = 2048
 	var buf sfnt.Buffer
-	g, err := parsed[fc].GlyphIndex(&buf, r)
+	g, err := parsed()[fc].GlyphIndex(&buf, r)
 	if err != nil {
 		return 1
 	}
-	w, err := parsed[fc].GlyphAdvance(&buf, g, fixed.I(units), font.HintingNone)
+	w, err := parsed()[fc].GlyphAdvance(&buf, g, fixed.I(units), font.HintingNone)
 	if err != nil {
 		return 1
 	}
@@ -266,8 +270,8 @@ func advance(fc face, r rune) float64 {
 func textWidth(fc face, size float64, s string) float64 {
 	sum := 0.0
 	for _, r := range s {
-		if int(r) < len(advances[fc]) {
-			sum += advances[fc][r]
+		if int(r) < len(advances()[fc]) {
+			sum += advances()[fc][r]
 		} else {
 			sum += advance(fc, r)
 		}

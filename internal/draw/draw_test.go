@@ -19,20 +19,30 @@ var day = time.Date(2026, 11, 23, 9, 30, 0, 0, time.UTC)
 
 // changes is a change set of n resources, of every kind in turn.
 func changes(n int) Changes {
-	set := &whatif.ChangeSet{Stack: "ridge", Target: stack.Target{Account: "summit", Region: "alder-1"}, BaseRevision: 3, Estimate: whatif.Estimate{Seconds: 110, Chain: []whatif.Link{{Resource: "hut_0", Kind: whatif.New, Seconds: 10}, {Resource: "hut_1", Kind: whatif.Edit, Seconds: 100, Runs: 3}}},
-		Risks:    []whatif.Risk{{Kind: whatif.RiskOpen, Resource: "hut_1", Text: "hut_1 lets everyone (0.0.0.0/0) reach port 22", Mend: "narrow the peer", Pos: tosca.Pos{File: "ridge.yaml", Line: 7}}},
+	set := &whatif.ChangeSet{Stack: "ridge", Target: stack.Target{Account: "summit", Region: "alder-1"},
+		BaseRevision: 3, Estimate: whatif.Estimate{Seconds: 110,
+			Chain: []whatif.Link{{Resource: "hut_0", Kind: whatif.New, Seconds: 10},
+				{Resource: "hut_1", Kind: whatif.Edit, Seconds: 100, Runs: 3}}},
+		Risks: []whatif.Risk{{Kind: whatif.RiskOpen, Resource: "hut_1",
+			Text: "hut_1 lets everyone (0.0.0.0/0) reach port 22", Fix: "narrow the peer",
+			Pos: tosca.Pos{File: "ridge.yaml", Line: 7}}},
 		Standing: []whatif.Risk{{Kind: whatif.RiskOpen, Text: "port 80 stands open"}}}
-	set.Findings.Warnf(tosca.Pos{File: "ridge.yaml", Line: 9}, "rule", "ask the keeper", "hut_2: that is much (rule calm)")
+	set.Findings.Warnf(tosca.Pos{File: "ridge.yaml", Line: 9}, "rule", "ask the keeper",
+		"hut_2: that is much (rule calm)")
 	for i := range n {
-		ch := whatif.Change{Name: fmt.Sprintf("hut_%d", i), Type: "Server", Kind: allKinds[i%len(allKinds)], Pos: tosca.Pos{File: "ridge.yaml", Line: 10 + i},
-			Because: []string{fmt.Sprintf("input size is large, was small; ◧ hut_%d changes", i)}, Then: []string{"hut_9"}}
+		ch := whatif.Change{Name: fmt.Sprintf("hut_%d", i), Type: "Server", Kind: allKinds[i%len(allKinds)],
+			Pos:     tosca.Pos{File: "ridge.yaml", Line: 10 + i},
+			Because: []string{fmt.Sprintf("input size is large, was small; ◧ hut_%d changes", i)},
+			Then:    []string{"hut_9"}}
 		if i > 3 {
 			ch.Needs = []string{fmt.Sprintf("hut_%d", i/4)}
 		}
 		ch.Properties = []stack.PropertyChange{
 			{Path: "size", Before: tosca.String("small"), After: tosca.String("large"), Effect: stack.Swap},
-			{Path: "token", Before: tosca.Secret{Value: tosca.String("hoarfrost-1")}, After: tosca.Secret{Value: tosca.String("hoarfrost-2")}},
-			{Path: "script", After: tosca.String(strings.Repeat("a very long line ", 40) + strings.Repeat("x", 400) + "\x1b[31m")},
+			{Path: "token", Before: tosca.Secret{Value: tosca.String("hoarfrost-1")},
+				After: tosca.Secret{Value: tosca.String("hoarfrost-2")}},
+			{Path: "script", After: tosca.String(strings.Repeat("a very long line ", 40) + strings.Repeat("x",
+				400) + "\x1b[31m")},
 		}
 		set.Changes = append(set.Changes, ch)
 		switch ch.Kind {
@@ -48,11 +58,14 @@ func changes(n int) Changes {
 }
 
 func pictures(n int) map[string]Picture {
-	s := Stack{Name: "ridge", Target: stack.Target{Account: "summit", Region: "alder-1"}, About: "revision 3, ready", Purpose: "The bulletin", Made: day}
+	s := Stack{Name: "ridge", Target: stack.Target{Account: "summit", Region: "alder-1"}, About: "revision 3, ready",
+		Purpose: "The bulletin", Made: day}
 	t := Times{Stack: "ridge", About: "deploy, run 3: done", Length: 95 * time.Second, Made: day}
 	for i, ch := range changes(n).ChangeSet.Changes {
 		s.Resources = append(s.Resources, Resource{ch.Name, ch.Type, ch.Needs, ch.Pos.Short()})
-		t.Bars = append(t.Bars, Bar{Name: ch.Name, Type: ch.Type, State: "ready", From: time.Duration(i) * time.Second / 20, To: time.Duration(i+30) * time.Second / 20, Bad: i == 3, Critical: i%5 == 0})
+		t.Bars = append(t.Bars, Bar{Name: ch.Name, Type: ch.Type, State: "ready",
+			From: time.Duration(i) * time.Second / 20, To: time.Duration(i+30) * time.Second / 20, Bad: i == 3,
+			Critical: i%5 == 0})
 	}
 	return map[string]Picture{"changes": changes(n), "wall": s, "times": t}
 }
@@ -149,8 +162,11 @@ func TestAReviewerSeesItAll(t *testing.T) {
 		t.Fatal(err)
 	}
 	all := strings.Join(texts(t, b.Bytes()), "\n")
-	wants := []string{"ridge", "summit / alder-1", "careful", "revision 3", "2026-11-23 09:30 UTC", "about 1 min 50 s", "hut_0 10 s › hut_1 1 min 40 s", "1 of 2 by past runs", "2 new", "is changed in place", "! open", "reach port 22", "(ridge.yaml:7)",
-		"narrow the peer", "it was so before", "(rule calm)", "forces the swap", "small → large", "(secret, changed)", "because input size is large", "then 1 more: hut_9", "The same", "edit hut_1 changes"}
+	wants := []string{"ridge", "summit / alder-1", "careful", "revision 3", "2026-11-23 09:30 UTC",
+		"about 1 min 50 s", "hut_0 10 s › hut_1 1 min 40 s", "1 of 2 by past runs", "2 new", "is changed in place",
+		"! open", "reach port 22", "(ridge.yaml:7)",
+		"narrow the peer", "it was so before", "(rule calm)", "forces the swap", "small → large", "(secret, changed)",
+		"because input size is large", "then 1 more: hut_9", "The same", "edit hut_1 changes"}
 	for _, ch := range c.ChangeSet.Changes {
 		wants = append(wants, ch.Name)
 	}
@@ -178,7 +194,8 @@ func TestPDF(t *testing.T) {
 		t.Error("the same picture gives other bytes")
 	}
 	pages := len(regexp.MustCompile(`/Type /Page\b`).FindAll(a.Bytes(), -1))
-	if want := len(layOut(changes(60), true).pages); !bytes.HasPrefix(a.Bytes(), []byte("%PDF-1")) || pages != want || pages < 5 {
+	if want := len(layOut(changes(60), true).pages); !bytes.HasPrefix(a.Bytes(), []byte("%PDF-1")) || pages != want ||
+		pages < 5 {
 		t.Errorf("%d pages, want %d", pages, want)
 	}
 	if err := Write(&a, "review.png", changes(1)); err == nil {
@@ -226,7 +243,8 @@ func (broken) Write([]byte) (int, error) { return 0, io.ErrShortWrite }
 
 func TestWrap(t *testing.T) {
 	f := &flow{paged: true}
-	for _, s := range []string{"", "a", "one two three four five six seven eight nine", strings.Repeat("w", 300), "a " + strings.Repeat("ä", 90) + " b"} {
+	for _, s := range []string{"", "a", "one two three four five six seven eight nine", strings.Repeat("w", 300),
+		"a " + strings.Repeat("ä", 90) + " b"} {
 		lines := f.wrap(regular, 8, 60, s)
 		if got := strings.ReplaceAll(strings.Join(lines, ""), " ", ""); got != strings.ReplaceAll(s, " ", "") {
 			t.Errorf("%q became %q", s, got)

@@ -32,13 +32,15 @@ type Bar struct {
 func (t Times) title() string   { return "A run of " + t.Stack + " in " + t.Target.String() }
 func (t Times) made() time.Time { return t.Made }
 func (t Times) footer() string {
-	return fmt.Sprintf("Brick Row · %s in %s · %s · %s", t.Stack, t.Target, t.About, t.Made.UTC().Format("2006-01-02 15:04 UTC"))
+	return fmt.Sprintf("Brick Row · %s in %s · %s · %s", t.Stack, t.Target, t.About,
+		t.Made.UTC().Format("2006-01-02 15:04 UTC"))
 }
 
 // tick is a round step with which a length is divided into few parts, both in
 // seconds.
 func tick(length float64) float64 {
-	for _, s := range []float64{0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600} {
+	for _, s := range []float64{0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 15, 30, 60, 120,
+		300, 600, 900, 1800, 3600} {
 		if length/s <= 10 {
 			return s
 		}
@@ -47,7 +49,9 @@ func tick(length float64) float64 {
 }
 
 func (t Times) lay(f *flow) {
-	f.head(t.Stack, t.Target, t.Careful, fmt.Sprintf("%s; %s. Drawn %s.", t.About, whatif.Length(t.Length.Seconds()), t.Made.UTC().Format("2006-01-02 15:04 UTC")))
+	f.head(t.Stack, t.Target, t.Careful,
+		fmt.Sprintf("%s; %s. Drawn %s.", t.About, whatif.Length(t.Length.Seconds()),
+			t.Made.UTC().Format("2006-01-02 15:04 UTC")))
 	f.y += 8
 	const at = left + 230
 	const wide = right - at - 70
@@ -85,7 +89,8 @@ func (t Times) lay(f *flow) {
 		if b.Bad {
 			edge = alarm
 		}
-		f.box(x(b.From), f.y-10, max(1.5, x(b.To)-x(b.From)), 9, &l.ground, &edge, map[bool]float64{true: 1.6, false: 0.7}[b.Bad || b.Critical], b.Bad)
+		f.box(x(b.From), f.y-10, max(1.5, x(b.To)-x(b.From)), 9, &l.ground, &edge,
+			map[bool]float64{true: 1.6, false: 0.7}[b.Bad || b.Critical], b.Bad)
 		tone := dim
 		if b.Bad {
 			tone = alarm
@@ -94,6 +99,7 @@ func (t Times) lay(f *flow) {
 	}
 	f.y += 16
 	f.need(10)
-	f.write(left, f.y, 7.5, regular, dim, "In bold and with a strong edge: the path that took longest. With a dashed edge: what failed.")
+	f.write(left, f.y, 7.5, regular, dim,
+		"In bold and with a strong edge: the path that took longest. With a dashed edge: what failed.")
 	f.y += 4
 }

@@ -48,7 +48,8 @@ func (f *flow) mark(k whatif.Kind, x, y, a float64, c colour) {
 			m := x + a*(0.27+0.46*float64(i))
 			tip, tail := y+a/2+s*a/2, y+a/2-s*a/2
 			f.line(m, tail, m, tip-s*a*0.25, c, w)
-			f.polygon(&c, nil, 0, [2]float64{m, tip}, [2]float64{m - a*0.2, tip - s*a*0.38}, [2]float64{m + a*0.2, tip - s*a*0.38})
+			f.polygon(&c, nil, 0, [2]float64{m, tip}, [2]float64{m - a*0.2, tip - s*a*0.38},
+				[2]float64{m + a*0.2, tip - s*a*0.38})
 		}
 	case whatif.Drop:
 		f.polygon(nil, &c, w, [2]float64{x, y}, [2]float64{x + a, y}, [2]float64{x + a/2, y + a})
@@ -84,7 +85,9 @@ func (f *flow) wall(g stack.Graph, h float64, of func(name string) brick) {
 	}
 	space := right - left - gutter - offset
 	whole := min(longest+26, space)
-	sizes := []size{{whole, 30, 9, 5}, {min(whole, 128), 30, 9, 5}, {min(whole, 112), 26, 8, 4}, {min(whole*0.8, 98), 15, 7.5, 3}, {min(whole*0.7, 74), 12, 6.5, 2}, {14, 14, 0, 2}, {9, 9, 0, 1}, {5, 5, 0, 0.6}}
+	sizes := []size{{whole, 30, 9, 5}, {min(whole, 128), 30, 9, 5}, {min(whole, 112), 26, 8, 4},
+		{min(whole*0.8, 98), 15, 7.5, 3}, {min(whole*0.7, 74), 12, 6.5, 2}, {14, 14, 0, 2}, {9, 9, 0, 1},
+		{5, 5, 0, 0.6}}
 	perRow := func(s size) int { return max(1, int((space+s.gap)/(s.w+s.gap))) }
 	fits := size{}
 	for _, fits = range sizes {
@@ -197,7 +200,8 @@ func (f *flow) legend(kinds []whatif.Kind) {
 
 var meanings = map[whatif.Kind]string{
 	whatif.New: "is built", whatif.Edit: "is changed in place", whatif.Swap: "a new one is built, the old one goes", whatif.Drop: "is removed",
-	whatif.Same: "stays as it is", whatif.Adopt: "exists already, comes under the stack", whatif.Keep: "leaves the stack, stays in the cloud",
+	whatif.Same: "stays as it is", whatif.Adopt: "exists already, comes under the stack",
+	whatif.Keep: "leaves the stack, stays in the cloud",
 }
 
 // Stack is a picture of how a stack is built.
@@ -225,7 +229,8 @@ func (s Stack) footer() string {
 }
 
 func (s Stack) lay(f *flow) {
-	f.head(s.Name, s.Target, s.Careful, fmt.Sprintf("%d resources; %s. %s", len(s.Resources), s.About, s.Made.UTC().Format("2006-01-02 15:04 UTC")))
+	f.head(s.Name, s.Target, s.Careful, fmt.Sprintf("%d resources; %s. %s", len(s.Resources), s.About,
+		s.Made.UTC().Format("2006-01-02 15:04 UTC")))
 	if s.Purpose != "" {
 		f.paragraph(left, 0, 9, regular, ink, s.Purpose)
 	}
@@ -237,7 +242,8 @@ func (s Stack) lay(f *flow) {
 	}
 	f.wall(g, min(f.room()-30, 1200), func(n string) brick { return brick{name: n, sub: types[n]} })
 	f.y += 8
-	f.write(left+16, f.y, 7.5, regular, dim, "Each brick stands above what it needs; what is built first lies on the ground (0).")
+	f.write(left+16, f.y, 7.5, regular, dim,
+		"Each brick stands above what it needs; what is built first lies on the ground (0).")
 	f.heading("Resources, in the order of building")
 	for _, course := range g.Courses() {
 		for _, n := range course {

@@ -21,7 +21,8 @@ func SVG(w io.Writer, p Picture) error {
 	s.Rect(0, 0, pageWidth, pg.height, `fill="`+paper.hex()+`"`)
 	for _, sh := range pg.shapes {
 		if sh.text != "" {
-			style := fmt.Sprintf(`font-family="Go, 'DejaVu Sans', Arial, sans-serif" font-size="%.2f" fill="%s"`, sh.size, sh.ink.hex())
+			style := fmt.Sprintf(`font-family="Go, 'DejaVu Sans', Arial, sans-serif" font-size="%.2f" fill="%s"`,
+				sh.size, sh.ink.hex())
 			if sh.face == bold {
 				style += ` font-weight="bold"`
 			}
@@ -92,7 +93,8 @@ func PDF(w io.Writer, p Picture) error {
 			lacks = lacks || inFont(sh.face, sh.text) != sh.text
 		}
 		if lacks {
-			pdfShape(f, shape{text: "The font of this page lacks letters that stand here as " + missing + "; the SVG has them.", size: 7.5, ink: dim, at: [2]float64{right, pg.height - margin}, toRight: true})
+			pdfShape(f, shape{text: "The font of this page lacks letters that stand here as " + missing +
+				"; the SVG has them.", size: 7.5, ink: dim, at: [2]float64{right, pg.height - margin}, toRight: true})
 		}
 	}
 	return f.Output(w)
@@ -108,7 +110,7 @@ func inFont(fc face, s string) string {
 		if r < 0x80 {
 			return r
 		}
-		if g, err := parsed[fc].GlyphIndex(&buf, r); err != nil || g == 0 || r > 0xFFFF {
+		if g, err := parsed()[fc].GlyphIndex(&buf, r); err != nil || g == 0 || r > 0xFFFF {
 			return []rune(missing)[0]
 		}
 		return r

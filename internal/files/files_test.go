@@ -28,7 +28,9 @@ func TestRead(t *testing.T) {
 	if text, err := Read(good, 10); err != nil || string(text) != "0123456789" {
 		t.Errorf("%q %v", text, err)
 	}
-	for path, words := range map[string]string{good: "which is the most that is read", dir: "is a folder", pipe: "is a pipe", "/dev/zero": "is a device", link: "is a device", filepath.Join(dir, "none"): "no such file"} {
+	for path, words := range map[string]string{good: "which is the most that is read", dir: "is a folder",
+		pipe: "is a pipe", "/dev/zero": "is a device", link: "is a device",
+		filepath.Join(dir, "none"): "no such file"} {
 		done := make(chan error, 1)
 		go func() {
 			_, err := Read(path, 9)
@@ -126,7 +128,8 @@ func TestPrivate(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := Private(dir, info); (err == nil) != fits || err != nil && !strings.Contains(err.Error(), "chmod 700 "+dir) {
+		if err := Private(dir, info); (err == nil) != fits ||
+			err != nil && !strings.Contains(err.Error(), "chmod 700 "+dir) {
 			t.Errorf("%v: %v", mode, err)
 		}
 	}

@@ -11,8 +11,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os/user"
 	"path/filepath"
 	"strings"
+	"unicode"
 
 	"filippo.io/age"
 
@@ -108,12 +110,14 @@ func create() ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return fmt.Appendf(nil, "# Who you are to others, in Brick Row. Keep it to yourself.\n%s\n%s%s\n", open, signPrefix, base64.StdEncoding.EncodeToString(sign.Seed())), nil
+	return fmt.Appendf(nil, "# Who you are to others, in Brick Row. Keep it to yourself.\n%s\n%s%s\n", open,
+		signPrefix, base64.StdEncoding.EncodeToString(sign.Seed())), nil
 }
 
 // Public is what others may know.
 func (i *Identity) Public() Public {
-	return Public{publicPrefix + base64.StdEncoding.EncodeToString(i.sign.Public().(ed25519.PublicKey)), i.open.Recipient().String()}
+	return Public{publicPrefix + base64.StdEncoding.EncodeToString(i.sign.Public().(ed25519.PublicKey)),
+		i.open.Recipient().String()}
 }
 
 // Sign signs data.
@@ -177,4 +181,18 @@ func (i *Identity) Open(sealed string) ([]byte, error) {
 		return nil, err
 	}
 	return io.ReadAll(r)
+}
+
+// User is the name of the user of this process, as the machine knows it.
+func User() string {
+	u, err := user.Current()
+	if err != nil {
+		return "somebody"
+	}
+	return strings.Map(func(r rune) rune { // it is printed
+		if unicode.IsControl(r) {
+			return -1
+		}
+		return r
+	}, u.Username)
 }

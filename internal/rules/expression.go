@@ -5,6 +5,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/ast"
@@ -37,7 +38,8 @@ var fields = map[string][]string{
 	"target":   {"account", "region", "careful"},
 }
 
-var environment = func() *cel.Env {
+// environment is what expressions know; it is made when there are rules.
+var environment = sync.OnceValue(func() *cel.Env {
 	object := cel.MapType(cel.StringType, cel.DynType)
 	env, err := cel.NewEnv(
 		cel.Variable("resource", object), cel.Variable("before", cel.DynType), cel.Variable("after", cel.DynType),
@@ -48,7 +50,7 @@ var environment = func() *cel.Env {
 		panic(err) // the environment is fixed
 	}
 	return env
-}()
+})
 
 // place is where an expression stands in a file.
 type place struct {
@@ -85,7 +87,7 @@ func (p place) pos(line, column int) tosca.Pos {
 // compile checks the expression of a rule: its grammar, its types, and the
 // names of the properties that it asks for.
 func (s *Set) compile(r *Rule, p place) {
-	checked, issues := environment.Compile(r.expression)
+	checked, issues := environment().Compile(r.expression)
 	if issues != nil && issues.Err() != nil {
 		for _, e := range issues.Errors() {
 			what, _, _ := strings.Cut(e.Message, " expecting {")
@@ -101,13 +103,16 @@ func (s *Set) compile(r *Rule, p place) {
 		if e.Kind() != ast.SelectKind || e.AsSelect().Operand().Kind() != ast.IdentKind {
 			return
 		}
-		if known := s.known(r, e.AsSelect().Operand().AsIdent()); known != nil && !slices.Contains(known, e.AsSelect().FieldName()) {
+		if known := s.known(r, e.AsSelect().Operand().AsIdent()); known != nil &&
+			!slices.Contains(known, e.AsSelect().FieldName()) {
 			loc := checked.NativeRep().SourceInfo().GetStartLocation(e.ID())
-			s.broken(p.pos(loc.Line(), loc.Column()), tosca.Suggest(e.AsSelect().FieldName(), known), "the rule %s asks for %s.%s, which there is not", r.ID, e.AsSelect().Operand().AsIdent(), e.AsSelect().FieldName())
+			s.broken(p.pos(loc.Line(), loc.Column()), tosca.Suggest(e.AsSelect().FieldName(), known),
+				"the rule %s asks for %s.%s, which there is not", r.ID, e.AsSelect().Operand().AsIdent(),
+				e.AsSelect().FieldName())
 		}
 	}))
 	var err error
-	if r.program, err = environment.Program(checked, cel.CostLimit(maxCost)); err != nil {
+	if r.program, err = environment().Program(checked, cel.CostLimit(maxCost)); err != nil {
 		s.broken(r.at, "", "the rule %s cannot be read: %v", r.ID, err)
 	}
 }
@@ -170,14 +175,16 @@ func worldOf(c Context) world {
 		resources = append(resources, map[string]any{"name": ch.Name, "type": ch.Type, "change": string(ch.Kind)})
 	}
 	return world{
-		stack:  map[string]any{"name": set.Stack, "revision": set.BaseRevision, "tags": tags, "inputs": inputs, "careful": c.Careful, "tally": tally, "resources": resources},
+		stack: map[string]any{"name": set.Stack, "revision": set.BaseRevision, "tags": tags, "inputs": inputs,
+			"careful": c.Careful, "tally": tally, "resources": resources},
 		target: map[string]any{"account": set.Target.Account, "region": set.Target.Region, "careful": c.Careful},
 	}
 }
 
 // vars are the variables for one change; nil stands for the stack.
 func (w world) vars(ch *whatif.Change) map[string]any {
-	vars := map[string]any{"stack": w.stack, "target": w.target, "resource": map[string]any{}, "before": types.NullValue, "after": types.NullValue}
+	vars := map[string]any{"stack": w.stack, "target": w.target, "resource": map[string]any{},
+		"before": types.NullValue, "after": types.NullValue}
 	if ch == nil {
 		return vars
 	}
@@ -207,7 +214,8 @@ func (w world) vars(ch *whatif.Change) map[string]any {
 			links[l.Requirement] = textList(l.Targets)
 		}
 	}
-	vars["resource"] = map[string]any{"name": ch.Name, "type": ch.Type, "own_type": own, "change": string(ch.Kind), "changed": changed, "keep": keep, "guard": guard,
+	vars["resource"] = map[string]any{"name": ch.Name, "type": ch.Type, "own_type": own, "change": string(ch.Kind),
+		"changed": changed, "keep": keep, "guard": guard,
 		"needs": textList(ch.Needs), "links": links, "file": ch.Pos.File, "line": ch.Pos.Line}
 	return vars
 }

@@ -12,15 +12,13 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
-	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 
 	"cel.dev/cel-go/cel"
 	"go.yaml.in/yaml/v4"
 
-	"brickrow/internal/files"
+	"brickrow/internal/bundle"
 	"brickrow/internal/tosca"
 	"brickrow/internal/whatif"
 )
@@ -32,7 +30,7 @@ const Folder = "rules"
 type Rule struct {
 	ID       string
 	Message  string
-	Mend     string
+	Fix      string
 	Severity tosca.Severity // Error refuses, Warning warns
 	Types    []string       // of the resources it is about; none means all
 	Changes  []whatif.Kind  // it is about; never none
@@ -54,43 +52,41 @@ type Set struct {
 	lib *tosca.Library
 }
 
+// FilesIn lists the files of rules of a folder, which may be missing.
+func FilesIn(from bundle.Sources, folder string) ([]string, error) {
+	out, err := Files(from, []string{folder})
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	return out, err
+}
+
 // Files lists the files of rules that paths name: files, and those of folders.
-// A folder that is not there is an error, unless it may be missing.
-func Files(paths []string, mayMiss bool) ([]string, error) {
+func Files(from bundle.Sources, paths []string) ([]string, error) {
 	var out []string
 	for _, p := range paths {
-		info, err := os.Stat(p)
+		list, err := from.List(p)
 		switch {
-		case mayMiss && errors.Is(err, fs.ErrNotExist):
-			continue
+		case errors.Is(err, bundle.ErrNoFolder):
+			out = append(out, p)
 		case err != nil:
 			return nil, fmt.Errorf("the rules cannot be read: %w", err)
-		case !info.IsDir():
-			out = append(out, p)
-			continue
 		}
-		for _, pattern := range []string{"*.yaml", "*.yml"} {
-			list, err := filepath.Glob(filepath.Join(escaped(p), pattern))
-			if err != nil {
-				return nil, err
+		for _, f := range list {
+			if ext := filepath.Ext(f); ext == ".yaml" || ext == ".yml" {
+				out = append(out, f)
 			}
-			out = append(out, list...)
 		}
 	}
 	slices.Sort(out)
 	return slices.Compact(out), nil
 }
 
-// escaped is a path in which no character stands for others.
-func escaped(p string) string {
-	return strings.NewReplacer("\\", "\\\\", "*", "\\*", "?", "\\?", "[", "\\[").Replace(p)
-}
-
 // Read reads files of rules. What is wrong with them is in Findings.
-func Read(lib *tosca.Library, paths []string) *Set {
+func Read(from bundle.Sources, lib *tosca.Library, paths []string) *Set {
 	s := &Set{lib: lib}
 	for _, f := range paths {
-		text, err := files.Read(f, tosca.MaxBytes)
+		text, err := from.Open(f, tosca.MaxBytes)
 		if err != nil {
 			s.broken(tosca.Pos{File: f}, "", "the rules cannot be read: %v", err)
 			continue
@@ -114,8 +110,8 @@ func (s *Set) errors() int {
 	return n
 }
 
-func (s *Set) broken(at tosca.Pos, mend, format string, args ...any) {
-	s.Findings.Errorf(at, "broken-rule", mend, format, args...)
+func (s *Set) broken(at tosca.Pos, fix, format string, args ...any) {
+	s.Findings.Errorf(at, "broken-rule", fix, format, args...)
 }
 
 // Add reads one file of rules.
@@ -129,7 +125,8 @@ func (s *Set) Add(file string, text []byte) {
 	var tests []tosca.Entry
 	for _, e := range tosca.Entries(file, root, "a file of rules", &findings) {
 		if e.Key.Name != "rules" && e.Key.Name != "tests" {
-			s.broken(e.Key.Pos, tosca.Suggest(e.Key.Name, []string{"rules", "tests"}), "a file of rules has no key '%s'", e.Key.Name)
+			s.broken(e.Key.Pos, tosca.Suggest(e.Key.Name, []string{"rules", "tests"}),
+				"a file of rules has no key '%s'", e.Key.Name)
 			continue
 		}
 		if e.Node.Kind != yaml.SequenceNode {
@@ -150,10 +147,11 @@ func (s *Set) Add(file string, text []byte) {
 	}
 }
 
-var ruleKeys = []string{"id", "message", "mend", "severity", "types", "changes", "each", "require"}
+var ruleKeys = []string{"id", "message", "fix", "severity", "types", "changes", "each", "require"}
 
 func (s *Set) readRule(file string, text []byte, e tosca.Entry, findings *tosca.Findings) {
-	r := &Rule{Pos: e.Pos, Severity: tosca.Error, Changes: []whatif.Kind{whatif.New, whatif.Edit, whatif.Swap, whatif.Same, whatif.Adopt}}
+	r := &Rule{Pos: e.Pos, Severity: tosca.Error,
+		Changes: []whatif.Kind{whatif.New, whatif.Edit, whatif.Swap, whatif.Same, whatif.Adopt}}
 	before := s.errors()
 	var require *yaml.Node
 	for _, k := range tosca.Entries(file, e.Node, "a rule", findings) {
@@ -165,8 +163,8 @@ func (s *Set) readRule(file string, text []byte, e tosca.Entry, findings *tosca.
 			}
 		case "message":
 			r.Message = s.text(k)
-		case "mend":
-			r.Mend = s.text(k)
+		case "fix":
+			r.Fix = s.text(k)
 		case "severity":
 			severity, ok := map[string]tosca.Severity{"warn": tosca.Warning, "refuse": tosca.Error}[s.text(k)]
 			if r.Severity = severity; !ok {
@@ -178,7 +176,9 @@ func (s *Set) readRule(file string, text []byte, e tosca.Entry, findings *tosca.
 				if t := s.lib.Nodes[n.Value]; t != nil {
 					r.types = append(r.types, t)
 				} else { // files of rules are shared, and a template may have types of its own
-					s.Findings.Warnf(at(file, n), "rule-without-type", tosca.Suggest(n.Value, slices.Collect(maps.Keys(s.lib.Nodes))), "there is no type '%s' here: the rule is about nothing", n.Value)
+					s.Findings.Warnf(at(file, n), "rule-without-type",
+						tosca.Suggest(n.Value, slices.Collect(maps.Keys(s.lib.Nodes))),
+						"there is no type '%s' here: the rule is about nothing", n.Value)
 				}
 			}
 		case "changes":
@@ -192,7 +192,8 @@ func (s *Set) readRule(file string, text []byte, e tosca.Entry, findings *tosca.
 			}
 		case "each":
 			if r.Once = s.text(k) == "stack"; !r.Once && k.Node.Value != "resource" {
-				s.broken(k.Pos, "write resource or stack", "a rule is judged for each resource or for each stack, not for each '%s'", k.Node.Value)
+				s.broken(k.Pos, "write resource or stack",
+					"a rule is judged for each resource or for each stack, not for each '%s'", k.Node.Value)
 			}
 		case "require":
 			r.expression, r.at, require = s.text(k), k.Pos, k.Node
@@ -200,7 +201,8 @@ func (s *Set) readRule(file string, text []byte, e tosca.Entry, findings *tosca.
 			s.broken(k.Key.Pos, tosca.Suggest(k.Key.Name, ruleKeys), "a rule has no key '%s'", k.Key.Name)
 		}
 	}
-	for key, missing := range map[string]bool{"id": r.ID == "", "message": r.Message == "", "require": r.expression == ""} {
+	for key, missing := range map[string]bool{"id": r.ID == "", "message": r.Message == "",
+		"require": r.expression == ""} {
 		if missing && s.errors() == before {
 			s.broken(e.Pos, "add "+key, "a rule needs the key '%s'", key)
 		}
@@ -222,7 +224,8 @@ func at(file string, n *yaml.Node) tosca.Pos {
 
 func kinds() []string {
 	var out []string
-	for _, k := range []whatif.Kind{whatif.New, whatif.Edit, whatif.Swap, whatif.Drop, whatif.Same, whatif.Adopt, whatif.Keep} {
+	for _, k := range []whatif.Kind{whatif.New, whatif.Edit, whatif.Swap, whatif.Drop, whatif.Same, whatif.Adopt,
+		whatif.Keep} {
 		out = append(out, string(k))
 	}
 	return out
@@ -316,19 +319,22 @@ func (r *Rule) judge(vars map[string]any, what string, pos tosca.Pos) tosca.Find
 	verdict, err := r.evaluate(vars)
 	switch {
 	case err != nil:
-		out.Errorf(r.at, "broken-rule", "before is null where a resource is new, after where it goes; what is not set is null", "the rule %s breaks down at %s: %v", r.ID, what, err)
+		out.Errorf(r.at, "broken-rule",
+			"before is null where a resource is new, after where it goes; what is not set is null",
+			"the rule %s breaks down at %s: %v", r.ID, what, err)
 	case verdict == unknown:
-		out.Warnf(pos, "rule-not-judged", "look at it after the deployment", "the rule %s cannot be judged for %s: it rests on what the cloud sets", r.ID, what)
+		out.Warnf(pos, "rule-not-judged", "look at it after the deployment",
+			"the rule %s cannot be judged for %s: it rests on what the cloud sets", r.ID, what)
 	case verdict == fails:
-		mend := r.Mend
-		if mend == "" {
-			mend = "the rule stands in " + r.Pos.Short()
+		fix := r.Fix
+		if fix == "" {
+			fix = "the rule stands in " + r.Pos.Short()
 		}
 		text := fmt.Sprintf("%s: %s (rule %s)", what, r.Message, r.ID)
 		if r.Severity == tosca.Error {
-			out.Errorf(pos, "rule", mend, "%s", text)
+			out.Errorf(pos, "rule", fix, "%s", text)
 		} else {
-			out.Warnf(pos, "rule", mend, "%s", text)
+			out.Warnf(pos, "rule", fix, "%s", text)
 		}
 	}
 	return out

@@ -8,16 +8,19 @@ import (
 	"strings"
 	"testing"
 
+	"brickrow/internal/bundle"
 	"brickrow/internal/profile"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 	"brickrow/internal/whatif"
 )
 
+var shipped = profile.Read()
+
 // read reads one file of rules.
 func read(t *testing.T, text string) *Set {
 	t.Helper()
-	s := NewSet(profile.Library())
+	s := NewSet(shipped.Library)
 	s.Add("rules/team.yaml", []byte(text))
 	return s
 }
@@ -50,18 +53,21 @@ service_template:
 // changes is a what-if of the template, with what was recorded.
 func changes(t *testing.T, recorded ...*stack.Recorded) Context {
 	t.Helper()
-	file, findings := tosca.Read("t.yaml", []byte(template), tosca.Source{Profile: profile.Load})
+	file, findings := tosca.Read("t.yaml", []byte(template), tosca.Source{Profile: shipped.Load})
 	wanted, more := stack.CheckAndResolve(file, stack.Options{})
 	if findings = append(findings, more...); findings.HasErrors() {
 		t.Fatal(findings)
 	}
-	set := whatif.Compare(whatif.State{Stack: "ridge", Target: stack.Target{Account: "live", Region: "alder-1"}, Wanted: wanted, Recorded: recorded})
-	return Context{Changes: set, Inputs: map[string]tosca.Value{"huts": tosca.Int(7), "token": tosca.Secret{Value: tosca.String("pager-hoarfrost")}}, Tags: map[string]string{"team": "ridge"}}
+	set := whatif.Compare(whatif.State{Stack: "ridge", Target: stack.Target{Account: "live", Region: "alder-1"},
+		Wanted: wanted, Recorded: recorded})
+	return Context{Changes: set, Inputs: map[string]tosca.Value{"huts": tosca.Int(7),
+		"token": tosca.Secret{Value: tosca.String("pager-hoarfrost")}}, Tags: map[string]string{"team": "ridge"}}
 }
 
 // TestRulesAreJudged goes through what an expression can see.
 func TestRulesAreJudged(t *testing.T) {
-	context := changes(t, &stack.Recorded{Name: "old", Type: "Bucket", ID: "b-1", Properties: map[string]tosca.Value{"name": tosca.String("frames")}})
+	context := changes(t, &stack.Recorded{Name: "old", Type: "Bucket", ID: "b-1",
+		Properties: map[string]tosca.Value{"name": tosca.String("frames")}})
 	for _, c := range []struct{ rule, wants string }{
 		{"types: [ Server ]\n    require: after.size != 'xlarge'", "rule"},
 		{"types: [ Server ]\n    severity: warn\n    require: after.size != 'xlarge'", "rule"},
@@ -70,7 +76,8 @@ func TestRulesAreJudged(t *testing.T) {
 		{"types: [ Bucket ]\n    changes: [ drop ]\n    require: before.name != 'frames'", "rule"},
 		{"types: [ Bucket ]\n    changes: drop\n    require: before.name == 'frames' && after == null", ""},
 		{"types: [ Server ]\n    changes: [ swap ]\n    require: 'false'", ""},
-		{"types: [ Rules ]\n    require: '!after.allow.exists(r, r.peer.endsWith(\"/0\") && r.ports == \"22\")'", "rule"},
+		{"types: [ Rules ]\n    require: '!after.allow.exists(r, r.peer.endsWith(\"/0\") && r.ports == \"22\")'",
+			"rule"},
 		{"types: [ Rules ]\n    require: after.allow.all(r, r.ports != '23')", ""},
 		{"types: [ Subnet ]\n    require: cidr('10.0.0.0/16').containsCIDR(after.cidr)", ""},
 		{"types: [ Server ]\n    require: resource.links.subnet == ['part'] && 'valley_net' in resource.needs && resource.change == 'new'", ""},
@@ -94,7 +101,8 @@ func TestRulesAreJudged(t *testing.T) {
 		codes := ""
 		for _, f := range got {
 			codes += f.Code
-			if warns := f.Severity == tosca.Warning; warns != (strings.Contains(c.rule, "warn") || f.Code == "rule-not-judged") {
+			if warns := f.Severity == tosca.Warning; warns != (strings.Contains(c.rule, "warn") ||
+				f.Code == "rule-not-judged") {
 				t.Errorf("%s\nits severity is %s", c.rule, f.Severity)
 			}
 		}
@@ -108,7 +116,9 @@ func TestRulesAreJudged(t *testing.T) {
 // where it stands itself.
 func TestTheLineOfTheResource(t *testing.T) {
 	got := read(t, oneRule).Judge(changes(t))
-	if len(got) != 1 || got[0].File != "t.yaml" || got[0].Line != 13 || !strings.Contains(got[0].Mend, "team.yaml:2") || !strings.Contains(got[0].Message, "station: it is too large (rule small)") {
+	if len(got) != 1 || got[0].File != "t.yaml" || got[0].Line != 13 ||
+		!strings.Contains(got[0].Fix, "team.yaml:2") ||
+		!strings.Contains(got[0].Message, "station: it is too large (rule small)") {
 		t.Errorf("%+v", got)
 	}
 }
@@ -147,11 +157,14 @@ func TestBrokenRulesAreRefused(t *testing.T) {
 			continue
 		}
 		f := s.Findings[0]
-		if got := fmt.Sprintf("%d:%d", f.Line, f.Column); got != c.at || !strings.Contains(f.Message, c.says) || f.Severity != tosca.Error || f.Code != "broken-rule" {
+		if got := fmt.Sprintf("%d:%d", f.Line, f.Column); got != c.at || !strings.Contains(f.Message, c.says) ||
+			f.Severity != tosca.Error || f.Code != "broken-rule" {
 			t.Errorf("%s\nwants %q at %s: %v", c.text, c.says, c.at, f)
 		}
 	}
-	if s := read(t, strings.Replace(oneRule, "Server", "Serwer", 1)); len(s.Findings) != 1 || s.Findings[0].Code != "rule-without-type" || !strings.Contains(s.Findings[0].Mend, "Server") || len(s.Rules) != 1 {
+	if s := read(t, strings.Replace(oneRule, "Server", "Serwer", 1)); len(s.Findings) != 1 ||
+		s.Findings[0].Code != "rule-without-type" || !strings.Contains(s.Findings[0].Fix, "Server") ||
+		len(s.Rules) != 1 {
 		t.Error(s.Findings)
 	}
 }
@@ -183,7 +196,8 @@ tests:
 			bad = append(bad, o.Name+": "+o.Reason)
 		}
 	}
-	if len(s.Tests) != 7 || len(bad) != 2 || !strings.Contains(bad[0], "wrong: it should pass, and it fails") || !strings.Contains(bad[1], "breaks: it breaks down") {
+	if len(s.Tests) != 7 || len(bad) != 2 || !strings.Contains(bad[0], "wrong: it should pass, and it fails") ||
+		!strings.Contains(bad[1], "breaks: it breaks down") {
 		t.Errorf("%d tests, bad: %q", len(s.Tests), bad)
 	}
 	if got := s.Untested(); !slices.Equal(got, []string{"lonely"}) {
@@ -198,17 +212,17 @@ func TestFilesOfRules(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	list, err := Files([]string{dir, filepath.Join(dir, "b.yaml")}, false)
+	list, err := Files(bundle.Disk, []string{dir, filepath.Join(dir, "b.yaml")})
 	if err != nil || len(list) != 2 || filepath.Base(list[0]) != "a.yml" {
 		t.Error(list, err)
 	}
-	if _, err := Files([]string{filepath.Join(dir, "none")}, false); err == nil {
+	if _, err := Files(bundle.Disk, []string{filepath.Join(dir, "none")}); err == nil {
 		t.Error("a folder that is not there is taken")
 	}
-	if list, err := Files([]string{filepath.Join(dir, "none")}, true); err != nil || len(list) != 0 {
+	if list, err := FilesIn(bundle.Disk, filepath.Join(dir, "none")); err != nil || len(list) != 0 {
 		t.Error(list, err)
 	}
-	if s := Read(profile.Library(), list); len(s.Findings) != 1 { // the same id twice
+	if s := Read(bundle.Disk, shipped.Library, list); len(s.Findings) != 1 { // the same id twice
 		t.Error(s.Findings)
 	}
 }
@@ -216,7 +230,7 @@ func TestFilesOfRules(t *testing.T) {
 func FuzzRules(f *testing.F) {
 	f.Add([]byte(oneRule))
 	f.Add([]byte("rules:\n  - { id: a, message: b, require: 'after[0].b.exists(x, x)' }\ntests:\n  - { rule: a, expect: fail, after: { size: [1] } }\n"))
-	lib := profile.Library()
+	lib := shipped.Library
 	f.Fuzz(func(t *testing.T, text []byte) {
 		s := NewSet(lib)
 		s.Add("fuzz.yaml", text)

@@ -94,7 +94,8 @@ func (s *Set) fillTest(file string, t *Test, typ, change tosca.Entry, given map[
 	kind := whatif.New
 	if change.Node != nil {
 		if kind = whatif.Kind(change.Node.Value); kind.Mark() == "" {
-			s.broken(change.Pos, tosca.Suggest(change.Node.Value, kinds()), "there is no change '%s'", change.Node.Value)
+			s.broken(change.Pos, tosca.Suggest(change.Node.Value, kinds()), "there is no change '%s'",
+				change.Node.Value)
 		}
 	}
 	tally := map[string]any{}
@@ -102,9 +103,12 @@ func (s *Set) fillTest(file string, t *Test, typ, change tosca.Entry, given map[
 		tally[k] = 0
 	}
 	t.vars = map[string]any{
-		"resource": map[string]any{"name": "tested", "type": name, "own_type": name, "change": string(kind), "changed": []any{}, "keep": false, "guard": false, "needs": []any{}, "links": map[string]any{}, "file": file, "line": t.Pos.Line},
-		"stack":    map[string]any{"name": "tested", "revision": 1, "tags": map[string]any{}, "inputs": map[string]any{}, "careful": false, "tally": tally, "resources": []any{}},
-		"target":   map[string]any{"account": "workshop", "region": "alder-1", "careful": false},
+		"resource": map[string]any{"name": "tested", "type": name, "own_type": name, "change": string(kind),
+			"changed": []any{}, "keep": false, "guard": false, "needs": []any{}, "links": map[string]any{},
+			"file": file, "line": t.Pos.Line},
+		"stack": map[string]any{"name": "tested", "revision": 1, "tags": map[string]any{},
+			"inputs": map[string]any{}, "careful": false, "tally": tally, "resources": []any{}},
+		"target": map[string]any{"account": "workshop", "region": "alder-1", "careful": false},
 	}
 	for _, variable := range []string{"resource", "stack", "target"} {
 		k, ok := given[variable]
@@ -130,7 +134,8 @@ func (s *Set) fillTest(file string, t *Test, typ, change tosca.Entry, given map[
 	}
 	for _, variable := range []string{"before", "after"} {
 		k, ok := given[variable]
-		if !ok && (variable == "after" && (kind == whatif.Drop || kind == whatif.Keep) || variable == "before" && kind == whatif.New) || t.rule.Once {
+		if !ok && (variable == "after" && (kind == whatif.Drop || kind == whatif.Keep) ||
+			variable == "before" && kind == whatif.New) || t.rule.Once {
 			t.vars[variable] = types.NullValue
 			continue
 		}

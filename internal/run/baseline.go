@@ -59,11 +59,13 @@ func (w Was) differs(now Was) []string {
 	for _, part := range []struct {
 		prefix   string
 		was, now any
-	}{{"", w.Properties, now.Properties}, {"", w.Links, now.Links}, {"", w.Attributes, now.Attributes}, {"tag ", w.Tags, now.Tags}} {
+	}{{"", w.Properties, now.Properties}, {"", w.Links, now.Links}, {"", w.Attributes, now.Attributes}, {"tag ",
+		w.Tags, now.Tags}} {
 		before, after := flat(part.was), flat(part.now)
 		for _, key := range keysOf(before, after) {
 			if !reflect.DeepEqual(before[key], after[key]) {
-				out = append(out, fmt.Sprintf("%s of %s is %s, was %s", part.prefix+key, w.Name, inWords(after[key]), inWords(before[key])))
+				out = append(out, fmt.Sprintf("%s of %s is %s, was %s", part.prefix+key, w.Name, inWords(after[key]),
+					inWords(before[key])))
 			}
 		}
 	}

@@ -19,6 +19,8 @@ import (
 	"brickrow/internal/whatif"
 )
 
+var shipped = profile.Read()
+
 // sky is a cloud in memory whose operations take a second each.
 type sky struct {
 	mu        sync.Mutex
@@ -40,7 +42,8 @@ type skyOp struct {
 }
 
 func newSky() *sky {
-	return &sky{resources: map[string]cloud.Resource{}, ops: map[string]*skyOp{}, byKey: map[string]string{}, tries: map[string]int{}}
+	return &sky{resources: map[string]cloud.Resource{}, ops: map[string]*skyOp{}, byKey: map[string]string{},
+		tries: map[string]int{}}
 }
 
 // wire is what JSON makes of properties on their way.
@@ -58,9 +61,16 @@ func wire(properties map[string]any) map[string]any {
 
 func (s *sky) Targets(context.Context) ([]stack.Target, error) { return nil, nil }
 
+func (s *sky) About(context.Context, stack.Target) (*cloud.About, error) { return &cloud.About{}, nil }
+
+func (s *sky) NameTaken(context.Context, stack.Target, string, string) (bool, string, error) {
+	return false, "", nil
+}
+
 func (s *sky) List(context.Context, stack.Target, string) ([]cloud.Resource, error) { return nil, nil }
 
-func (s *sky) Get(_ context.Context, _ stack.Target, id string) (cloud.Resource, error) {
+func (s *sky) Get(_ context.Context, ref cloud.Ref) (cloud.Resource, error) {
+	id := ref.ID
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	r, ok := s.resources[id]
@@ -89,7 +99,8 @@ func (s *sky) begin(call, key, id string, do func()) (cloud.Operation, error) {
 	if op := s.byKey[key]; op != "" {
 		return s.ops[op].Operation, nil
 	}
-	o := &skyOp{Operation: cloud.Operation{ID: "op-" + key, ResourceID: id, State: "working", Step: "at it", NextMS: 1000}, ends: time.Now().Add(time.Second), do: do}
+	o := &skyOp{Operation: cloud.Operation{ID: "op-" + key, ResourceID: id, State: "working", Step: "at it",
+		NextMS: 1000}, ends: time.Now().Add(time.Second), do: do}
 	s.ops[o.ID], s.byKey[key] = o, o.ID
 	s.atOnce++
 	s.most = max(s.most, s.atOnce)
@@ -99,16 +110,19 @@ func (s *sky) begin(call, key, id string, do func()) (cloud.Operation, error) {
 func (s *sky) Create(_ context.Context, _ stack.Target, key string, r cloud.Request) (cloud.Operation, error) {
 	id := "id-" + r.Tags["node"] + "-" + key
 	return s.begin("create "+r.Tags["node"], key, id, func() {
-		s.resources[id] = cloud.Resource{ID: id, Type: r.Type, Properties: wire(r.Properties), Links: r.Links, Tags: r.Tags, Attributes: map[string]any{"url": "at-" + r.Tags["node"]}}
+		s.resources[id] = cloud.Resource{ID: id, Type: r.Type, Properties: wire(r.Properties), Links: r.Links,
+			Tags: r.Tags, Attributes: map[string]any{"url": "at-" + r.Tags["node"]}}
 	})
 }
 
-func (s *sky) Update(_ context.Context, _ stack.Target, key, id string, r cloud.Request) (cloud.Operation, error) {
+func (s *sky) Update(_ context.Context, ref cloud.Ref, key string, r cloud.Request) (cloud.Operation, error) {
+	id := ref.ID
 	s.mu.Lock()
 	now := s.resources[id].ETag
 	s.mu.Unlock()
 	if r.ETag != now {
-		return cloud.Operation{}, &cloud.Problem{Type: "changed-meanwhile", Title: "changed meanwhile", Status: 412, Detail: id + " was changed meanwhile"}
+		return cloud.Operation{}, &cloud.Problem{Type: "changed-meanwhile", Title: "changed meanwhile", Status: 412,
+			Detail: id + " was changed meanwhile"}
 	}
 	return s.begin("update "+id, key, id, func() {
 		res := s.resources[id]
@@ -126,11 +140,12 @@ func (s *sky) Update(_ context.Context, _ stack.Target, key, id string, r cloud.
 	})
 }
 
-func (s *sky) Delete(_ context.Context, _ stack.Target, key, id string) (cloud.Operation, error) {
+func (s *sky) Delete(_ context.Context, ref cloud.Ref, key string) (cloud.Operation, error) {
+	id := ref.ID
 	return s.begin("delete "+id, key, id, func() { delete(s.resources, id) })
 }
 
-func (s *sky) Operation(_ context.Context, _ stack.Target, id string) (cloud.Operation, error) {
+func (s *sky) Operation(_ context.Context, _ cloud.Ref, id string) (cloud.Operation, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	o := s.ops[id]
@@ -147,12 +162,12 @@ type diary struct {
 	mu      sync.Mutex
 	entries map[string]Entry
 	events  []Event
-	changes []RecordChange
+	changes []Change
 	cancel  bool
 	broken  error
 }
 
-func (d *diary) Note(_ context.Context, e *Entry, ev *Event, ch RecordChange) error {
+func (d *diary) Note(_ context.Context, e *Entry, ev *Event, changes []Change) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.broken != nil {
@@ -164,9 +179,7 @@ func (d *diary) Note(_ context.Context, e *Entry, ev *Event, ch RecordChange) er
 	if ev != nil {
 		d.events = append(d.events, *ev)
 	}
-	if ch.Name != "" {
-		d.changes = append(d.changes, ch)
-	}
+	d.changes = append(d.changes, changes...)
 	return nil
 }
 
@@ -191,7 +204,7 @@ service_template:
 // driver is a driver of a template on the sky, with the steps to build it.
 func driver(t *testing.T, s *sky, recorded []*stack.Recorded, flags ...string) (*Driver, *diary, Plan) {
 	t.Helper()
-	f, findings := tosca.Read("t.yaml", []byte(chain), tosca.Source{Profile: profile.Load})
+	f, findings := tosca.Read("t.yaml", []byte(chain), tosca.Source{Profile: shipped.Load})
 	if len(findings) > 0 {
 		t.Fatal(findings)
 	}
@@ -204,9 +217,9 @@ func driver(t *testing.T, s *sky, recorded []*stack.Recorded, flags ...string) (
 		given = append(given, g)
 	}
 	w, _ := stack.Resolve(f, stack.Options{Given: given})
-	plan := NewPlan(whatif.Compare(whatif.State{Wanted: w, Recorded: recorded, BaseRevision: 1}), nil, seconds)
+	plan := NewPlan(whatif.Compare(whatif.State{Wanted: w, Recorded: recorded, BaseRevision: 1}), seconds)
 	book := &diary{entries: map[string]Entry{}}
-	d := &Driver{RunID: "run", Stack: "s", Cloud: s, Journal: book, Wanted: w, Library: profile.Library()}
+	d := &Driver{RunID: "run", Stack: "s", Cloud: s, Journal: book, Wanted: w, Library: shipped.Library}
 	d.Begin(recorded, nil, nil, nil)
 	return d, book, plan
 }
@@ -252,16 +265,17 @@ func TestDriverUndoes(t *testing.T) {
 		s := newSky()
 		s.refuse = func(call string, _ int) error {
 			if call == "create news" {
-				return &cloud.Problem{Title: "no", Detail: "no news today", Mend: "wait", Status: 422}
+				return &cloud.Problem{Title: "no", Detail: "no news today", Fix: "wait", Status: 422}
 			}
 			return nil
 		}
 		d, book, plan := driver(t, s, nil)
 		out, err := d.Run(t.Context(), plan.Steps)
-		if err != nil || out.Complete || len(out.Failed) != 1 || out.Failed[0].Reason != "no news today; wait" || out.CannotReturn {
+		if err != nil || out.Complete || len(out.Failed) != 1 || out.Failed[0].Reason != "no news today; wait" ||
+			out.CannotReturn {
 			t.Fatalf("%+v %v", out, err)
 		}
-		out, err = d.Run(t.Context(), PlanUndo(plan, out.Entries, false))
+		out, err = d.Run(t.Context(), PlanUndo(plan, out.Entries))
 		if err != nil || !out.Complete {
 			t.Fatalf("%+v %v", out, err)
 		}
@@ -330,7 +344,7 @@ func TestDriverSendsTheSameKeyAgain(t *testing.T) {
 		}
 		var recorded []*stack.Recorded
 		for _, ch := range book.changes {
-			recorded = append(recorded, ch.Put)
+			recorded = append(recorded, ch.(Put).Record)
 		}
 		d.Begin(recorded, nil, nil, entries)
 		out, err := d.Run(t.Context(), plan.Steps)
@@ -358,7 +372,7 @@ func TestDriverPutsBack(t *testing.T) {
 		if err != nil || !out.Complete || fmt.Sprint(s.resources[id].Properties["keep"]) != "2 d" {
 			t.Fatalf("%v %v", err, s.resources[id].Properties)
 		}
-		if out, err = d.Run(t.Context(), PlanUndo(plan, out.Entries, false)); err != nil || !out.Complete {
+		if out, err = d.Run(t.Context(), PlanUndo(plan, out.Entries)); err != nil || !out.Complete {
 			t.Fatal(err, out)
 		}
 		if got := fmt.Sprint(s.resources[id].Properties["keep"]); got != "1 d" {
@@ -392,11 +406,12 @@ func TestDriverLeavesAChangeInBetween(t *testing.T) {
 			}
 		}
 		out, err := d.Run(t.Context(), plan.Steps)
-		if err != nil || out.Complete || len(out.Failed) != 1 || !strings.Contains(out.Failed[0].Reason, "changed in the cloud meanwhile") {
+		if err != nil || out.Complete || len(out.Failed) != 1 ||
+			!strings.Contains(out.Failed[0].Reason, "changed in the cloud meanwhile") {
 			t.Fatalf("%v %+v", err, out)
 		}
 		s.read = nil
-		if out, err = d.Run(t.Context(), PlanUndo(plan, out.Entries, false)); err != nil || !out.Complete {
+		if out, err = d.Run(t.Context(), PlanUndo(plan, out.Entries)); err != nil || !out.Complete {
 			t.Fatal(err, out)
 		}
 		if got := fmt.Sprint(s.resources[id].Properties["keep"]); got != "9 d" {

@@ -2,7 +2,7 @@
 // Schedule, which is pure, says which steps may start; the Driver makes the
 // calls, keeps the journal and tells what happens as events.
 //
-// A run has two halves. The build makes everything new, edits in place, and
+// A run has phases. The build makes everything new, edits in place, and
 // makes the new part of every swap. The sweep removes what is dropped and the
 // old parts of swaps, in reverse order, and begins only when the whole build
 // has succeeded. Between them stand the edits that cannot be put back, such as
@@ -30,18 +30,18 @@ const (
 	Update  Action = "update"
 	Delete  Action = "delete"
 	Release Action = "release" // taken out of the record, left in the cloud
-	PutBack Action = "put back"
+	Revert  Action = "put back"
 )
 
-// Half is the part of a run that a step belongs to.
-type Half string
+// Phase is the part of a run that a step belongs to.
+type Phase string
 
-// The halves, and the undoing.
+// The phases, and the undoing.
 const (
-	Build  Half = "build"
-	OneWay Half = "one way" // edits that cannot be put back
-	Sweep  Half = "sweep"
-	Undo   Half = "undo"
+	PhaseBuild  Phase = "build"
+	PhaseOneWay Phase = "one way" // edits that cannot be put back
+	PhaseSweep  Phase = "sweep"
+	PhaseUndo   Phase = "undo"
 )
 
 // Step is one thing to do to one resource.
@@ -50,7 +50,7 @@ type Step struct {
 	Resource string   `json:"resource"`
 	Type     string   `json:"type"`
 	Action   Action   `json:"action"`
-	Half     Half     `json:"half"`
+	Phase    Phase    `json:"phase"`
 	Needs    []string `json:"needs"` // ids of steps that must be done before
 	CloudID  string   `json:"cloud_id,omitempty"`
 	Swap     bool     `json:"swap,omitempty"`  // the new or the old part of a swap
@@ -70,9 +70,9 @@ type Plan struct {
 	Baseline map[string]Was `json:"baseline,omitempty"`
 }
 
-// NewPlan lists the steps of a change set. Old are the parts of former swaps
-// that are still to be removed. Takes yields the seconds a change takes.
-func NewPlan(cs *whatif.ChangeSet, old []*stack.Recorded, takes whatif.Takes) Plan {
+// NewPlan lists the steps of a change set. Duration yields the seconds a change
+// takes.
+func NewPlan(cs *whatif.ChangeSet, takes whatif.Duration) Plan {
 	var p Plan
 	building := map[string]string{}
 	for _, ch := range cs.Changes {
@@ -90,7 +90,8 @@ func NewPlan(cs *whatif.ChangeSet, old []*stack.Recorded, takes whatif.Takes) Pl
 	var leavingRecords []*stack.Recorded
 	lastOneWay := ""
 	for i, ch := range cs.Changes {
-		s := Step{ID: building[ch.Name], Resource: ch.Name, Type: ch.Type, Half: Build, Swap: ch.Kind == whatif.Swap, Seconds: takes(&ch, ch.Kind), Position: i}
+		s := Step{ID: building[ch.Name], Resource: ch.Name, Type: ch.Type, Phase: PhaseBuild,
+			Swap: ch.Kind == whatif.Swap, Seconds: takes(&ch, ch.Kind), Position: i}
 		for _, n := range ch.Needs {
 			if building[n] != "" {
 				s.Needs = append(s.Needs, building[n])
@@ -101,19 +102,19 @@ func NewPlan(cs *whatif.ChangeSet, old []*stack.Recorded, takes whatif.Takes) Pl
 			s.Action = Create
 		case whatif.Swap:
 			s.Action, s.CloudID = Create, ch.Recorded.ID
-			leaving = append(leaving, removal(ch, s.ID, takes))
+			leaving = append(leaving, removalOf(ch, s.ID, takes))
 			leavingRecords = append(leavingRecords, ch.Recorded)
 		case whatif.Edit, whatif.Adopt:
 			s.Action, s.CloudID, s.Adopt = Update, ch.Recorded.ID, ch.Kind == whatif.Adopt
 			if ch.OneWay {
-				s.ID, s.Half, s.Needs = "update "+ch.Name, OneWay, nil
+				s.ID, s.Phase, s.Needs = "update "+ch.Name, PhaseOneWay, nil
 				if lastOneWay != "" {
 					s.Needs = []string{lastOneWay}
 				}
 				lastOneWay = s.ID
 			}
 		case whatif.Drop, whatif.Keep:
-			leaving = append(leaving, removal(ch, "", takes))
+			leaving = append(leaving, removalOf(ch, "", takes))
 			leavingRecords = append(leavingRecords, ch.Recorded)
 			continue
 		default:
@@ -121,8 +122,9 @@ func NewPlan(cs *whatif.ChangeSet, old []*stack.Recorded, takes whatif.Takes) Pl
 		}
 		p.Steps = append(p.Steps, s)
 	}
-	for i, r := range old {
-		s := Step{ID: "delete old " + r.Name + " " + r.ID, Resource: r.Name, Type: r.Type, Action: Delete, Half: Sweep, CloudID: r.ID, Swap: true, Position: i}
+	for i, r := range cs.Old {
+		s := Step{ID: "delete old " + r.Name + " " + r.ID, Resource: r.Name, Type: r.Type, Action: Delete,
+			Phase: PhaseSweep, CloudID: r.ID, Swap: true, Position: i}
 		if r.Keep {
 			s.Action = Release
 		}
@@ -133,10 +135,11 @@ func NewPlan(cs *whatif.ChangeSet, old []*stack.Recorded, takes whatif.Takes) Pl
 	return p
 }
 
-// removal is the step that takes a resource away, or out of the record where
+// removalOf is the step that takes a resource away, or out of the record where
 // it is to be kept.
-func removal(ch whatif.Change, pair string, takes whatif.Takes) Step {
-	s := Step{ID: "delete " + ch.Name, Resource: ch.Name, Type: ch.Recorded.Type, Action: Delete, Half: Sweep, CloudID: ch.Recorded.ID, Swap: pair != "", Pair: pair, Seconds: takes(&ch, whatif.Drop)}
+func removalOf(ch whatif.Change, pair string, takes whatif.Duration) Step {
+	s := Step{ID: "delete " + ch.Name, Resource: ch.Name, Type: ch.Recorded.Type, Action: Delete, Phase: PhaseSweep,
+		CloudID: ch.Recorded.ID, Swap: pair != "", Pair: pair, Seconds: takes(&ch, whatif.Drop)}
 	if ch.Kind == whatif.Keep || ch.Recorded.Keep || ch.Wanted != nil && ch.Wanted.Keep {
 		s.Action, s.Seconds = Release, 0
 	}
@@ -184,10 +187,14 @@ type EntryState string
 const (
 	Started   EntryState = "started"
 	Done      EntryState = "done"
+	Edited    EntryState = "edited"    // done, as an edit: a swap turned out not to be needed
 	Unchanged EntryState = "unchanged" // it turned out that there was nothing to do
 	Failed    EntryState = "failed"
 	Again     EntryState = "again" // failed, and to be tried again
 )
+
+// Good reports whether the step has ended well.
+func (s EntryState) Good() bool { return s == Done || s == Edited || s == Unchanged }
 
 // Entry is what the journal says of one step. It is written before the call
 // and again with the outcome.
@@ -220,15 +227,22 @@ type Snapshot struct {
 }
 
 // PlanUndo lists what takes back the steps of a journal, in reverse order.
-// With onlyFailed it is only what failed creations left behind.
-func PlanUndo(plan Plan, journal []Entry, onlyFailed bool) []Step {
+func PlanUndo(plan Plan, journal []Entry) []Step {
+	return planUndo(plan, journal, func(e Entry) bool {
+		recorded := e.State == Unchanged && e.Step.Action == Update // only the record has changed
+		return hasFailed(e) || e.State == Done || e.State == Edited || e.State == Started || recorded
+	})
+}
+
+// PlanUndoFailed lists what takes away what failed steps left behind.
+func PlanUndoFailed(plan Plan, journal []Entry) []Step { return planUndo(plan, journal, hasFailed) }
+
+func hasFailed(e Entry) bool { return e.State == Failed || e.State == Again }
+
+func planUndo(plan Plan, journal []Entry, which func(Entry) bool) []Step {
 	entries := map[string]Entry{}
 	for _, e := range journal {
-		if e.Step.Half != Build && e.Step.Half != OneWay {
-			continue
-		}
-		recorded := e.State == Unchanged && e.Step.Action == Update // only the record has changed
-		if e.State == Failed || e.State == Again || !onlyFailed && (e.State == Done || e.State == Started || recorded) {
+		if (e.Step.Phase == PhaseBuild || e.Step.Phase == PhaseOneWay) && which(e) {
 			entries[e.Step.ID] = e
 		}
 	}
@@ -239,9 +253,11 @@ func PlanUndo(plan Plan, journal []Entry, onlyFailed bool) []Step {
 		if !ok {
 			continue
 		}
-		u := Step{ID: fmt.Sprintf("undo %s (%d)", s.ID, e.Attempt), Of: s.ID, Resource: s.Resource, Type: s.Type, Half: Undo, Action: Delete, CloudID: e.CloudID, Swap: e.Step.Swap, Adopt: e.Step.Adopt, Seconds: s.Seconds / 2, Position: s.Position}
+		u := Step{ID: fmt.Sprintf("undo %s (%d)", s.ID, e.Attempt), Of: s.ID, Resource: s.Resource, Type: s.Type,
+			Phase: PhaseUndo, Action: Delete, CloudID: e.CloudID, Swap: e.Step.Swap, Adopt: e.Step.Adopt,
+			Seconds: s.Seconds / 2, Position: s.Position}
 		if e.Step.Action == Update {
-			u.Action = PutBack
+			u.Action = Revert
 		}
 		index[s.ID] = len(steps)
 		steps = append(steps, u)
@@ -290,20 +306,6 @@ type Event struct {
 	Reason   string
 	Elapsed  time.Duration // since the step began
 	CloudID  string
-}
-
-// RecordChange is how a step changes the recorded resources of the stack.
-// The parts apply in the order in which they stand here.
-type RecordChange struct {
-	Name      string
-	Retire    bool            // the current record becomes an old one
-	Remove    bool            // the current record goes
-	RemoveOld string          // the cloud id of an old record that goes
-	Restore   string          // the cloud id of an old record that becomes the current one
-	Kept      *stack.Recorded // has left the stack and stays in the cloud
-	Unkeep    string          // the cloud id of what was kept and is back in the stack
-	Put       *stack.Recorded // becomes the current record
-	Position  int
 }
 
 // sortSteps orders steps by id, so that nothing depends on the order of maps.

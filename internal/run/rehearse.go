@@ -4,6 +4,9 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
+
+	"brickrow/internal/whatif"
 )
 
 // Rehearsal is what would happen if a run failed at a resource. It is computed
@@ -48,7 +51,8 @@ func Rehearse(plan Plan, resource string, limit int) (*Rehearsal, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Rehearsal{Resource: resource, At: -1, Done: []Played{}, Ended: []Played{}, Never: []string{}, Undo: []Played{}, Left: []string{}}
+	r := &Rehearsal{Resource: resource, At: -1, Done: []Played{}, Ended: []Played{}, Never: []string{},
+		Undo: []Played{}, Left: []string{}}
 	played := play(sched, 0, func(p Played) EntryState {
 		switch {
 		case p.Resource == resource && r.At < 0:
@@ -70,7 +74,7 @@ func Rehearse(plan Plan, resource string, limit int) (*Rehearsal, error) {
 	r.Returns = !sched.CannotReturn()
 	if !r.Returns {
 		for _, p := range played {
-			if p.step.Half == Build || p.step.Half == OneWay {
+			if p.step.Phase == PhaseBuild || p.step.Phase == PhaseOneWay {
 				r.Left = append(r.Left, p.Resource)
 			}
 		}
@@ -84,7 +88,7 @@ func Rehearse(plan Plan, resource string, limit int) (*Rehearsal, error) {
 			entries[i].State = Failed
 		}
 	}
-	undo, err := NewSchedule(PlanUndo(plan, entries, false), limit)
+	undo, err := NewSchedule(PlanUndo(plan, entries), limit)
 	if err != nil {
 		return nil, err
 	}
@@ -119,4 +123,34 @@ func play(sched *Schedule, now float64, end func(p Played) EntryState) []Played 
 		out = append(out, p)
 		sched.End(p.step.ID, end(p))
 	}
+}
+
+// Lines are the rehearsal in words, the first of each part not indented.
+func (r *Rehearsal) Lines() []string {
+	resources := func(list []Played) string {
+		names := make([]string, len(list))
+		for i, p := range list {
+			names[i] = p.Resource
+		}
+		return strings.Join(names, ", ")
+	}
+	out := []string{fmt.Sprintf("If %s failed, after %s:", r.Resource, whatif.Length(r.At))}
+	for _, part := range [][2]string{{"done by then", resources(r.Done)}, {"still under way", resources(r.Ended)},
+		{"never begun", strings.Join(r.Never, ", ")}} {
+		if part[1] != "" {
+			out = append(out, fmt.Sprintf("  %s: %s", part[0], part[1]))
+		}
+	}
+	if !r.Returns {
+		return append(out, "Nothing could be undone any more: the run goes on forwards only (resume).",
+			"  left over: "+strings.Join(r.Left, ", "))
+	}
+	if len(r.Undo) == 0 {
+		return append(out, "There would be nothing to undo.")
+	}
+	out = append(out, fmt.Sprintf("Undoing it, %s later all would be as before:", whatif.Length(r.Undone-r.At)))
+	for _, p := range r.Undo {
+		out = append(out, fmt.Sprintf("  %8s  %s %s", whatif.Length(p.Start), p.Action, p.Resource))
+	}
+	return out
 }

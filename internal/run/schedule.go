@@ -1,6 +1,7 @@
 package run
 
 import (
+	"container/heap"
 	"fmt"
 	"slices"
 	"strings"
@@ -15,29 +16,32 @@ type Schedule struct {
 	running int
 	stopped bool
 	pairs   map[string][]string // steps to leave out when their pair turns out unchanged
-	left    map[Half]int        // steps of each half that have not ended
+	left    map[Phase]int       // steps of each phase that have not ended
+	ready   map[Phase]*byRank   // steps that wait for nothing but their phase
 }
 
 type scheduled struct {
 	Step
+	rank  int // in the order
 	waits int
 	next  []string
 	state EntryState // "" is waiting
-	far   float64    // seconds from the start of the step to the end of its half
+	far   float64    // seconds from the start of the step to the end of its phase
 }
 
 // NewSchedule prepares steps for at most limit at once; 0 is without limit.
 // Needs that are not among the steps are taken as done. Steps that need each
 // other in a circle are an error.
 func NewSchedule(steps []Step, limit int) (*Schedule, error) {
-	s := &Schedule{steps: make(map[string]*scheduled, len(steps)), limit: limit, pairs: map[string][]string{}, left: map[Half]int{}}
+	s := &Schedule{steps: make(map[string]*scheduled, len(steps)), limit: limit, pairs: map[string][]string{},
+		left: map[Phase]int{}, ready: map[Phase]*byRank{}}
 	for _, st := range steps {
 		if s.steps[st.ID] != nil {
 			return nil, fmt.Errorf("the step %q stands twice in the plan", st.ID)
 		}
 		s.steps[st.ID] = &scheduled{Step: st}
 		s.order = append(s.order, st.ID)
-		s.left[st.Half]++
+		s.left[st.Phase]++
 		if st.Pair != "" {
 			s.pairs[st.Pair] = append(s.pairs[st.Pair], st.ID)
 		}
@@ -63,7 +67,43 @@ func NewSchedule(steps []Step, limit int) (*Schedule, error) {
 		}
 		return strings.Compare(a, b)
 	})
+	for rank, id := range s.order {
+		st := s.steps[id]
+		st.rank = rank
+		if s.ready[st.Phase] == nil {
+			s.ready[st.Phase] = &byRank{}
+		}
+		if st.waits == 0 { // in order already
+			*s.ready[st.Phase] = append(*s.ready[st.Phase], st)
+		}
+	}
 	return s, nil
+}
+
+// byRank is a heap of steps, the one that begins the longest way on top.
+type byRank []*scheduled
+
+func (h byRank) Len() int           { return len(h) }
+func (h byRank) Less(i, j int) bool { return h[i].rank < h[j].rank }
+func (h byRank) Swap(i, j int)      { h[i], h[j] = h[j], h[i] }
+func (h *byRank) Push(x any)        { *h = append(*h, x.(*scheduled)) }
+func (h *byRank) Pop() any {
+	last := (*h)[len(*h)-1]
+	*h = (*h)[:len(*h)-1]
+	return last
+}
+
+// next is the step that may start next; nil where there is none now.
+func (s *Schedule) next() *scheduled {
+	for phase, h := range s.ready {
+		for h.Len() > 0 && (*h)[0].state != "" { // left out, or told by the journal
+			heap.Pop(h)
+		}
+		if h.Len() > 0 && s.reached(phase) {
+			return (*h)[0]
+		}
+	}
+	return nil
 }
 
 // measure computes how far each step is from the end, and finds circles.
@@ -101,17 +141,12 @@ func (s *Schedule) measure() error {
 // sweep becomes ready only when all before it is done.
 func (s *Schedule) Ready() []Step {
 	var out []Step
-	if s.stopped {
-		return nil
-	}
-	for _, id := range s.order {
-		st := s.steps[id]
-		if st.state != "" || st.waits > 0 || !s.reached(st.Half) {
-			continue
-		}
-		if s.limit > 0 && s.running >= s.limit {
+	for !s.stopped && (s.limit <= 0 || s.running < s.limit) {
+		st := s.next()
+		if st == nil {
 			break
 		}
+		heap.Pop(s.ready[st.Phase])
 		st.state = Started
 		s.running++
 		out = append(out, st.Step)
@@ -119,51 +154,60 @@ func (s *Schedule) Ready() []Step {
 	return out
 }
 
-// reached reports whether the halves before one are done.
-func (s *Schedule) reached(h Half) bool {
-	switch h {
-	case OneWay:
-		return s.left[Build] == 0
-	case Sweep:
-		return s.left[Build] == 0 && s.left[OneWay] == 0
+// reached reports whether the phases before one are done.
+func (s *Schedule) reached(p Phase) bool {
+	switch p {
+	case PhaseOneWay:
+		return s.left[PhaseBuild] == 0
+	case PhaseSweep:
+		return s.left[PhaseBuild] == 0 && s.left[PhaseOneWay] == 0
 	}
 	return true
 }
 
-// End tells how a step ended: Done, Unchanged or Failed. It may also be told
+// End tells how a step ended: well, or Failed. It may also be told
 // of a step that was not started, when the journal says so. After a failure no
 // further step becomes ready, those running come to their end.
 func (s *Schedule) End(id string, state EntryState) {
 	st := s.steps[id]
-	if st == nil || st.state == Done || st.state == Unchanged || st.state == Failed {
+	if st == nil || st.state.Good() || st.state == Failed {
 		return
 	}
 	if st.state == Started {
 		s.running--
 	}
 	st.state = state
-	s.left[st.Half]--
+	s.left[st.Phase]--
 	if state == Failed {
-		if st.Half != Sweep && st.Half != Undo {
+		if st.Phase != PhaseSweep && st.Phase != PhaseUndo {
 			s.stopped = true
 		}
 		return // what needs it stays waiting
 	}
-	for _, n := range st.next {
-		s.steps[n].waits--
+	for _, id := range st.next {
+		n := s.steps[id]
+		if n.waits--; n.waits == 0 && n.state == "" {
+			heap.Push(s.ready[n.Phase], n)
+		}
 	}
-	if state == Unchanged {
-		s.LeavePair(id)
+	if state == Unchanged || state == Edited { // there is no old part of a swap to remove
+		for _, p := range s.pairs[id] {
+			s.End(p, Unchanged)
+		}
 	}
 }
 
-// LeavePair leaves out the removal of the old part of a swap, because the
-// resource turned out not to be swapped.
-func (s *Schedule) LeavePair(id string) {
-	for _, p := range s.pairs[id] {
-		s.End(p, Unchanged)
+// Abandon says that nobody will tell how a step that was begun ended: what needs it
+// stays waiting.
+func (s *Schedule) Abandon(id string) {
+	if st := s.steps[id]; st != nil && st.state == Started {
+		s.running--
+		st.state = Again
 	}
 }
+
+// Quiet reports whether nothing runs.
+func (s *Schedule) Quiet() bool { return s.running == 0 }
 
 // Stop lets no further step become ready.
 func (s *Schedule) Stop() { s.stopped = true }
@@ -174,21 +218,13 @@ func (s *Schedule) Idle() bool {
 	if s.running > 0 {
 		return false
 	}
-	if s.stopped {
-		return true
-	}
-	for _, st := range s.steps {
-		if st.state == "" && st.waits == 0 && s.reached(st.Half) {
-			return false
-		}
-	}
-	return true
+	return s.stopped || s.next() == nil
 }
 
 // Complete reports whether every step has ended without failing.
 func (s *Schedule) Complete() bool {
 	for _, st := range s.steps {
-		if st.state != Done && st.state != Unchanged {
+		if !st.state.Good() {
 			return false
 		}
 	}
@@ -211,7 +247,8 @@ func (s *Schedule) Unfinished() []Step {
 // back: an edit that goes one way, or a removal.
 func (s *Schedule) CannotReturn() bool {
 	for _, st := range s.steps {
-		if st.Half == Sweep && st.state != "" && st.state != Unchanged || st.Half == OneWay && st.state == Done {
+		if st.Phase == PhaseSweep && st.state != "" && st.state != Unchanged ||
+			st.Phase == PhaseOneWay && st.state == Done {
 			return true
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"brickrow/internal/stack"
 	"brickrow/internal/whatif"
@@ -30,7 +31,9 @@ func newSchedule(t *testing.T, limit int, steps ...Step) *Schedule {
 }
 
 func TestScheduleFollowsNeeds(t *testing.T) {
-	s := newSchedule(t, 0, Step{ID: "a", Half: Build}, Step{ID: "b", Half: Build, Needs: []string{"a"}}, Step{ID: "c", Half: Build, Needs: []string{"a", "elsewhere"}}, Step{ID: "d", Half: Build, Needs: []string{"b", "c"}})
+	s := newSchedule(t, 0, Step{ID: "a", Phase: PhaseBuild}, Step{ID: "b", Phase: PhaseBuild, Needs: []string{"a"}},
+		Step{ID: "c", Phase: PhaseBuild, Needs: []string{"a", "elsewhere"}},
+		Step{ID: "d", Phase: PhaseBuild, Needs: []string{"b", "c"}})
 	for _, round := range []struct{ ready, end string }{{"a", "a"}, {"b c", "b"}, {"", "c"}, {"d", "d"}} {
 		if got := ids(s.Ready()); got != round.ready {
 			t.Errorf("ready are %q, want %q", got, round.ready)
@@ -46,7 +49,8 @@ func TestScheduleFollowsNeeds(t *testing.T) {
 }
 
 func TestScheduleHalves(t *testing.T) {
-	s := newSchedule(t, 0, Step{ID: "drop", Half: Sweep}, Step{ID: "last", Half: OneWay}, Step{ID: "build", Half: Build})
+	s := newSchedule(t, 0, Step{ID: "drop", Phase: PhaseSweep}, Step{ID: "last", Phase: PhaseOneWay},
+		Step{ID: "build", Phase: PhaseBuild})
 	for _, want := range []string{"build", "last", "drop"} {
 		if got := ids(s.Ready()); got != want {
 			t.Fatalf("ready are %q, want %q", got, want)
@@ -59,7 +63,8 @@ func TestScheduleHalves(t *testing.T) {
 }
 
 func TestScheduleStopsAtAFailure(t *testing.T) {
-	s := newSchedule(t, 0, Step{ID: "a", Half: Build}, Step{ID: "b", Half: Build}, Step{ID: "c", Half: Build, Needs: []string{"a"}}, Step{ID: "z", Half: Sweep})
+	s := newSchedule(t, 0, Step{ID: "a", Phase: PhaseBuild}, Step{ID: "b", Phase: PhaseBuild},
+		Step{ID: "c", Phase: PhaseBuild, Needs: []string{"a"}}, Step{ID: "z", Phase: PhaseSweep})
 	s.Ready()
 	s.End("b", Failed)
 	if s.Idle() {
@@ -75,7 +80,8 @@ func TestScheduleStopsAtAFailure(t *testing.T) {
 }
 
 func TestScheduleGoesOnWhenAStepOfTheSweepFails(t *testing.T) {
-	s := newSchedule(t, 0, Step{ID: "a", Half: Sweep}, Step{ID: "b", Half: Sweep}, Step{ID: "c", Half: Sweep, Needs: []string{"b"}}, Step{ID: "d", Half: Sweep, Needs: []string{"a"}})
+	s := newSchedule(t, 0, Step{ID: "a", Phase: PhaseSweep}, Step{ID: "b", Phase: PhaseSweep},
+		Step{ID: "c", Phase: PhaseSweep, Needs: []string{"b"}}, Step{ID: "d", Phase: PhaseSweep, Needs: []string{"a"}})
 	s.Ready()
 	s.End("a", Failed)
 	s.End("b", Done)
@@ -89,7 +95,9 @@ func TestScheduleGoesOnWhenAStepOfTheSweepFails(t *testing.T) {
 }
 
 func TestUnchangedLeavesThePairOut(t *testing.T) {
-	s := newSchedule(t, 0, Step{ID: "create a", Half: Build}, Step{ID: "delete a", Half: Sweep, Pair: "create a"}, Step{ID: "delete b", Half: Sweep, Needs: []string{"delete a"}})
+	s := newSchedule(t, 0, Step{ID: "create a", Phase: PhaseBuild},
+		Step{ID: "delete a", Phase: PhaseSweep, Pair: "create a"},
+		Step{ID: "delete b", Phase: PhaseSweep, Needs: []string{"delete a"}})
 	s.Ready()
 	s.End("create a", Unchanged)
 	if got := ids(s.Ready()); got != "delete b" {
@@ -107,7 +115,9 @@ func TestScheduleRefusesCircles(t *testing.T) {
 }
 
 func TestLongestWayGoesFirst(t *testing.T) {
-	s := newSchedule(t, 1, Step{ID: "short", Half: Build, Seconds: 5}, Step{ID: "long", Half: Build, Seconds: 1}, Step{ID: "after", Half: Build, Seconds: 60, Needs: []string{"long"}})
+	s := newSchedule(t, 1, Step{ID: "short", Phase: PhaseBuild, Seconds: 5},
+		Step{ID: "long", Phase: PhaseBuild, Seconds: 1},
+		Step{ID: "after", Phase: PhaseBuild, Seconds: 60, Needs: []string{"long"}})
 	if got := ids(s.Ready()); got != "long" {
 		t.Errorf("first comes %q", got)
 	}
@@ -121,9 +131,11 @@ func TestRandomSchedules(t *testing.T) {
 		n, limit := 1+rnd.IntN(30), rnd.IntN(5)
 		steps := make([]Step, n)
 		for i := range steps {
-			steps[i] = Step{ID: fmt.Sprint("s", i), Half: []Half{Build, Build, OneWay, Sweep}[rnd.IntN(4)], Seconds: rnd.Float64() * 10}
+			steps[i] = Step{ID: fmt.Sprint("s", i),
+				Phase:   []Phase{PhaseBuild, PhaseBuild, PhaseOneWay, PhaseSweep}[rnd.IntN(4)],
+				Seconds: rnd.Float64() * 10}
 			for j := range i {
-				if steps[j].Half == steps[i].Half && rnd.IntN(6) == 0 {
+				if steps[j].Phase == steps[i].Phase && rnd.IntN(6) == 0 {
 					steps[i].Needs = append(steps[i].Needs, steps[j].ID)
 				}
 			}
@@ -143,7 +155,7 @@ func TestRandomSchedules(t *testing.T) {
 					}
 				}
 				for _, other := range steps {
-					if st.Half == Sweep && other.Half != Sweep && !ended[other.ID] {
+					if st.Phase == PhaseSweep && other.Phase != PhaseSweep && !ended[other.ID] {
 						t.Fatalf("seed %d: the sweep begins before %s", seed, other.ID)
 					}
 				}
@@ -167,7 +179,8 @@ func TestRandomSchedules(t *testing.T) {
 			ended[st.ID] = true
 		}
 		if !s.Idle() || s.Complete() == failed || !failed && len(ended) != n {
-			t.Fatalf("seed %d: idle %v, complete %v, failed %v, %d of %d ended", seed, s.Idle(), s.Complete(), failed, len(ended), n)
+			t.Fatalf("seed %d: idle %v, complete %v, failed %v, %d of %d ended", seed, s.Idle(), s.Complete(), failed,
+				len(ended), n)
 		}
 	}
 }
@@ -185,17 +198,18 @@ func TestPlan(t *testing.T) {
 		{Name: "same", Kind: whatif.Same, Wanted: wanted(), Recorded: rec("same")},
 		{Name: "new", Kind: whatif.New, Needs: []string{"same"}, Wanted: wanted()},
 		{Name: "swap", Kind: whatif.Swap, Needs: []string{"new"}, Wanted: wanted(), Recorded: rec("swap")},
-		{Name: "edit", Kind: whatif.Edit, Needs: []string{"swap", "same"}, Wanted: wanted(), Recorded: rec("edit", "swap")},
+		{Name: "edit", Kind: whatif.Edit, Needs: []string{"swap", "same"}, Wanted: wanted(),
+			Recorded: rec("edit", "swap")},
 		{Name: "up", Kind: whatif.Edit, OneWay: true, Needs: []string{"new"}, Wanted: wanted(), Recorded: rec("up")},
 		{Name: "up2", Kind: whatif.Edit, OneWay: true, Wanted: wanted(), Recorded: rec("up2")},
 		{Name: "after", Kind: whatif.New, Needs: []string{"up"}, Wanted: wanted()},
 		{Name: "drop", Kind: whatif.Drop, Recorded: rec("drop", "swap")},
 		{Name: "free", Kind: whatif.Keep, Recorded: rec("free")},
-	}}
-	p := NewPlan(cs, []*stack.Recorded{rec("left", "more"), rec("more")}, seconds)
+	}, Old: []*stack.Recorded{rec("left", "more"), rec("more")}}
+	p := NewPlan(cs, seconds)
 	got := map[string]string{}
 	for _, s := range p.Steps {
-		got[s.ID] = fmt.Sprintf("%s %s %v", s.Action, s.Half, s.Needs)
+		got[s.ID] = fmt.Sprintf("%s %s %v", s.Action, s.Phase, s.Needs)
 	}
 	want := map[string]string{
 		"create new":              "create build []",
@@ -225,11 +239,11 @@ func TestPlan(t *testing.T) {
 
 func TestPlanUndo(t *testing.T) {
 	p := Plan{Steps: []Step{
-		{ID: "create a", Resource: "a", Action: Create, Half: Build},
-		{ID: "create b", Resource: "b", Action: Create, Half: Build, Needs: []string{"create a"}},
-		{ID: "update c", Resource: "c", Action: Update, Half: Build, Needs: []string{"create b"}},
-		{ID: "create d", Resource: "d", Action: Create, Half: Build, Needs: []string{"create a"}},
-		{ID: "create e", Resource: "e", Action: Create, Half: Build},
+		{ID: "create a", Resource: "a", Action: Create, Phase: PhaseBuild},
+		{ID: "create b", Resource: "b", Action: Create, Phase: PhaseBuild, Needs: []string{"create a"}},
+		{ID: "update c", Resource: "c", Action: Update, Phase: PhaseBuild, Needs: []string{"create b"}},
+		{ID: "create d", Resource: "d", Action: Create, Phase: PhaseBuild, Needs: []string{"create a"}},
+		{ID: "create e", Resource: "e", Action: Create, Phase: PhaseBuild},
 	}}
 	journal := []Entry{
 		{Step: p.Steps[0], State: Done, Attempt: 1, CloudID: "id-a"},
@@ -238,7 +252,7 @@ func TestPlanUndo(t *testing.T) {
 		{Step: p.Steps[3], State: Unchanged, Attempt: 1},
 	}
 	var got []string
-	for _, s := range PlanUndo(p, journal, false) {
+	for _, s := range PlanUndo(p, journal) {
 		got = append(got, fmt.Sprintf("%s: %s %s after %v", s.ID, s.Action, s.CloudID, s.Needs))
 	}
 	want := []string{
@@ -249,31 +263,42 @@ func TestPlanUndo(t *testing.T) {
 	if !slices.Equal(got, want) {
 		t.Errorf("undo:\n%s", strings.Join(got, "\n"))
 	}
-	if only := PlanUndo(p, journal, true); len(only) != 1 || only[0].Of != "update c" {
+	if only := PlanUndoFailed(p, journal); len(only) != 1 || only[0].Of != "update c" {
 		t.Errorf("clearing only what failed: %v", only)
 	}
 }
 
-// BenchmarkSchedule is the engine's own cost for a step.
+// BenchmarkSchedule is what a step costs the scheduler, with the plan ready.
 func BenchmarkSchedule(b *testing.B) {
-	var steps []Step
-	for i := range 1000 {
-		s := Step{ID: fmt.Sprint("s", i), Half: Build, Seconds: 1}
-		for j := max(0, i-3); j < i; j++ {
-			s.Needs = append(s.Needs, fmt.Sprint("s", j))
-		}
-		steps = append(steps, s)
-	}
-	for b.Loop() {
-		s, err := NewSchedule(steps, 16)
-		if err != nil {
-			b.Fatal(err)
-		}
-		for ready := s.Ready(); len(ready) > 0; ready = s.Ready() {
-			for _, st := range ready {
-				s.End(st.ID, Done)
+	for _, n := range []int{1000, 10_000} {
+		steps := make([]Step, n)
+		for i := range n {
+			steps[i] = Step{ID: fmt.Sprint("s", i), Phase: PhaseBuild, Seconds: 1}
+			for j := max(0, i-3); j < i && i%50 > 0; j++ {
+				steps[i].Needs = append(steps[i].Needs, fmt.Sprint("s", j))
 			}
 		}
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			var took time.Duration
+			for b.Loop() {
+				began := time.Now()
+				s, err := NewSchedule(steps, 16)
+				if err != nil {
+					b.Fatal(err)
+				}
+				for ready := s.Ready(); len(ready) > 0; { // each end lets others begin
+					var next []Step
+					for _, st := range ready {
+						s.End(st.ID, Done)
+						next = append(next, s.Ready()...)
+					}
+					ready = next
+				}
+				if took += time.Since(began); !s.Complete() {
+					b.Fatal("some steps are left")
+				}
+			}
+			b.ReportMetric(float64(took.Nanoseconds())/float64(b.N*n)/1000, "µs/step")
+		})
 	}
-	b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N)/1000, "µs/step")
 }

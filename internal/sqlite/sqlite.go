@@ -20,7 +20,7 @@ import (
 // Open opens or makes the database in a file and applies the migrations in the
 // folder migrations of files. Synchronous is the setting of that name: FULL
 // survives a power cut, NORMAL the end of the process.
-func Open(file, synchronous string, files fs.FS) (*sql.DB, error) {
+func Open(file, synchronous string, files fs.FS) (*DB, error) {
 	if err := private(file); err != nil {
 		return nil, fmt.Errorf("open %s: %w", file, err)
 	}
@@ -28,19 +28,31 @@ func Open(file, synchronous string, files fs.FS) (*sql.DB, error) {
 	if err != nil {
 		return nil, err
 	}
-	db, err := sql.Open("sqlite", name+"?_txlock=immediate&_pragma=busy_timeout(20000)&_pragma=journal_mode(WAL)&_pragma=foreign_keys(1)&_pragma=synchronous("+synchronous+")")
-	if err != nil {
+	name += "?_pragma=busy_timeout(20000)&_pragma=foreign_keys(1)"
+	d := &DB{reads: map[string]*sql.Stmt{}, views: make(chan *session, readers())}
+	if d.writer, err = sql.Open("sqlite",
+		name+"&_txlock=immediate&_pragma=journal_mode(WAL)&_pragma=synchronous("+synchronous+")"); err != nil {
 		return nil, fmt.Errorf("open %s: %w", file, err)
 	}
-	if err := migrate(db, file, files); err != nil {
-		db.Close()
+	err = migrate(d.writer, file, files)
+	if err == nil {
+		d.write = &session{stmts: map[string]*sql.Stmt{}}
+		d.write.conn, err = d.writer.Conn(context.Background())
+	}
+	if err == nil {
+		d.reader, err = sql.Open("sqlite", name+"&_pragma=query_only(1)")
+	}
+	if err != nil {
+		d.writer.Close()
 		var newer *NewerError
 		if errors.As(err, &newer) {
 			return nil, err
 		}
 		return nil, fmt.Errorf("open %s: %w", file, err)
 	}
-	return db, nil
+	d.reader.SetMaxOpenConns(2 * readers())
+	d.reader.SetMaxIdleConns(2 * readers())
+	return d, nil
 }
 
 // uri is a file as SQLite takes it, with the characters escaped that mean
@@ -82,7 +94,8 @@ type NewerError struct {
 }
 
 func (e *NewerError) Error() string {
-	return fmt.Sprintf("%s was written by a newer Brick Row (its tables are at version %d, this program reads up to %d): use that program, or another data folder", e.File, e.Has, e.Reads)
+	return fmt.Sprintf("%s was written by a newer Brick Row (its tables are at version %d, this program reads up "+
+		"to %d): use that program, or another data folder", e.File, e.Has, e.Reads)
 }
 
 func migrate(db *sql.DB, file string, files fs.FS) error {

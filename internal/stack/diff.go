@@ -35,7 +35,8 @@ type PropertyChange struct {
 // Diff compares a resource that exists with what is wanted of it. Where live
 // is nil the record stands in for it. ids yields the cloud id of a wanted
 // resource, or "" while it is not known.
-func Diff(res *Resource, wanted map[string]tosca.Value, rec *Recorded, live *Live, ids func(name string) string) []PropertyChange {
+func Diff(res *Resource, wanted map[string]tosca.Value, rec *Recorded, live *Live,
+	ids func(name string) string) []PropertyChange {
 	var out []PropertyChange
 	for _, d := range res.Type.Properties {
 		was, recorded := rec.Properties[d.Name], rec.Properties[d.Name]
@@ -49,7 +50,8 @@ func Diff(res *Resource, wanted map[string]tosca.Value, rec *Recorded, live *Liv
 		}
 		for _, c := range compare(d.Name, tosca.Pointer(d.Name), was, wanted[d.Name]) {
 			c.Property, c.ByHand, c.Effect = d.Name, byHand, InPlace
-			if c.Unknown && (d.Metadata["swap"] == "true" || d.Metadata["swap_when"] != "") || !c.Unknown && SwapNeeded(d.Metadata, was, wanted[d.Name]) {
+			if c.Unknown && (d.Metadata["swap"] == "true" || d.Metadata["swap_when"] != "") ||
+				!c.Unknown && SwapNeeded(d.Metadata, was, wanted[d.Name]) {
 				c.Effect = Swap
 			}
 			out = append(out, c)
@@ -205,7 +207,8 @@ func compare(path, pointer string, before, after tosca.Value) []PropertyChange {
 				if i < len(a) {
 					y = a[i]
 				}
-				out = append(out, compare(fmt.Sprintf("%s[%d]", path, i), pointer+tosca.Pointer(strconv.Itoa(i)), x, y)...)
+				out = append(out, compare(fmt.Sprintf("%s[%d]", path, i), pointer+tosca.Pointer(strconv.Itoa(i)), x,
+					y)...)
 			}
 			return out
 		}
@@ -231,13 +234,15 @@ func compareMaps(path, pointer string, before, after tosca.Map) []PropertyChange
 	slices.Sort(keys)
 	var out []PropertyChange
 	for _, k := range keys {
-		out = append(out, compare(path+"."+tosca.KeyText(k), pointer+tosca.Pointer(tosca.KeyText(k)), before[k], after[k])...)
+		out = append(out, compare(path+"."+tosca.KeyText(k), pointer+tosca.Pointer(tosca.KeyText(k)), before[k],
+			after[k])...)
 	}
 	return out
 }
 
 // diffLink compares what a resource rests on by one requirement.
-func diffLink(res *Resource, d *tosca.RequirementDef, rec *Recorded, live *Live, ids func(string) string) (PropertyChange, bool) {
+func diffLink(res *Resource, d *tosca.RequirementDef, rec *Recorded, live *Live,
+	ids func(string) string) (PropertyChange, bool) {
 	var want []string
 	for _, l := range res.Links {
 		if l.Requirement == d.Name {

@@ -35,7 +35,8 @@ func changes(t *testing.T, w *stack.Wanted, rec *stack.Recorded, live *stack.Liv
 // record is what a template would have recorded.
 func record(w *stack.Wanted, name string) *stack.Recorded {
 	res := w.Resource(name)
-	rec := &stack.Recorded{Name: name, Type: res.Type.Name, ID: "id-" + name, Properties: map[string]tosca.Value{}, Links: map[string][]stack.LinkTo{}, Fingerprints: map[string]tosca.Value{}}
+	rec := &stack.Recorded{Name: name, Type: res.Type.Name, ID: "id-" + name, Properties: map[string]tosca.Value{},
+		Links: map[string][]stack.LinkTo{}, Fingerprints: map[string]tosca.Value{}}
 	for _, p := range res.Properties {
 		rec.Properties[p.Name] = p.Value
 	}
@@ -100,11 +101,13 @@ func TestDiffOfLinks(t *testing.T) {
 	if got := fmt.Sprint(changes(t, w, rec, nil, map[string]string{"sub": "id-sub"})); got != "[]" {
 		t.Errorf("nothing changes: %s", got)
 	}
-	if got := fmt.Sprint(changes(t, w, rec, nil, map[string]string{"sub": ""})); got != "[subnet: sub → sub swap unknown]" {
+	if got := fmt.Sprint(changes(t, w, rec, nil,
+		map[string]string{"sub": ""})); got != "[subnet: sub → sub swap unknown]" {
 		t.Errorf("the subnet is swapped: %s", got)
 	}
 	rec.Links["rules"] = []stack.LinkTo{{Name: "old_rules", ID: "id-old"}}
-	if got := fmt.Sprint(changes(t, w, rec, nil, map[string]string{"sub": "id-sub"})); got != "[rules: old_rules → – in_place]" {
+	if got := fmt.Sprint(changes(t, w, rec, nil,
+		map[string]string{"sub": "id-sub"})); got != "[rules: old_rules → – in_place]" {
 		t.Errorf("the rules are taken away: %s", got)
 	}
 }
@@ -115,7 +118,8 @@ func TestDiffWithTheCloud(t *testing.T) {
 	rec := record(w, "db")
 	rec.Fingerprints["password"] = tosca.String("fingerprint:1")
 	live := func(change func(l *stack.Live)) *stack.Live {
-		l := &stack.Live{ID: rec.ID, Properties: map[string]tosca.Value{}, Links: map[string][]string{"subnet": {"id-sub"}}}
+		l := &stack.Live{ID: rec.ID, Properties: map[string]tosca.Value{},
+			Links: map[string][]string{"subnet": {"id-sub"}}}
 		for k, v := range rec.Properties {
 			l.Properties[k] = v
 		}
@@ -128,8 +132,10 @@ func TestDiffWithTheCloud(t *testing.T) {
 		change     func(l *stack.Live)
 	}{
 		{"nothing", "[]", func(*stack.Live) {}},
-		{"a property", "[size: large → small in_place by hand]", func(l *stack.Live) { l.Properties["size"] = tosca.String("large") }},
-		{"a property that was set", "[label: by hand → – in_place by hand]", func(l *stack.Live) { l.Properties["label"] = tosca.String("by hand") }},
+		{"a property", "[size: large → small in_place by hand]",
+			func(l *stack.Live) { l.Properties["size"] = tosca.String("large") }},
+		{"a property that was set", "[label: by hand → – in_place by hand]",
+			func(l *stack.Live) { l.Properties["label"] = tosca.String("by hand") }},
 		{"a tag of others", "[]", func(l *stack.Live) {
 			l.Properties["tags"] = tosca.Map{"desk": tosca.String("snow"), "note": tosca.String("x")}
 		}},
@@ -137,7 +143,8 @@ func TestDiffWithTheCloud(t *testing.T) {
 			l.Properties["tags"] = tosca.Map{"desk": tosca.String("rain"), "note": tosca.String("x")}
 		}},
 		{"all tags", "[tags.desk: – → snow in_place by hand]", func(l *stack.Live) { delete(l.Properties, "tags") }},
-		{"a secret", "[password: (secret) → (secret) in_place by hand]", func(l *stack.Live) { l.Properties["password"] = tosca.String("fingerprint:2") }},
+		{"a secret", "[password: (secret) → (secret) in_place by hand]",
+			func(l *stack.Live) { l.Properties["password"] = tosca.String("fingerprint:2") }},
 		{"a link", "[rules: id-x → – in_place by hand]", func(l *stack.Live) { l.Links["rules"] = []string{"id-x"} }},
 	} {
 		if got := fmt.Sprint(changes(t, w, rec, live(test.change), ids)); got != test.want {
@@ -157,7 +164,8 @@ func TestDiffGoesIntoLists(t *testing.T) {
 		`[ { ports: "443", peer: 10.0.0.0/8 }, { ports: "22", peer: 10.0.0.0/8 } ]`: "[allow[1]: – → {direction: in, peer: 10.0.0.0/8, ports: 22, protocol: tcp} in_place]",
 		`[]`: "[allow[0]: {direction: in, peer: 10.0.0.0/8, ports: 443, protocol: tcp} → – in_place]",
 	} {
-		if got := fmt.Sprint(changes(t, sound(t, rules(list)), record(sound(t, rules(one)), "rules"), nil, map[string]string{"net": "id-net"})); got != want {
+		if got := fmt.Sprint(changes(t, sound(t, rules(list)), record(sound(t, rules(one)), "rules"), nil,
+			map[string]string{"net": "id-net"})); got != want {
 			t.Errorf("%s: %s, want %s", list, got, want)
 		}
 	}
@@ -179,9 +187,11 @@ func TestNominalSeconds(t *testing.T) {
 }
 
 func TestNamesAreInOrder(t *testing.T) {
-	names := []string{"hut#10", "hut#2", "hut", "inn/hut#10/bed#3", "inn/hut#9/bed#12", "inn/hut#10/bed#12", "hut#2a", "hut#", "gate", "hut_2"}
+	names := []string{"hut#10", "hut#2", "hut", "inn/hut#10/bed#3", "inn/hut#9/bed#12", "inn/hut#10/bed#12", "hut#2a",
+		"hut#", "gate", "hut_2"}
 	stack.SortNames(names)
-	if got := strings.Join(names, " "); got != "gate hut hut# hut#2 hut#2a hut#10 hut_2 inn/hut#9/bed#12 inn/hut#10/bed#3 inn/hut#10/bed#12" {
+	if got := strings.Join(names,
+		" "); got != "gate hut hut# hut#2 hut#2a hut#10 hut_2 inn/hut#9/bed#12 inn/hut#10/bed#3 inn/hut#10/bed#12" {
 		t.Error(got)
 	}
 }

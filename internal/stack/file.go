@@ -25,14 +25,24 @@ type File struct {
 	Throwaway    bool     // losing data does not matter
 	Approvers    []string // identities of those who may agree; empty is anybody
 	Deployers    []string // identities of those who may open what is sealed in a saved change set
-	OnFailure    string   // undo or hold
+	OnFailure    OnFailure
 	Tags         map[string]string
 	TagsPos      tosca.Pos
 	throwawayPos tosca.Pos
+	asked        Target
 	Rules        []string // files and folders of rules, relative to the stack file
 	RulesPos     tosca.Pos
 	Inputs       []FileInput
 }
+
+// OnFailure is what becomes of a run that fails.
+type OnFailure string
+
+// What can become of a run that fails.
+const (
+	Undo OnFailure = "undo" // all that it did is taken back
+	Hold OnFailure = "hold" // what is built stays
+)
 
 // FileInput is one input of a stack file. From is where its value is to be
 // read, where it is not written there.
@@ -61,17 +71,47 @@ func (s Source) String() string {
 	return fmt.Sprintf("from %s of %s", s.Output, s.Stack)
 }
 
+// parseSource is the reverse of String: it is in this form that an origin is kept.
+func parseSource(words string) (s Source) {
+	rest, ok := strings.CutPrefix(words, "from ")
+	if !ok {
+		return s
+	}
+	if s.Env, ok = strings.CutPrefix(rest, "the variable "); ok {
+		return s
+	}
+	if s.File, ok = strings.CutPrefix(rest, "the file "); ok {
+		return Source{File: s.File}
+	}
+	if output, of, ok := strings.Cut(rest, " of "); ok {
+		return Source{Stack: of, Output: output}
+	}
+	return Source{}
+}
+
 var (
 	stackName = regexp.MustCompile(`^[a-z][a-z0-9-]{1,62}$`)
-	fileKeys  = []string{"stack", "template", "target", "careful", "throwaway", "approvers", "deployers", "on_failure", "tags", "rules", "inputs"}
+	fileKeys  = []string{"stack", "template", "target", "careful", "throwaway", "approvers", "deployers",
+		"on_failure", "tags", "rules", "inputs"}
 )
 
-// ReadFile reads a stack file. The result is never nil.
-func ReadFile(path string, text []byte) (*File, tosca.Findings) {
+// ReadFile reads a stack file. The result is never nil. A target that is asked for,
+// as account/region, stands for one that the file does not say; "" is none.
+func ReadFile(path string, text []byte, target string) (*File, tosca.Findings) {
 	var findings tosca.Findings
-	f := &File{Path: path, OnFailure: "undo"}
+	f := &File{Path: path, OnFailure: Undo}
+	asked := tosca.Pos{File: "--target " + target}
+	if target != "" {
+		if t, ok := ParseTarget(target); ok {
+			f.asked = t
+		} else {
+			findings.Errorf(asked, "bad-target", "write account/region, such as workshop/alder-1",
+				"'%s' is not a target", target)
+		}
+	}
 	root := tosca.ParseYAML(path, text, &findings)
 	if root == nil {
+		f.Target = f.asked
 		return f, findings
 	}
 	seen := map[string]bool{}
@@ -81,15 +121,26 @@ func ReadFile(path string, text []byte) (*File, tosca.Findings) {
 	}
 	whole := tosca.Pos{File: path, Line: 1, Column: 1}
 	if root.Kind == yaml.MappingNode {
-		for key, missing := range map[string]bool{"stack: a-name": f.Stack == "", "template: the template's file": f.Template == "", "target: account/region": f.Target == Target{}} {
+		for key, missing := range map[string]bool{"stack: a-name": f.Stack == "",
+			"template: the template's file": f.Template == "",
+			"target: account/region":        f.Target.IsZero() && f.asked.IsZero()} {
 			name, _, _ := strings.Cut(key, ":")
 			if missing && !seen[name] {
 				findings.Errorf(whole, "missing-key", "add "+key, "the stack file does not say its %s", name)
 			}
 		}
 	}
+	switch {
+	case f.asked.IsZero():
+	case f.Target.IsZero():
+		f.Target = f.asked
+	case f.Target != f.asked:
+		findings.Errorf(f.TargetPos, "pinned-target", "use another stack file, or change the line",
+			"the stack file is pinned to %s and cannot go to %s", f.Target, f.asked)
+	}
 	if f.Careful && f.Throwaway {
-		findings.Errorf(f.throwawayPos, "invalid-value", "remove one of the two", "a stack cannot be careful and throwaway")
+		findings.Errorf(f.throwawayPos, "invalid-value", "remove one of the two",
+			"a stack cannot be careful and throwaway")
 	}
 	findings.Sort()
 	return f, findings
@@ -98,11 +149,16 @@ func ReadFile(path string, text []byte) (*File, tosca.Findings) {
 func (f *File) entry(e tosca.Entry, findings *tosca.Findings) {
 	empty := e.Node.Kind == yaml.ScalarNode && (e.Node.ShortTag() == "!!null" || e.Node.Value == "")
 	if empty && slices.Contains([]string{"stack", "template", "target"}, e.Key.Name) {
-		how := map[string]string{"stack": "write its name, such as bulletin-test", "template": "write the path of the template's file", "target": "write account/region, such as workshop/alder-1; 'brickrow targets' lists them"}[e.Key.Name]
-		findings.Errorf(e.Key.Pos, "missing-key", how, "the stack file does not say its %s yet", e.Key.Name)
 		if e.Key.Name == "target" {
 			f.TargetPos = e.Pos
+			if !f.asked.IsZero() {
+				return
+			}
 		}
+		how := map[string]string{"stack": "write its name, such as bulletin-test",
+			"template": "write the path of the template's file",
+			"target":   "write account/region, such as workshop/alder-1; 'brickrow targets' lists them"}[e.Key.Name]
+		findings.Errorf(e.Key.Pos, "missing-key", how, "the stack file does not say its %s yet", e.Key.Name)
 		return
 	}
 	text := func() string {
@@ -116,7 +172,8 @@ func (f *File) entry(e tosca.Entry, findings *tosca.Findings) {
 	case "stack":
 		f.Stack = text()
 		if f.Stack != "" && !stackName.MatchString(f.Stack) {
-			findings.Errorf(e.Pos, "bad-name", "use 2 to 63 of a-z, 0-9 and -, beginning with a letter", "'%s' cannot be the name of a stack", f.Stack)
+			findings.Errorf(e.Pos, "bad-name", "use 2 to 63 of a-z, 0-9 and -, beginning with a letter",
+				"'%s' cannot be the name of a stack", f.Stack)
 		}
 	case "template":
 		f.Template, f.TemplatePos = text(), e.Pos
@@ -124,7 +181,8 @@ func (f *File) entry(e tosca.Entry, findings *tosca.Findings) {
 		var ok bool
 		f.TargetPos = e.Pos
 		if f.Target, ok = ParseTarget(text()); !ok {
-			findings.Errorf(e.Pos, "bad-target", "write account/region, such as workshop/alder-1", "'%s' is not a target", e.Node.Value)
+			findings.Errorf(e.Pos, "bad-target", "write account/region, such as workshop/alder-1",
+				"'%s' is not a target", e.Node.Value)
 		}
 	case "careful", "throwaway":
 		is := e.Node.Value == "true"
@@ -141,14 +199,15 @@ func (f *File) entry(e tosca.Entry, findings *tosca.Findings) {
 	case "deployers":
 		f.Deployers = f.identities(e, findings)
 	case "on_failure":
-		if f.OnFailure = text(); f.OnFailure != "undo" && f.OnFailure != "hold" {
+		if f.OnFailure = OnFailure(text()); f.OnFailure != Undo && f.OnFailure != Hold {
 			findings.Errorf(e.Pos, "invalid-value", "write undo or hold", "on_failure cannot be '%s'", f.OnFailure)
 		}
 	case "tags":
 		f.Tags, f.TagsPos = map[string]string{}, e.Key.Pos
 		for _, t := range tosca.Entries(f.Path, e.Node, "tags", findings) {
 			if t.Key.Name == "stack" || t.Key.Name == "node" {
-				findings.Errorf(t.Key.Pos, "reserved-tag", "choose another name", "the tag '%s' is set by Brick Row itself", t.Key.Name)
+				findings.Errorf(t.Key.Pos, "reserved-tag", "choose another name",
+					"the tag '%s' is set by Brick Row itself", t.Key.Name)
 			}
 			f.Tags[t.Key.Name] = t.Node.Value
 		}
@@ -160,7 +219,8 @@ func (f *File) entry(e tosca.Entry, findings *tosca.Findings) {
 		}
 		for _, n := range nodes {
 			if n.Kind != yaml.ScalarNode || n.Value == "" {
-				findings.Errorf(e.Pos, "wrong-type", "write the path of a file or folder, or a list of them", "'rules' must be paths")
+				findings.Errorf(e.Pos, "wrong-type", "write the path of a file or folder, or a list of them",
+					"'rules' must be paths")
 				break
 			}
 			f.Rules = append(f.Rules, n.Value)
@@ -168,7 +228,8 @@ func (f *File) entry(e tosca.Entry, findings *tosca.Findings) {
 	case "inputs":
 		f.Inputs = ReadInputs(f.Path, e.Node, findings)
 	default:
-		findings.Errorf(e.Key.Pos, "unknown-key", tosca.Suggest(e.Key.Name, fileKeys), "a stack file has no key '%s'", e.Key.Name)
+		findings.Errorf(e.Key.Pos, "unknown-key", tosca.Suggest(e.Key.Name, fileKeys), "a stack file has no key '%s'",
+			e.Key.Name)
 	}
 }
 
@@ -182,7 +243,8 @@ func (f *File) identities(e tosca.Entry, findings *tosca.Findings) []string {
 	for _, n := range nodes {
 		at := tosca.Pos{File: f.Path, Line: n.Line, Column: n.Column}
 		if n.Kind != yaml.ScalarNode {
-			findings.Errorf(at, "wrong-type", "write the line that 'brickrow identity' prints, or a list of them", "'%s' must be identities", e.Key.Name)
+			findings.Errorf(at, "wrong-type", "write the line that 'brickrow identity' prints, or a list of them",
+				"'%s' must be identities", e.Key.Name)
 			continue
 		}
 		if _, err := identity.Parse(n.Value); err != nil {
@@ -209,7 +271,8 @@ func ReadInputs(path string, n *yaml.Node, findings *tosca.Findings) []FileInput
 
 // source reads { from_env: … } and its like; nil where the value is plain.
 func source(path string, e tosca.Entry, findings *tosca.Findings) *Source {
-	if e.Node.Kind != yaml.MappingNode || len(e.Node.Content) != 2 || !strings.HasPrefix(e.Node.Content[0].Value, "from_") {
+	if e.Node.Kind != yaml.MappingNode || len(e.Node.Content) != 2 ||
+		!strings.HasPrefix(e.Node.Content[0].Value, "from_") {
 		return nil
 	}
 	key, v := e.Node.Content[0].Value, e.Node.Content[1]
@@ -227,16 +290,19 @@ func source(path string, e tosca.Entry, findings *tosca.Findings) *Source {
 			case "output":
 				s.Output = p.Node.Value
 			default:
-				findings.Errorf(p.Key.Pos, "unknown-key", "known here: output, stack", "from_stack has no key '%s'", p.Key.Name)
+				findings.Errorf(p.Key.Pos, "unknown-key", "known here: output, stack", "from_stack has no key '%s'",
+					p.Key.Name)
 			}
 		}
 		if s.Stack == "" || s.Output == "" {
-			findings.Errorf(e.Pos, "missing-key", "write { from_stack: { stack: …, output: … } }", "from_stack names a stack and one of its outputs")
+			findings.Errorf(e.Pos, "missing-key", "write { from_stack: { stack: …, output: … } }",
+				"from_stack names a stack and one of its outputs")
 			s.Broken = true
 		}
 		return s
 	}
-	findings.Errorf(e.Pos, "unknown-key", tosca.Suggest(key, []string{"from_env", "from_file", "from_stack"}), "there is no '%s'", key)
+	findings.Errorf(e.Pos, "unknown-key", tosca.Suggest(key, []string{"from_env", "from_file", "from_stack"}),
+		"there is no '%s'", key)
 	return &Source{Broken: true}
 }
 
@@ -245,10 +311,12 @@ func source(path string, e tosca.Entry, findings *tosca.Findings) *Source {
 func ParseFlag(flag string, inputs []*tosca.Property) (Given, error) {
 	name, text, ok := strings.Cut(flag, "=")
 	if !ok || name == "" {
-		return Given{}, errors.New("-i takes the name of an input and its value, as name=value") // what was given may be a secret
+		// what was given may be a secret
+		return Given{}, errors.New("-i takes the name of an input and its value, as name=value")
 	}
 	at := tosca.Pos{File: "-i " + name}
-	g := Given{Name: name, Origin: Origin{Kind: OriginFlag, Pos: at, Via: name}, Value: &tosca.Expr{Pos: at, Value: tosca.String(text), Raw: text}}
+	g := Given{Name: name, Origin: Origin{Kind: OriginFlag, Pos: at, Via: name},
+		Value: &tosca.Expr{Pos: at, Value: tosca.String(text), Raw: text}}
 	i := slices.IndexFunc(inputs, func(p *tosca.Property) bool { return p.Name == name })
 	if i < 0 || inputs[i].Type == nil {
 		return g, nil
@@ -280,9 +348,14 @@ func FileSchema(inputs []*tosca.Property) map[string]any {
 	type object = map[string]any
 	text := object{"type": "string"}
 	source := object{"description": "A value that is read elsewhere", "anyOf": []any{
-		object{"type": "object", "required": []string{"from_env"}, "properties": object{"from_env": text}, "additionalProperties": false},
-		object{"type": "object", "required": []string{"from_file"}, "properties": object{"from_file": text}, "additionalProperties": false},
-		object{"type": "object", "required": []string{"from_stack"}, "properties": object{"from_stack": object{"type": "object", "required": []string{"stack", "output"}, "properties": object{"stack": text, "output": text}, "additionalProperties": false}}, "additionalProperties": false},
+		object{"type": "object", "required": []string{"from_env"}, "properties": object{"from_env": text},
+			"additionalProperties": false},
+		object{"type": "object", "required": []string{"from_file"}, "properties": object{"from_file": text},
+			"additionalProperties": false},
+		object{"type": "object", "required": []string{"from_stack"},
+			"properties": object{"from_stack": object{"type": "object", "required": []string{"stack", "output"},
+				"properties": object{"stack": text, "output": text}, "additionalProperties": false}},
+			"additionalProperties": false},
 	}}
 	values := object{"type": "object", "description": "Values of the template's inputs"}
 	if inputs != nil {
@@ -299,17 +372,26 @@ func FileSchema(inputs []*tosca.Property) map[string]any {
 		"required": []string{"stack", "template", "target"},
 		"$defs":    object{"source": source},
 		"properties": object{
-			"stack":      object{"type": "string", "pattern": stackName.String(), "description": "Name of the stack, unique in its target"},
-			"template":   object{"type": "string", "description": "The template or archive, relative to this file"},
-			"target":     object{"type": "string", "pattern": "^[^/]+/[^/]+$", "description": "Where it goes: account/region"},
-			"careful":    object{"type": "boolean", "default": false, "description": "Whether to be slower to confirm"},
-			"throwaway":  object{"type": "boolean", "default": false, "description": "Whether losing its data does not matter"},
-			"approvers":  object{"type": "array", "items": text, "description": "Identities of those who may agree to what is saved; nobody named is anybody but who saved it"},
-			"deployers":  object{"type": "array", "items": text, "description": "Identities of those who may open what is sealed in a saved change set"},
-			"on_failure": object{"enum": []string{"undo", "hold"}, "default": "undo", "description": "What happens when a run fails"},
-			"tags":       object{"type": "object", "additionalProperties": text, "description": "Tags of every resource"},
-			"rules":      object{"description": "Files or folders of rules, relative to this file, beside those in the folder rules of the template", "anyOf": []any{text, object{"type": "array", "items": text}}},
-			"inputs":     values,
+			"stack": object{"type": "string", "pattern": stackName.String(),
+				"description": "Name of the stack, unique in its target"},
+			"template": object{"type": "string", "description": "The template or archive, relative to this file"},
+			"target": object{"type": "string", "pattern": "^[^/]+/[^/]+$",
+				"description": "Where it goes: account/region"},
+			"careful": object{"type": "boolean", "default": false, "description": "Whether to be slower to confirm"},
+			"throwaway": object{"type": "boolean", "default": false,
+				"description": "Whether losing its data does not matter"},
+			"approvers": object{"type": "array", "items": text,
+				"description": "Identities of those who may agree to what is saved; nobody named is anybody but " +
+					"who saved it"},
+			"deployers": object{"type": "array", "items": text,
+				"description": "Identities of those who may open what is sealed in a saved change set"},
+			"on_failure": object{"enum": []string{"undo", "hold"}, "default": "undo",
+				"description": "What happens when a run fails"},
+			"tags": object{"type": "object", "additionalProperties": text,
+				"description": "Tags of every resource"},
+			"rules": object{"description": "Files or folders of rules, relative to this file, beside those in " +
+				"the folder rules of the template", "anyOf": []any{text, object{"type": "array", "items": text}}},
+			"inputs": values,
 		},
 	}
 }

@@ -22,14 +22,16 @@ inputs:
   b: { from_file: secrets/b }
   c: { from_stack: { stack: base, output: url } }
   d: { plain: map }
-`))
+`), "")
 	if len(findings) > 0 {
 		t.Fatal(findings)
 	}
-	if f.Stack != "bulletin-test" || f.Target.String() != "workshop/alder-1" || !f.Careful || f.OnFailure != "hold" || f.Tags["desk"] != "snow" || len(f.Inputs) != 6 {
+	if f.Stack != "bulletin-test" || f.Target.String() != "workshop/alder-1" || !f.Careful || f.OnFailure != "hold" ||
+		f.Tags["desk"] != "snow" || len(f.Inputs) != 6 {
 		t.Errorf("%+v", f)
 	}
-	for i, want := range []string{"", "", "from the variable TOKEN", "from the file secrets/b", "from url of base", ""} {
+	for i, want := range []string{"", "", "from the variable TOKEN", "from the file secrets/b", "from url of base",
+		""} {
 		got := ""
 		if s := f.Inputs[i].Source; s != nil {
 			got = s.String()
@@ -61,18 +63,20 @@ func TestReadFileRefuses(t *testing.T) {
 		{"bad target", "stack: bb\ntemplate: t.yaml\ntarget: alder-1\n", []string{"bad-target"}},
 		{"bad throwaway", good + "throwaway: 1\n", []string{"wrong-type"}},
 		{"careful and throwaway", good + "careful: true\nthrowaway: true\n", []string{"invalid-value"}},
-		{"nobody's identity", good + "approvers: [ anna ]\ndeployers: { a: b }\n", []string{"bad-identity", "wrong-type"}},
+		{"nobody's identity", good + "approvers: [ anna ]\ndeployers: { a: b }\n",
+			[]string{"bad-identity", "wrong-type"}},
 		{"bad careful", good + "careful: very\n", []string{"wrong-type"}},
 		{"bad on_failure", good + "on_failure: panic\n", []string{"invalid-value"}},
 		{"reserved tag", good + "tags: { stack: mine }\n", []string{"reserved-tag"}},
 		{"tags as a list", good + "tags: [ a ]\n", []string{"wrong-type"}},
 		{"unknown source", good + "inputs: { a: { from_nowhere: x } }\n", []string{"unknown-key"}},
 		{"half a source", good + "inputs: { a: { from_stack: { stack: x } } }\n", []string{"missing-key"}},
-		{"unknown part of a source", good + "inputs: { a: { from_stack: { stack: x, output: y, result: z } } }\n", []string{"unknown-key"}},
+		{"unknown part of a source", good + "inputs: { a: { from_stack: { stack: x, output: y, result: z } } }\n",
+			[]string{"unknown-key"}},
 		{"template as a list", "stack: bb\ntemplate: [ a ]\ntarget: a/b\n", []string{"wrong-type"}},
 	} {
 		t.Run(test.name, func(t *testing.T) {
-			_, findings := stack.ReadFile("x.stack.yaml", []byte(test.text))
+			_, findings := stack.ReadFile("x.stack.yaml", []byte(test.text), "")
 			var codes []string
 			for _, f := range findings {
 				codes = append(codes, f.Code)
@@ -90,7 +94,7 @@ func FuzzStackFile(f *testing.F) {
 	f.Add("tags: *x")
 	f.Add("inputs: { a: { from_env: [ x ] } }")
 	f.Fuzz(func(t *testing.T, text string) {
-		file, findings := stack.ReadFile("x.stack.yaml", []byte(text))
+		file, findings := stack.ReadFile("x.stack.yaml", []byte(text), "")
 		if file == nil {
 			t.Fatal("no file")
 		}
@@ -100,4 +104,18 @@ func FuzzStackFile(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestSourcesInWords reads the stack and the result back that an origin keeps.
+func TestSourcesInWords(t *testing.T) {
+	for _, s := range []stack.Source{{Env: "HUT of TOKEN"}, {File: "the one of all.txt"},
+		{Stack: "ridge-base", Output: "subnet"}} {
+		of, result, ok := stack.Origin{Via: s.String()}.Result()
+		if of != s.Stack || result != s.Output || ok != (s.Stack != "") {
+			t.Errorf("%q became %q of %q", s, result, of)
+		}
+	}
+	if _, _, ok := (stack.Origin{Via: "n=3"}).Result(); ok {
+		t.Error("a flag has a source")
+	}
 }

@@ -44,13 +44,15 @@ func (r *resolver) look(res *Resource) {
 	case 1:
 		res.Found = &fits[0]
 	case 0:
-		mend := fmt.Sprintf("there is no %s in the target", n.Type)
+		fix := fmt.Sprintf("there is no %s in the target", n.Type)
 		if len(all) > 0 {
-			mend = fmt.Sprintf("there are %d: %s", len(all), nameFound(all))
+			fix = fmt.Sprintf("there are %d: %s", len(all), nameFound(all))
 		}
-		r.findings.Errorf(n.Pos, "nothing-selected", mend, "%s: no %s in the target satisfies the node_filter", res.Name, n.Type)
+		r.findings.Errorf(n.Pos, "nothing-selected", fix, "%s: no %s in the target satisfies the node_filter",
+			res.Name, n.Type)
 	default:
-		r.findings.Errorf(n.Pos, "ambiguous-selection", "say more in the node_filter", "%s: the node_filter suits %d of %s: %s", res.Name, len(fits), n.Type, nameFound(fits))
+		r.findings.Errorf(n.Pos, "ambiguous-selection", "say more in the node_filter",
+			"%s: the node_filter suits %d of %s: %s", res.Name, len(fits), n.Type, nameFound(fits))
 	}
 }
 
@@ -151,7 +153,8 @@ func (r *resolver) targets(res *Resource, q *tosca.Requirement, d *tosca.Require
 		}
 		return nil
 	case q.Filter != nil:
-		list = slices.DeleteFunc(slices.Clone(list), func(t *Resource) bool { return !r.holds(context{scope: res.scope, self: t}, q.Filter) })
+		list = slices.DeleteFunc(slices.Clone(list),
+			func(t *Resource) bool { return !r.holds(context{scope: res.scope, self: t}, q.Filter) })
 	}
 	what := q.Target
 	if what == "" {
@@ -161,28 +164,31 @@ func (r *resolver) targets(res *Resource, q *tosca.Requirement, d *tosca.Require
 	if q.Count != nil {
 		n, ok := r.env(at).Eval(q.Count).(tosca.Int)
 		if !ok || n < 0 {
-			r.findings.Errorf(q.Count.Pos, "wrong-type", "write a number", "the count of the requirement '%s' must be an integer", q.Name)
+			r.findings.Errorf(q.Count.Pos, "wrong-type", "write a number",
+				"the count of the requirement '%s' must be an integer", q.Name)
 			return nil
 		}
 		if int(n) > len(list) && !optional {
-			r.uncertain(res.scope, q.Target, q.Count.Pos, "no-such-resource", "", "%s wants %d of %s, and there are %d", res.Name, n, what, len(list))
+			r.uncertain(res.scope, q.Target, q.Count.Pos, "no-such-resource", "",
+				"%s wants %d of %s, and there are %d", res.Name, n, what, len(list))
 		}
 		want = int(n)
 		return list[:min(want, len(list))]
 	}
 	switch {
 	case len(list) == 0 && d.Low > 0 && !optional:
-		mend, why := "give it a count of 1 or more", "whose count is 0"
+		fix, why := "give it a count of 1 or more", "whose count is 0"
 		if byType || q.Filter != nil {
-			mend, why = "look at its node_filter", "and no node suits"
+			fix, why = "look at its node_filter", "and no node suits"
 		}
-		r.uncertain(res.scope, q.Target, q.TargetPos, "no-such-resource", mend, "%s needs %s, %s", res.Name, what, why)
+		r.uncertain(res.scope, q.Target, q.TargetPos, "no-such-resource", fix, "%s needs %s, %s", res.Name, what, why)
 	case len(list) > 1 && (d.High == 1 || byType):
-		mend := fmt.Sprintf("write [ %s, 0 ], or another index", what)
+		fix := fmt.Sprintf("write [ %s, 0 ], or another index", what)
 		if byType {
-			mend = "name one: " + list[0].Name + " or " + list[1].Name
+			fix = "name one: " + list[0].Name + " or " + list[1].Name
 		}
-		r.uncertain(res.scope, q.Target, q.TargetPos, "ambiguous-target", mend, "there are %d of %s, and '%s' takes one", len(list), what, q.Name)
+		r.uncertain(res.scope, q.Target, q.TargetPos, "ambiguous-target", fix,
+			"there are %d of %s, and '%s' takes one", len(list), what, q.Name)
 		return list[:1]
 	}
 	return list
@@ -198,7 +204,8 @@ func (r *resolver) suitable(res *Resource, q *tosca.Requirement, d *tosca.Requir
 	var out []*Resource
 	for _, n := range res.scope.service.Nodes {
 		for _, t := range res.scope.instances[n.Name] {
-			if t == res || want != nil && !t.Own.IsA(want) || q.Filter != nil && !r.holds(context{scope: res.scope, self: t}, q.Filter) {
+			if t == res || want != nil && !t.Own.IsA(want) ||
+				q.Filter != nil && !r.holds(context{scope: res.scope, self: t}, q.Filter) {
 				continue
 			}
 			if d.Filter != nil && !r.holds(context{scope: res.scope, self: t}, d.Filter) {
@@ -274,7 +281,8 @@ func (r *resolver) concrete(t *Resource, q *tosca.Requirement, d *tosca.Requirem
 	for _, m := range sub.Capabilities {
 		c := t.Own.Capability(m.Name)
 		switch {
-		case c == nil, q.Capability != nil && q.Capability.Name != m.Name && (c.Type == nil || c.Type.Name != q.Capability.Name):
+		case c == nil, q.Capability != nil && q.Capability.Name != m.Name &&
+			(c.Type == nil || c.Type.Name != q.Capability.Name):
 			continue
 		case d.TargetCapability != nil && !c.Type.IsA(d.TargetCapability):
 			continue
@@ -283,7 +291,8 @@ func (r *resolver) concrete(t *Resource, q *tosca.Requirement, d *tosca.Requirem
 		for _, inner := range t.filled.instances[m.To] {
 			for _, x := range r.concrete(inner, &tosca.Requirement{}, d) {
 				if d.Target != nil && x.Type != nil && d.Target.Base() != nil && !x.Type.IsA(d.Target.Base()) {
-					r.findings.Errorf(q.TargetPos, "wrong-target", "", "'%s' wants %s; what fills %s is %s", q.Name, d.Node, t.Name, x.Type.Name)
+					r.findings.Errorf(q.TargetPos, "wrong-target", "", "'%s' wants %s; what fills %s is %s", q.Name,
+						d.Node, t.Name, x.Type.Name)
 					return nil
 				}
 				out = append(out, x)
@@ -291,15 +300,16 @@ func (r *resolver) concrete(t *Resource, q *tosca.Requirement, d *tosca.Requirem
 		}
 		return out
 	}
-	r.findings.Errorf(q.TargetPos, "no-capability", "add it to the capabilities of its substitution_mappings", "the template that fills %s does not say which of its nodes '%s' can rest on", t.Name, q.Name)
+	r.findings.Errorf(q.TargetPos, "no-capability", "add it to the capabilities of its substitution_mappings",
+		"the template that fills %s does not say which of its nodes '%s' can rest on", t.Name, q.Name)
 	return nil
 }
 
 // uncertain reports what follows from how many resources a node has, unless
 // its count could not be computed: it would mislead.
-func (r *resolver) uncertain(s *scope, node string, p tosca.Pos, code, mend, format string, args ...any) {
+func (r *resolver) uncertain(s *scope, node string, p tosca.Pos, code, fix, format string, args ...any) {
 	if !s.unsure[node] {
-		r.findings.Errorf(p, code, mend, format, args...)
+		r.findings.Errorf(p, code, fix, format, args...)
 	}
 }
 
@@ -314,7 +324,8 @@ func (r *resolver) pick(c context, index tosca.Value, node string, p tosca.Pos) 
 	case !ok:
 		r.findings.Errorf(p, "wrong-type", "", "an index must be an integer, not %s", tosca.KindName(index))
 	case i < 0 || int(i) >= len(list):
-		r.uncertain(c.scope, node, p, "no-such-resource", fmt.Sprintf("there are %d of it, counted from 0", len(list)), "there is no [ %s, %d ]", node, i)
+		r.uncertain(c.scope, node, p, "no-such-resource",
+			fmt.Sprintf("there are %d of it, counted from 0", len(list)), "there is no [ %s, %d ]", node, i)
 	default:
 		return list[i]
 	}
@@ -337,14 +348,17 @@ func (r *resolver) node(c context, call *tosca.Expr, path []tosca.Value) tosca.V
 		case !known:
 			return bad
 		case len(list) != 1:
-			r.uncertain(c.scope, string(name), call.Args[0].Pos, "ambiguous-target", fmt.Sprintf("write [ %s, 0 ], or another index", name), "there are %d of %s: say which one", len(list), name)
+			r.uncertain(c.scope, string(name), call.Args[0].Pos, "ambiguous-target",
+				fmt.Sprintf("write [ %s, 0 ], or another index", name), "there are %d of %s: say which one",
+				len(list), name)
 			return bad
 		}
 		res = list[0]
 	default:
 		l, ok := path[0].(tosca.List)
 		if !ok || len(l) != 2 {
-			r.findings.Errorf(call.Args[0].Pos, "wrong-arguments", "write a name, or [ name, index ]", "the path must begin with a node")
+			r.findings.Errorf(call.Args[0].Pos, "wrong-arguments", "write a name, or [ name, index ]",
+				"the path must begin with a node")
 			return bad
 		}
 		if _, known := c.scope.instances[tosca.Show(l[0])]; !known {
@@ -406,12 +420,12 @@ func (w walk) reached(e end, i int) {
 	}
 }
 
-func (w walk) fail(i int, code, mend, format string, args ...any) tosca.Value {
+func (w walk) fail(i int, code, fix, format string, args ...any) tosca.Value {
 	p := w.call.Pos
 	if i < len(w.call.Args) {
 		p = w.call.Args[i].Pos
 	}
-	w.findings.Errorf(p, code, mend, format, args...)
+	w.findings.Errorf(p, code, fix, format, args...)
 	return tosca.Unknown{Bad: true}
 }
 
@@ -508,7 +522,8 @@ func (w walk) attribute(res *Resource, name string, i int) tosca.Value {
 				}
 			}
 		}
-		return w.fail(i, "no-value", "add it to the attributes of its substitution_mappings", "the template that fills %s does not give its attribute '%s'", res.Name, name)
+		return w.fail(i, "no-value", "add it to the attributes of its substitution_mappings",
+			"the template that fills %s does not give its attribute '%s'", res.Name, name)
 	}
 	if res.Type == nil {
 		return tosca.Unknown{Bad: true}
@@ -520,7 +535,8 @@ func (w walk) attribute(res *Resource, name string, i int) tosca.Value {
 				return w.value(p)
 			}
 		}
-		return w.fail(i, "no-value", "give it a value under attributes", "the attribute '%s' of %s has no value", name, res.Name)
+		return w.fail(i, "no-value", "give it a value under attributes", "the attribute '%s' of %s has no value",
+			name, res.Name)
 	}
 	w.reached(end{resource: res.Name, attribute: name}, i+1)
 	if w.attrs != nil {
@@ -588,7 +604,8 @@ func (w walk) relationships(res *Resource, i int) tosca.Value {
 				return tosca.Unknown{Bad: true}
 			}
 		}
-		return w.fail(i, "no-such-resource", "", "%s has %d of the requirement '%s', and no number %s", res.Name, len(list), tosca.Show(name), tosca.Show(index))
+		return w.fail(i, "no-such-resource", "", "%s has %d of the requirement '%s', and no number %s", res.Name,
+			len(list), tosca.Show(name), tosca.Show(index))
 	}
 	return w.relation(list[n], i+1)
 }
@@ -609,7 +626,8 @@ func (w walk) relation(rel *relation, i int) tosca.Value {
 		if d := rel.target.Own.Capability(rel.capability); d != nil {
 			defs = d.Properties
 		}
-		return w.within(rel.target.capabilities[rel.capability], defs, i+1, fmt.Sprintf("capability %s of %s", rel.capability, rel.target.Name))
+		return w.within(rel.target.capabilities[rel.capability], defs, i+1,
+			fmt.Sprintf("capability %s of %s", rel.capability, rel.target.Name))
 	}
 	var defs []*tosca.Property
 	if rel.typ != nil {

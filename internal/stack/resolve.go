@@ -3,7 +3,6 @@ package stack
 import (
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 
 	"brickrow/internal/tosca"
@@ -35,6 +34,15 @@ type Options struct {
 	Existing func(typ string) []Found
 	// Found answers look-ups as they were answered before, by node.
 	Found map[string]Found
+	// Orders may be nil.
+	Orders Orders
+}
+
+// Orders knows resource types by their names, and what comes before what though
+// neither names the other.
+type Orders interface {
+	// After lists by resource what it should come after.
+	After(all []*Resource) map[*Resource][]*Resource
 }
 
 // Found is a resource that a look-up found in the cloud. Properties and
@@ -60,7 +68,8 @@ func Resolve(f *tosca.File, o Options) (*Wanted, tosca.Findings) {
 	}
 	n := len(f.Service.Nodes)
 	w.byName, w.Resources, r.all = make(map[string]*Resource, n), make([]*Resource, 0, n), make([]*Resource, 0, n)
-	w.root = &scope{file: f, service: f.Service, inputs: map[string]tosca.Value{}, instances: make(map[string][]*Resource, len(f.Service.Nodes))}
+	w.root = &scope{file: f, service: f.Service, inputs: map[string]tosca.Value{},
+		instances: make(map[string][]*Resource, len(f.Service.Nodes))}
 	r.fillInputs(f.Service, o)
 	r.expand(w.root)
 	for _, res := range r.all {
@@ -75,7 +84,8 @@ func Resolve(f *tosca.File, o Options) (*Wanted, tosca.Findings) {
 		for _, p := range res.everyProperty() {
 			r.value(p)
 			if p.Expr != nil && p.Expr.Kind == tosca.LiteralExpr && tosca.HasSecret(p.Value) {
-				findings.Warnf(p.Pos, "secret-in-clear", "make it an input of type Secret: { $get_input: … }", "%s: the secret '%s' stands in the template in clear", res.Name, p.Name)
+				findings.Warnf(p.Pos, "secret-in-clear", "make it an input of type Secret: { $get_input: … }",
+					"%s: the secret '%s' stands in the template in clear", res.Name, p.Name)
 			}
 		}
 	}
@@ -83,7 +93,8 @@ func Resolve(f *tosca.File, o Options) (*Wanted, tosca.Findings) {
 	r.order()
 	for _, out := range f.Service.Outputs {
 		if out.Value != nil {
-			w.Outputs = append(w.Outputs, Output{Name: out.Name, Description: out.Description, def: out, Value: r.output(w.root, out)})
+			w.Outputs = append(w.Outputs,
+				Output{Name: out.Name, Description: out.Description, def: out, Value: r.output(w.root, out)})
 		}
 	}
 	w.secrets = w.collectSecrets()
@@ -181,10 +192,12 @@ func (r *resolver) fillInputs(s *tosca.ServiceTemplate, o Options) {
 		in := s.Input(g.Name)
 		switch {
 		case in == nil:
-			r.findings.Errorf(g.Origin.Pos, "unknown-input", tosca.Suggest(g.Name, known), "the template has no input '%s'", g.Name)
+			r.findings.Errorf(g.Origin.Pos, "unknown-input", tosca.Suggest(g.Name, known),
+				"the template has no input '%s'", g.Name)
 			continue
 		case in.Fixed != nil:
-			r.findings.Errorf(g.Origin.Pos, "fixed-property", "remove it", "the value of the input '%s' is fixed by the template", g.Name)
+			r.findings.Errorf(g.Origin.Pos, "fixed-property", "remove it",
+				"the value of the input '%s' is fixed by the template", g.Name)
 			continue
 		}
 		given[g.Name] = g
@@ -193,8 +206,10 @@ func (r *resolver) fillInputs(s *tosca.ServiceTemplate, o Options) {
 	for _, in := range s.Inputs {
 		g, ok := given[in.Name]
 		switch {
-		case ok && in.Required && in.Type != nil && in.Type.Base != tosca.BaseNil && g.Value.Kind == tosca.LiteralExpr && tosca.Equal(g.Value.Value, tosca.Null{}):
-			r.findings.Errorf(g.Origin.Pos, "missing-input", "fill it in", "the input '%s' (%s) has no value%s", in.Name, in.Type.Label(), describe(in))
+		case ok && in.Required && in.Type != nil && in.Type.Base != tosca.BaseNil &&
+			g.Value.Kind == tosca.LiteralExpr && tosca.Equal(g.Value.Value, tosca.Null{}):
+			r.findings.Errorf(g.Origin.Pos, "missing-input", "fill it in", "the input '%s' (%s) has no value%s",
+				in.Name, in.Type.Label(), describe(in))
 			inputs[in.Name] = tosca.Unknown{Bad: true}
 			continue
 		case ok:
@@ -205,24 +220,26 @@ func (r *resolver) fillInputs(s *tosca.ServiceTemplate, o Options) {
 		case in.Required:
 			inputs[in.Name] = tosca.Unknown{Bad: true}
 			if !o.Lenient {
-				r.findings.Errorf(in.Pos, "missing-input", fmt.Sprintf("add %s: to the inputs of the stack file, or give -i %s=…", in.Name, in.Name), "the input '%s' (%s) has no value%s", in.Name, in.Type.Label(), describe(in))
+				r.findings.Errorf(in.Pos, "missing-input",
+					fmt.Sprintf("add %s: to the inputs of the stack file, or give -i %s=…", in.Name, in.Name),
+					"the input '%s' (%s) has no value%s", in.Name, in.Type.Label(), describe(in))
 			}
 			continue
 		default:
 			inputs[in.Name] = tosca.Null{}
 			continue
 		}
-		env := &tosca.Env{Index: -1, Findings: r.findings}
+		told := r.findings
+		if g.Origin.Kind == OriginDefault { // the check of the template tells it
+			told = new(tosca.Findings)
+		}
+		env := &tosca.Env{Index: -1, Findings: told}
 		x := g.Value
 		v := tosca.Value(tosca.Unknown{Bad: true})
 		if in.Type != nil {
-			before := len(*r.findings)
 			v = env.EvalAs(x, in.Type, "input "+in.Name)
-			if !tosca.Validate(in.Validation, v, in.Type, g.Origin.Pos, "input "+in.Name, r.findings) {
+			if !tosca.Validate(in.Validation, v, in.Type, g.Origin.Pos, "input "+in.Name, told) {
 				v = tosca.Unknown{Bad: true}
-			}
-			if g.Origin.Kind == OriginDefault { // the check has told it already
-				*r.findings = (*r.findings)[:before]
 			}
 		}
 		inputs[in.Name] = v
@@ -236,7 +253,8 @@ func (r *resolver) fillInputs(s *tosca.ServiceTemplate, o Options) {
 			}
 		}
 		if tosca.HasSecret(v) && g.Origin.Via == "" && g.Origin.Kind != OriginDefault {
-			r.findings.Warnf(g.Origin.Pos, "secret-in-clear", "write { from_env: … } or { from_file: … }", "the secret '%s' stands in a file in clear", in.Name)
+			r.findings.Warnf(g.Origin.Pos, "secret-in-clear", "write { from_env: … } or { from_file: … }",
+				"the secret '%s' stands in a file in clear", in.Name)
 		}
 		r.w.Inputs = append(r.w.Inputs, Input{in.Name, v, g.Origin})
 	}
@@ -317,273 +335,6 @@ func (s *scope) mapped(input string) *Property {
 	return nil
 }
 
-// expand makes the resources of every node template.
-func (r *resolver) expand(s *scope) {
-	for _, n := range s.service.Nodes {
-		if n.Def == nil {
-			continue
-		}
-		count, indexed := 1, n.Count != nil
-		if indexed {
-			count = r.count(s, n)
-		}
-		if len(r.all)+count > MaxResources {
-			r.findings.Errorf(n.Pos, "bad-count", "split it into several stacks", "%s: with it the template makes more than %d resources", n.Name, MaxResources)
-			count = 0
-		}
-		list := r.placesFor(count)
-		for i := range count {
-			res := r.resource()
-			*res = Resource{Name: s.prefix + n.Name, Node: s.prefix + n.Name, Index: -1, Type: n.Def.Base(), Own: n.Def, Pos: n.Pos, template: n, scope: s, selected: n.Has("select")}
-			if indexed {
-				res.Name, res.Index = res.Name+"#"+strconv.Itoa(i), i
-			}
-			r.fill(res, n)
-			list = append(list, res)
-			r.all = append(r.all, res)
-			switch {
-			case res.selected:
-				if found, ok := r.options.Found[res.Name]; ok {
-					res.Found = &found
-				}
-				r.w.Selected = append(r.w.Selected, res)
-			case n.Has("substitute"):
-				r.substitute(res, n)
-			case res.Type != nil:
-				if twin := r.w.byName[res.Name]; twin != nil {
-					r.findings.Errorf(n.Pos, "duplicate-resource", "rename one of them", "two nodes make a resource %s; the other one is in %s", res.Name, twin.Pos.Short())
-					continue
-				}
-				r.w.Resources = append(r.w.Resources, res)
-				r.w.byName[res.Name] = res
-			}
-		}
-		s.instances[n.Name] = list
-	}
-}
-
-// resource makes room for a resource, many at a time.
-func (r *resolver) resource() *Resource {
-	if len(r.room) == 0 {
-		r.room = make([]Resource, 32)
-	}
-	res := &r.room[0]
-	r.room = r.room[1:]
-	return res
-}
-
-// slotsFor makes room for a list of up to n properties.
-func (r *resolver) slotsFor(n int) []*Property {
-	if len(r.slots) < n {
-		r.slots = make([]*Property, max(n, 256))
-	}
-	out := r.slots[:0:n]
-	r.slots = r.slots[n:]
-	return out
-}
-
-// placesFor makes room for a list of n resources.
-func (r *resolver) placesFor(n int) []*Resource {
-	if len(r.places) < n {
-		r.places = make([]*Resource, max(n, 128))
-	}
-	out := r.places[:0:n]
-	r.places = r.places[n:]
-	return out
-}
-
-// propertyRoom does the same for properties.
-func (r *resolver) propertyRoom() *Property {
-	if len(r.props) == 0 {
-		r.props = make([]Property, 64)
-	}
-	p := &r.props[0]
-	r.props = r.props[1:]
-	return p
-}
-
-// count is how many resources a node template makes.
-func (r *resolver) count(s *scope, n *tosca.NodeTemplate) int {
-	env := *r.env(context{scope: s})
-	env.Node = func(call *tosca.Expr, _ []tosca.Value) tosca.Value {
-		r.findings.Errorf(call.Pos, "unknown-count", "compute the count from inputs", "%s: the count depends on another node, and must be known before there are any", n.Name)
-		return tosca.Unknown{Bad: true}
-	}
-	before := len(*r.findings)
-	defer func() {
-		if len(*r.findings) > before {
-			if s.unsure == nil {
-				s.unsure = map[string]bool{}
-			}
-			s.unsure[n.Name] = true
-		}
-	}()
-	value, _ := tosca.Bare(env.Eval(n.Count))        // how many there are is seen anyway
-	if u, ok := value.(tosca.Unknown); ok && u.Bad { // reported when it was read
-		before--
-	}
-	if f, ok := value.(tosca.Float); ok && f == tosca.Float(int64(f)) { // such as a quotient
-		value = tosca.Int(f)
-	}
-	switch v := value.(type) {
-	case tosca.Int:
-		if v < 0 || v > MaxCount {
-			r.findings.Errorf(n.Count.Pos, "bad-count", fmt.Sprintf("use 0 to %d", MaxCount), "%s: the count %d is not possible", n.Name, v)
-			return 0
-		}
-		return int(v)
-	case tosca.Unknown:
-		if !v.Bad {
-			r.findings.Errorf(n.Count.Pos, "unknown-count", "compute the count from inputs", "%s: the count is only known when something is built", n.Name)
-		}
-		return 1
-	default:
-		r.findings.Errorf(n.Count.Pos, "wrong-type", "", "%s: the count must be an integer, not %s", n.Name, tosca.KindName(v))
-	}
-	return 0
-}
-
-// substitute fills a node with the template that says it can.
-func (r *resolver) substitute(res *Resource, n *tosca.NodeTemplate) {
-	var fits []*tosca.File
-	for _, f := range res.scope.file.Substitutes(n.Def) {
-		if filter := f.Service.Substitution.Filter; filter != nil && !r.holds(context{scope: res.scope, self: res}, filter) {
-			continue
-		}
-		fits = append(fits, f)
-	}
-	switch {
-	case len(fits) == 0:
-		if len(res.scope.file.Substitutes(n.Def)) > 0 {
-			r.findings.Errorf(n.TypePos, "no-substitute", "look at their substitution_filter", "%s: none of the templates that fill a %s suits it", res.Name, n.Type)
-		}
-		return
-	case len(fits) > 1:
-		r.findings.Errorf(n.TypePos, "ambiguous-substitute", "give them a substitution_filter, or import one of them", "%s: %d templates fill a %s: %s", res.Name, len(fits), n.Type, fits[0].Name+", "+fits[1].Name)
-		return
-	}
-	f := fits[0]
-	res.filled = &scope{file: f, service: f.Service, outer: res, prefix: res.Name + "/", defaults: map[string]*Property{}, instances: map[string][]*Resource{}}
-	for _, in := range f.Service.Inputs {
-		res.filled.addInput(in)
-	}
-	res.scope.inner = append(res.scope.inner, res.filled)
-	r.expand(res.filled)
-}
-
-// holds evaluates a condition; what cannot be evaluated does not hold.
-func (r *resolver) holds(c context, x *tosca.Expr) bool {
-	v, _ := tosca.Bare(r.apart(nil, new(tosca.Findings)).env(c).Eval(x))
-	return v == tosca.Value(tosca.Bool(true))
-}
-
-// fill lists the properties of a resource, in the order of its type, and what
-// else its node assigns.
-func (r *resolver) fill(res *Resource, n *tosca.NodeTemplate) {
-	if res.selected {
-		return
-	}
-	at := context{scope: res.scope, self: res}
-	res.Properties = r.slotsFor(len(res.Own.Properties))
-	for _, d := range res.Own.Properties {
-		p := r.assign(res, d, n.Properties, at)
-		if p == nil {
-			continue
-		}
-		if res.Type != nil && res.Type.Property(d.Name) != nil {
-			res.Properties = append(res.Properties, p)
-		} else {
-			res.locals = append(res.locals, p)
-		}
-	}
-	for _, a := range res.Own.Attributes {
-		if res.Type != nil && res.Type.Attribute(a.Name) != nil {
-			continue
-		}
-		if p := r.assign(res, a, n.Attributes, at); p != nil {
-			res.ownAttributes = append(res.ownAttributes, p)
-		}
-	}
-	for _, c := range res.Own.Capabilities {
-		var given, attrs []*tosca.Assignment
-		for _, a := range n.Capabilities {
-			if a.Name == c.Name {
-				given, attrs = a.Properties, a.Attributes
-			}
-		}
-		for _, group := range []struct {
-			defs  []*tosca.Property
-			given []*tosca.Assignment
-		}{{c.Properties, given}, {c.Attributes, attrs}} {
-			for _, d := range group.defs {
-				if p := r.assign(res, d, group.given, at); p != nil {
-					if res.capabilities == nil {
-						res.capabilities = map[string][]*Property{}
-					}
-					res.capabilities[c.Name] = append(res.capabilities[c.Name], p)
-				}
-			}
-		}
-	}
-}
-
-// assign makes a property of its definition and of what is given for it; nil
-// where it has no value.
-func (r *resolver) assign(res *Resource, d *tosca.Property, given []*tosca.Assignment, at context) *Property {
-	i := len(given) - 1
-	for ; i >= 0 && given[i].Name != d.Name; i-- {
-	}
-	if i < 0 && d.Fixed == nil && d.Default == nil && d.Metadata == nil && (d.Name != "tags" || len(r.options.Tags) == 0) {
-		return nil
-	}
-	p := r.propertyRoom()
-	*p = Property{Name: d.Name, Def: d, Pos: res.Pos, at: at}
-	tags := d.Name == "tags" && len(r.options.Tags) > 0
-	switch {
-	case d.Fixed != nil:
-		p.Expr, p.Pos = d.Fixed, d.Fixed.Pos
-		if i >= 0 {
-			r.findings.Errorf(given[i].Pos, "fixed-property", "remove it", "the property '%s' of %s is fixed", d.Name, res.Own.Name)
-		}
-	case i >= 0:
-		p.Expr, p.Pos = given[i].Value, given[i].Value.Pos
-	case d.Metadata["from_artifact"] != "" && res.template.Artifact(d.Name) != nil:
-		a := res.template.Artifact(d.Name)
-		v := a.Text(d.Metadata["from_artifact"])
-		p.Expr, p.Pos = &tosca.Expr{Pos: a.Pos, Value: v, Raw: tosca.Show(v)}, a.Pos
-	case d.Default != nil:
-		p.Expr = d.Default
-	case tags:
-		p.Expr = &tosca.Expr{Pos: res.Pos, Kind: tosca.MapExpr}
-	default:
-		return nil
-	}
-	if tags {
-		p.Expr = withTags(p.Expr, r.options.Tags)
-	}
-	return p
-}
-
-// withTags adds the stack's tags where the node does not set them itself.
-func withTags(x *tosca.Expr, tags map[string]string) *tosca.Expr {
-	if x.Kind != tosca.MapExpr {
-		return x
-	}
-	out := *x
-	out.Keys, out.Args = slices.Clone(x.Keys), slices.Clone(x.Args)
-	m := tosca.Map{}
-	for k := range tags {
-		m[k] = tosca.Null{}
-	}
-	for _, k := range m.Keys() {
-		if !slices.ContainsFunc(x.Keys, func(have tosca.Key) bool { return have.Name == k }) {
-			out.Keys = append(out.Keys, tosca.Key{Pos: x.Pos, Name: k})
-			out.Args = append(out.Args, &tosca.Expr{Pos: x.Pos, Value: tosca.String(tags[k]), Raw: tags[k]})
-		}
-	}
-	return &out
-}
-
 // value evaluates a property once; a property that needs itself is reported.
 func (r *resolver) value(p *Property) tosca.Value {
 	if r.memo == nil {
@@ -606,9 +357,10 @@ func (r *resolver) value(p *Property) tosca.Value {
 	if i := slices.Index(r.trail, p); i >= 0 {
 		var names []string
 		for _, q := range append(slices.Clone(r.trail[i:]), p) {
-			names = append(names, q.Whose())
+			names = append(names, q.Owner())
 		}
-		r.findings.Errorf(p.Pos, "value-cycle", "break the circle", "%s: the value needs itself: %s", p.owner(), strings.Join(names, " → "))
+		r.findings.Errorf(p.Pos, "value-cycle", "break the circle", "%s: the value needs itself: %s", p.owner(),
+			strings.Join(names, " → "))
 		return tosca.Unknown{Bad: true}
 	}
 	r.trail = append(r.trail, p)
@@ -679,165 +431,4 @@ func (r *resolver) mark(s *scope, name, policy string) {
 			}
 		}
 	}
-}
-
-// order sets what each resource needs and sorts them; cycles are reported.
-func (r *resolver) order() {
-	for _, res := range r.w.Resources {
-		var needs []string
-		for _, l := range res.Links {
-			needs = append(needs, l.Targets...)
-		}
-		for _, l := range res.localLinks {
-			needs = append(needs, l.Targets...)
-		}
-		for _, p := range res.Properties {
-			for _, a := range tosca.Awaits(p.Value) {
-				needs = append(needs, a.Resource)
-			}
-		}
-		slices.Sort(needs)
-		needs = slices.Compact(needs)
-		if len(r.w.Selected) > 0 { // what is selected is there already
-			needs = slices.DeleteFunc(needs, func(n string) bool { return r.w.byName[n] == nil })
-		}
-		res.Needs = needs
-	}
-	r.grantsFirst()
-	if r.sorted() {
-		return
-	}
-	_, cycles := r.w.Graph().Order()
-	for _, c := range cycles {
-		res := r.w.byName[c[0]]
-		if i := slices.IndexFunc(c, func(n string) bool { return r.w.byName[n].scope.outer == nil }); i >= 0 {
-			res = r.w.byName[c[i]] // where the template itself has a part in it
-		}
-		r.findings.Errorf(res.Pos, "cycle", "remove one of these references", "resources need each other in a circle: %s", strings.Join(c, " → "))
-	}
-}
-
-// grantsFirst lets what acts as a role, and says what it does, rest on the
-// grants of that role, as it could not become well before them. A grant on the
-// resource itself, or on what needs it, comes after it all the same.
-func (r *resolver) grantsFirst() {
-	grants := map[string][]*Resource{}
-	for _, res := range r.w.Resources {
-		if res.Type.Name == "Grant" {
-			for _, role := range res.Targets("role") {
-				grants[role] = append(grants[role], res)
-			}
-		}
-	}
-	if len(grants) == 0 {
-		return
-	}
-	for _, res := range r.w.Resources {
-		p := res.Property("needs")
-		if p == nil || Same(p.Value, tosca.Null{}) || Same(p.Value, tosca.List{}) {
-			continue
-		}
-		for _, role := range res.Targets("role") {
-			for _, g := range grants[role] {
-				if !r.rests(g, res, map[string]bool{}) {
-					res.Needs = append(res.Needs, g.Name)
-				}
-			}
-		}
-		slices.Sort(res.Needs)
-		res.Needs = slices.Compact(res.Needs)
-	}
-}
-
-// rests reports whether a resource needs another one, directly or by way of
-// others, or is that one.
-func (r *resolver) rests(res, on *Resource, seen map[string]bool) bool {
-	if res == on {
-		return true
-	}
-	seen[res.Name] = true
-	for _, n := range res.Needs {
-		if m := r.w.byName[n]; m != nil && !seen[n] && r.rests(m, on, seen) {
-			return true
-		}
-	}
-	return false
-}
-
-// sorted puts each resource after what it needs, otherwise in the order of
-// names, as Graph.Order does; it is false where they need each other in a
-// circle.
-func (r *resolver) sorted() bool {
-	list := slices.Clone(r.w.Resources)
-	slices.SortFunc(list, func(a, b *Resource) int { return CompareNames(a.Name, b.Name) })
-	out := r.w.Resources[:0:len(r.w.Resources)]
-	var visit func(res *Resource) bool
-	visit = func(res *Resource) bool {
-		switch res.visit {
-		case 2:
-			return true
-		case 1:
-			return false
-		}
-		res.visit = 1
-		for _, n := range res.Needs {
-			if m := r.w.byName[n]; m != nil && !visit(m) {
-				return false
-			}
-		}
-		res.visit = 2
-		out = append(out, res)
-		return true
-	}
-	for _, res := range list {
-		if !visit(res) {
-			copy(r.w.Resources, list)
-			return false
-		}
-	}
-	return true
-}
-
-// apart is a resolver that evaluates with the attributes of what is built, and
-// leaves what was resolved as it is.
-func (r *resolver) apart(attrs Attributes, findings *tosca.Findings) *resolver {
-	q := *r
-	q.attrs, q.memo, q.trail, q.findings, q.lastEnv = attrs, map[*Property]tosca.Value{}, nil, findings, nil
-	return &q
-}
-
-// Late evaluates the properties of a resource with the attributes of what is
-// built. Properties that still wait stay unknown.
-func (w *Wanted) Late(res *Resource, attrs Attributes) (map[string]tosca.Value, tosca.Findings) {
-	var findings tosca.Findings
-	out := make(map[string]tosca.Value, len(res.Properties))
-	var r *resolver
-	for _, p := range res.Properties {
-		if !tosca.Waits(p.Value) {
-			out[p.Name] = p.Value
-			continue
-		}
-		if r == nil {
-			r = w.resolver.apart(attrs, &findings)
-		}
-		out[p.Name] = r.value(p)
-	}
-	return out, findings
-}
-
-// Results evaluates the outputs with the attributes of what is built.
-func (w *Wanted) Results(attrs Attributes) (map[string]tosca.Value, tosca.Findings) {
-	var findings tosca.Findings
-	r := w.resolver.apart(attrs, &findings)
-	out := make(map[string]tosca.Value, len(w.Outputs))
-	for _, o := range w.Outputs {
-		out[o.Name] = r.output(w.root, o.def)
-	}
-	return out, findings
-}
-
-func (r *resolver) output(s *scope, o *tosca.Output) tosca.Value {
-	v := r.env(context{scope: s}).EvalAs(o.Value, o.Type, "output "+o.Name)
-	tosca.Validate(o.Validation, v, o.Type, o.Pos, "output "+o.Name, r.findings)
-	return v
 }

@@ -11,13 +11,15 @@ import (
 	"brickrow/internal/tosca"
 )
 
+var shipped = profile.Read()
+
 const head = "tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n"
 
 // resolve reads and resolves a template; flags give inputs as on the command
 // line.
 func resolve(t *testing.T, text string, flags ...string) (*stack.Wanted, tosca.Findings) {
 	t.Helper()
-	f, findings := tosca.Read("t.yaml", []byte(head+text), tosca.Source{Profile: profile.Load})
+	f, findings := tosca.Read("t.yaml", []byte(head+text), tosca.Source{Profile: shipped.Load})
 	findings = append(findings, tosca.Check(f)...)
 	var given []stack.Given
 	for _, flag := range flags {
@@ -89,7 +91,8 @@ func TestResolve(t *testing.T) {
 	for _, r := range w.Resources {
 		names = append(names, r.Name)
 	}
-	for _, pair := range [][2]string{{"net", "sub"}, {"sub", "server#0"}, {"queue", "topic"}, {"queue", "echo"}, {"server#0", "first"}} {
+	for _, pair := range [][2]string{{"net", "sub"}, {"sub", "server#0"}, {"queue", "topic"}, {"queue", "echo"},
+		{"server#0", "first"}} {
 		if slices.Index(names, pair[0]) > slices.Index(names, pair[1]) {
 			t.Errorf("%s stands after %s in %v", pair[0], pair[1], names)
 		}
@@ -113,7 +116,8 @@ func TestResolve(t *testing.T) {
 	if needs := w.Resource("echo").Needs; !slices.Equal(needs, []string{"queue"}) {
 		t.Errorf("echo needs %v", needs)
 	}
-	if links := w.Resource("server#1").Links; len(links) != 1 || links[0].Requirement != "subnet" || links[0].Targets[0] != "sub" {
+	if links := w.Resource("server#1").Links; len(links) != 1 || links[0].Requirement != "subnet" ||
+		links[0].Targets[0] != "sub" {
 		t.Errorf("links of server#1: %v", links)
 	}
 }
@@ -123,7 +127,8 @@ func TestLateValues(t *testing.T) {
 	url := func(resource, attribute string) (tosca.Value, bool) {
 		return tosca.String("q://" + resource + "/" + attribute), resource == "queue"
 	}
-	for resource, want := range map[string]string{"topic": "at-q://queue/url", "echo": "at-q://queue/url", "first": "set by the cloud"} {
+	for resource, want := range map[string]string{"topic": "at-q://queue/url", "echo": "at-q://queue/url",
+		"first": "set by the cloud"} {
 		props, findings := w.Late(w.Resource(resource), url)
 		if len(findings) > 0 || tosca.Show(props["label"]) != want {
 			t.Errorf("%s: %s %v, want %s", resource, tosca.Show(props["label"]), findings, want)
@@ -140,14 +145,16 @@ func TestLateValues(t *testing.T) {
 
 func TestLateValuesAreChecked(t *testing.T) {
 	w := sound(t, "  node_templates:\n    queue: { type: Queue }\n    zone: { type: Zone, properties: { domain: { $get_attribute: [ queue, url ] } } }\n")
-	_, findings := w.Late(w.Resource("zone"), func(string, string) (tosca.Value, bool) { return tosca.String("not a domain"), true })
+	_, findings := w.Late(w.Resource("zone"),
+		func(string, string) (tosca.Value, bool) { return tosca.String("not a domain"), true })
 	if len(findings) != 1 || findings[0].Code != "invalid-value" {
 		t.Errorf("a late value that is not allowed: %v", findings)
 	}
 }
 
 func TestCounts(t *testing.T) {
-	if w := sound(t, chain[:strings.Index(chain, "    first:")], "n=0"); w.Resource("server#0") != nil || w.Resource("sub") == nil {
+	if w := sound(t, chain[:strings.Index(chain, "    first:")], "n=0"); w.Resource("server#0") != nil ||
+		w.Resource("sub") == nil {
 		t.Error("a count of 0 makes a server")
 	}
 	w := sound(t, "  node_templates:\n    topic: { type: Topic, count: 1 }\n    sub: { type: Subscription, properties: { to: a@b.cc }, requirements: [ { topic: topic } ] }\n")
@@ -184,20 +191,24 @@ func TestInputs(t *testing.T) {
   node_templates:
     topic: { type: Topic }
 `
-	if _, findings := resolve(t, text); len(findings) != 1 || findings[0].Code != "missing-input" || !strings.Contains(findings[0].Message, "what it is called") {
+	if _, findings := resolve(t, text); len(findings) != 1 || findings[0].Code != "missing-input" ||
+		!strings.Contains(findings[0].Message, "what it is called") {
 		t.Errorf("a missing input: %v", findings)
 	}
 	w := sound(t, text, "must=5", "size=2 GiB", "n=7", "flag=true", "list=[1, 2]", "v=15.10")
 	got := map[string]string{}
 	for _, in := range w.Inputs {
-		got[in.Name] = tosca.Show(in.Value) + " from " + in.Origin.Kind
+		got[in.Name] = tosca.Show(in.Value) + " from " + string(in.Origin.Kind)
 	}
-	for name, want := range map[string]string{"must": "5 from flag", "size": "2 GiB from flag", "n": "7 from flag", "flag": "true from flag", "list": "[1, 2] from flag", "v": "15.10 from flag"} {
+	for name, want := range map[string]string{"must": "5 from flag", "size": "2 GiB from flag", "n": "7 from flag",
+		"flag": "true from flag", "list": "[1, 2] from flag", "v": "15.10 from flag"} {
 		if got[name] != want {
 			t.Errorf("%s is %s, want %s", name, got[name], want)
 		}
 	}
-	for flag, code := range map[string]string{"size=1 MiB": "invalid-value", "size=2": "bad-scalar", "n=x": "wrong-type", "flag=maybe": "wrong-type", "list=[a]": "wrong-type", "nobody=1": "unknown-input", "v=new": "bad-version"} {
+	for flag, code := range map[string]string{"size=1 MiB": "invalid-value", "size=2": "bad-scalar",
+		"n=x": "wrong-type", "flag=maybe": "wrong-type", "list=[a]": "wrong-type", "nobody=1": "unknown-input",
+		"v=new": "bad-version"} {
 		if _, findings := resolve(t, text, "must=a", flag); len(findings) != 1 || findings[0].Code != code {
 			t.Errorf("-i %s: %v, want %s", flag, findings, code)
 		}
@@ -212,7 +223,8 @@ func TestInputs(t *testing.T) {
 }
 
 func TestLaterValuesWin(t *testing.T) {
-	w := sound(t, "  inputs:\n    n: { type: integer, default: 1 }\n  node_templates:\n    t: { type: Topic }\n", "n=2", "n=3")
+	w := sound(t, "  inputs:\n    n: { type: integer, default: 1 }\n  node_templates:\n    t: { type: Topic }\n",
+		"n=2", "n=3")
 	if got := tosca.Show(w.Inputs[0].Value); got != "3" {
 		t.Errorf("n is %s", got)
 	}
@@ -235,7 +247,10 @@ func TestGraph(t *testing.T) {
 	if got := fmt.Sprint(g.Reach("d"), g.Dependents().Reach("a")); got != "[a b c] [b c d]" {
 		t.Errorf("reach: %s", got)
 	}
-	path, total := g.CriticalPath(func(n string) float64 { return map[string]float64{"a": 1, "b": 5, "c": 2, "d": 1, "e": 3}[n] })
+	path, total := g.CriticalPath(func(n string) float64 {
+		return map[string]float64{"a": 1, "b": 5, "c": 2, "d": 1,
+			"e": 3}[n]
+	})
 	if fmt.Sprint(path, total) != "[a b d] 7" {
 		t.Errorf("critical path: %v %v", path, total)
 	}
@@ -249,7 +264,8 @@ func TestGraph(t *testing.T) {
 }
 
 func TestTargetAndOrigin(t *testing.T) {
-	for text, ok := range map[string]bool{"workshop/alder-1": true, "workshop": false, "/alder": false, "a/b/c": false, "": false} {
+	for text, ok := range map[string]bool{"workshop/alder-1": true, "workshop": false, "/alder": false,
+		"a/b/c": false, "": false} {
 		target, got := stack.ParseTarget(text)
 		if got != ok || ok && target.String() != text {
 			t.Errorf("%q: %v %v", text, target, got)
@@ -285,7 +301,8 @@ func TestSources(t *testing.T) {
     fourth: { type: Topic, properties: { label: { $get_attribute: [ net, id ] } } }
     fifth: { type: Topic, properties: { label: plain } }
 `)
-	for name, want := range map[string]string{"first": "[a] []", "second": "[a] []", "third#1": "[a list] []", "fourth": "[] [net]", "fifth": "[] []"} {
+	for name, want := range map[string]string{"first": "[a] []", "second": "[a] []", "third#1": "[a list] []",
+		"fourth": "[] [net]", "fifth": "[] []"} {
 		from := w.Sources(w.Resource(name).Property("label"))
 		if got := fmt.Sprintf("%v %v", from.Inputs, from.Lookups); got != want {
 			t.Errorf("%s comes from %s, want %s", name, got, want)
@@ -313,10 +330,11 @@ func TestGrantsComeFirst(t *testing.T) {
 		{strings.Replace(server, "NEEDS", "[ queue:read ]", 1), "may role rules sub"},
 		{strings.Replace(server, "NEEDS", "[]", 1), "role rules sub"},
 		{strings.Replace(server, ", needs: NEEDS", "", 1), "role rules sub"},
-		{strings.Replace(server, "NEEDS", "[ queue:read ]", 1) + topic, "may role rules sub"}, // the grant on the note needs the server
+		{strings.Replace(server, "NEEDS", "[ queue:read ]", 1) + topic,
+			"may role rules sub"}, // the grant on the note needs the server
 	} {
-		file, findings := tosca.Read("t.yaml", []byte(head+c.text), tosca.Source{Profile: profile.Load})
-		w, more := stack.CheckAndResolve(file, stack.Options{})
+		file, findings := tosca.Read("t.yaml", []byte(head+c.text), tosca.Source{Profile: shipped.Load})
+		w, more := stack.CheckAndResolve(file, stack.Options{Orders: shipped})
 		if findings = append(findings, more...); findings.HasErrors() {
 			t.Fatal(findings)
 		}

@@ -113,7 +113,8 @@ func (e *writer) policies() *yaml.Node {
 			}
 		}
 		if len(targets.Content) > 0 {
-			out.Content = append(out.Content, mapping(strings.ToLower(kind), mapping("type", text(kind), "targets", flow(targets))))
+			out.Content = append(out.Content,
+				mapping(strings.ToLower(kind), mapping("type", text(kind), "targets", flow(targets))))
 		}
 	}
 	return out

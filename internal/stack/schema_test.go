@@ -59,9 +59,10 @@ func asJSON(t *testing.T, text string) any {
 // TestSchemaOfTemplates validates every template that is right, and some that
 // are not.
 func TestSchemaOfTemplates(t *testing.T) {
-	s := compile(t, tosca.Schema(profile.Library()))
+	s := compile(t, tosca.Schema(profile.Read().Library))
 	var files []string
-	for _, pattern := range []string{"../../examples/*/*.yaml", "../../examples/*/*/*.yaml", "../tosca/testdata/resolve/*.yaml", "../tosca/testdata/check/lib/*.yaml"} {
+	for _, pattern := range []string{"../../examples/*/*.yaml", "../../examples/*/*/*.yaml",
+		"../tosca/testdata/resolve/*.yaml", "../tosca/testdata/check/lib/*.yaml"} {
 		more, err := filepath.Glob(pattern)
 		if err != nil {
 			t.Fatal(err)
@@ -86,8 +87,11 @@ func TestSchemaOfTemplates(t *testing.T) {
 		t.Errorf("only %d templates", n)
 	}
 	head := "tosca_definitions_version: tosca_2_0\nservice_template:\n  node_templates:\n    a: "
-	for _, bad := range []string{"{ typ: Topic }", "{ type: Network, properties: { cidr: 5 } }", "{ type: Network, properties: { cird: 10.0.0.0/8 } }", "{ type: Network }", "{ type: Network, properties: {} }",
-		"{ type: Queue, properties: { keep: 4 } }", "{ type: Queue, properties: { keep: 4 days } }", "{ type: Topic, properties: { label: { $conct: [ a ] } } }", "{ type: Topic, requirements: { a: b } }", "{ type: Role, properties: { for: cat } }", "{ type: Topic, count: -1 }"} {
+	for _, bad := range []string{"{ typ: Topic }", "{ type: Network, properties: { cidr: 5 } }",
+		"{ type: Network, properties: { cird: 10.0.0.0/8 } }", "{ type: Network }", "{ type: Network, properties: {} }",
+		"{ type: Queue, properties: { keep: 4 } }", "{ type: Queue, properties: { keep: 4 days } }",
+		"{ type: Topic, properties: { label: { $conct: [ a ] } } }", "{ type: Topic, requirements: { a: b } }",
+		"{ type: Role, properties: { for: cat } }", "{ type: Topic, count: -1 }"} {
 		if s.Validate(asJSON(t, head+bad+"\n")) == nil {
 			t.Errorf("the schema takes %s", bad)
 		}
@@ -103,7 +107,9 @@ func TestSchemaOfRules(t *testing.T) {
 	if err := s.Validate(asJSON(t, string(text))); err != nil {
 		t.Error(err)
 	}
-	for _, bad := range []string{"rule: []", "rules: [ { id: a } ]", "rules: [ { id: a, message: b, require: c, severity: stop } ]", "rules: [ { id: a, message: b, require: c, changes: edited } ]", "tests: [ { rule: a, expect: maybe } ]"} {
+	for _, bad := range []string{"rule: []", "rules: [ { id: a } ]",
+		"rules: [ { id: a, message: b, require: c, severity: stop } ]",
+		"rules: [ { id: a, message: b, require: c, changes: edited } ]", "tests: [ { rule: a, expect: maybe } ]"} {
 		if s.Validate(asJSON(t, bad)) == nil {
 			t.Errorf("the schema takes %s", bad)
 		}
@@ -111,23 +117,25 @@ func TestSchemaOfRules(t *testing.T) {
 }
 
 func TestSchemaOfStackFiles(t *testing.T) {
-	b, err := bundle.Open("../../examples/kestrel-ridge/bulletin.yaml")
+	b, err := bundle.Open(bundle.Disk, "../../examples/kestrel-ridge/bulletin.yaml")
 	if err != nil {
 		t.Fatal(err)
 	}
-	f, _ := b.Read()
+	f, _ := b.Read(profile.Read().Load)
 	text, err := os.ReadFile("../../examples/kestrel-ridge/bulletin-test.stack.yaml")
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, s := range []*jsonschema.Schema{compile(t, stack.FileSchema(nil)), compile(t, stack.FileSchema(f.Service.Inputs))} {
+	for _, s := range []*jsonschema.Schema{compile(t, stack.FileSchema(nil)),
+		compile(t, stack.FileSchema(f.Service.Inputs))} {
 		if err := s.Validate(asJSON(t, string(text))); err != nil {
 			t.Error(err)
 		}
 	}
 	s := compile(t, stack.FileSchema(f.Service.Inputs))
 	head := "stack: a1\ntemplate: t.yaml\ntarget: a/b\n"
-	for _, bad := range []string{"inputs: { reader: 1 }", "inputs: { readers: many }", "inputs: { readers: 99 }", "inputs: { site: { from_evn: A } }", "carefull: true", "on_failure: cry", "tags: { a: 1 }"} {
+	for _, bad := range []string{"inputs: { reader: 1 }", "inputs: { readers: many }", "inputs: { readers: 99 }",
+		"inputs: { site: { from_evn: A } }", "carefull: true", "on_failure: cry", "tags: { a: 1 }"} {
 		if s.Validate(asJSON(t, head+bad+"\n")) == nil {
 			t.Errorf("the schema takes %s", bad)
 		}

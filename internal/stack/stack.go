@@ -24,25 +24,31 @@ type Target struct {
 // String is account/region, as in a stack file.
 func (t Target) String() string { return t.Account + "/" + t.Region }
 
+// IsZero reports whether it is no target at all.
+func (t Target) IsZero() bool { return t == Target{} }
+
 // ParseTarget reads account/region.
 func ParseTarget(s string) (Target, bool) {
 	account, region, ok := strings.Cut(s, "/")
 	return Target{account, region}, ok && account != "" && region != "" && !strings.Contains(region, "/")
 }
 
+// OriginKind is what gave an input its value.
+type OriginKind string
+
 // The kinds of origin.
 const (
-	OriginDefault    = "default"
-	OriginStackFile  = "stack file"
-	OriginInputsFile = "inputs file"
-	OriginFlag       = "flag"
+	OriginDefault    OriginKind = "default"
+	OriginStackFile  OriginKind = "stack file"
+	OriginInputsFile OriginKind = "inputs file"
+	OriginFlag       OriginKind = "flag"
 )
 
 // Origin says where the value of an input came from.
 type Origin struct {
-	Kind string    `json:"kind"` // default, stack file, inputs file, flag
-	Pos  tosca.Pos `json:"pos"`
-	Via  string    `json:"via,omitempty"` // the variable, file or stack it was read from
+	Kind OriginKind `json:"kind"`
+	Pos  tosca.Pos  `json:"pos"`
+	Via  string     `json:"via,omitempty"` // the flag, or the source that it was read from
 }
 
 // String is the origin in words, such as "bulletin-test.stack.yaml:9".
@@ -64,12 +70,8 @@ func (o Origin) String() string {
 // Result is the stack and the result that the value was got from; ok is false
 // where it came from elsewhere.
 func (o Origin) Result() (of, result string, ok bool) {
-	rest, ok := strings.CutPrefix(o.Via, "from ")
-	if !ok || strings.HasPrefix(rest, "the variable ") || strings.HasPrefix(rest, "the file ") {
-		return "", "", false
-	}
-	result, of, ok = strings.Cut(rest, " of ")
-	return of, result, ok
+	s := parseSource(o.Via)
+	return s.Stack, s.Output, s.Stack != ""
 }
 
 // Input is an input with its value.
@@ -116,7 +118,7 @@ func (p *Property) Resource() string {
 
 // Whose says in words what the property is and of what: "label of net", "input
 // word of alarm".
-func (p *Property) Whose() string {
+func (p *Property) Owner() string {
 	if p.at.self == nil && p.at.rel == nil {
 		return "input " + p.Name + " of " + p.owner()
 	}
@@ -177,6 +179,14 @@ func (r *Resource) Property(name string) *Property {
 				return p
 			}
 		}
+	}
+	return nil
+}
+
+// Value is the value of a property; nil where there is none.
+func (r *Resource) Value(name string) tosca.Value {
+	if p := r.Property(name); p != nil {
+		return p.Value
 	}
 	return nil
 }

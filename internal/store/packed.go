@@ -11,7 +11,7 @@ import (
 
 // PackRevision makes a text of a revision with all it holds, its secrets in clear:
 // it is for sealing, and for nothing else.
-func PackRevision(r Revision) ([]byte, error) {
+func PackRevision(r stack.Revision) ([]byte, error) {
 	inputs := make(tosca.List, len(r.Inputs))
 	for i, in := range r.Inputs {
 		places := tosca.List{} // of the secrets, as all is sealed
@@ -19,17 +19,20 @@ func PackRevision(r Revision) ([]byte, error) {
 			places = append(places, tosca.String(p))
 		}
 		bare, _ := tosca.Bare(in.Value)
-		inputs[i] = tosca.Map{"name": tosca.String(in.Name), "value": bare, "secrets": places, "kind": tosca.String(in.Origin.Kind), "via": tosca.String(in.Origin.Via), "file": tosca.String(in.Origin.Pos.File), "line": tosca.Int(in.Origin.Pos.Line)}
+		inputs[i] = tosca.Map{"name": tosca.String(in.Name), "value": bare, "secrets": places,
+			"kind": tosca.String(in.Origin.Kind), "via": tosca.String(in.Origin.Via),
+			"file": tosca.String(in.Origin.Pos.File), "line": tosca.Int(in.Origin.Pos.Line)}
 	}
 	tags := tosca.Map{}
 	for k, v := range r.Tags {
 		tags[k] = tosca.String(v)
 	}
-	return json.Marshal(tosca.Stored(tosca.Map{"revision": r.pack(), "template": tosca.String(r.Template), "inputs": inputs, "tags": tags}))
+	return json.Marshal(tosca.Stored(tosca.Map{"revision": pack(&r), "template": tosca.String(r.Template),
+		"inputs": inputs, "tags": tags}))
 }
 
 // UnpackRevision is the reverse of PackRevision.
-func UnpackRevision(text []byte) (*Revision, error) {
+func UnpackRevision(text []byte) (*stack.Revision, error) {
 	var raw any
 	if err := decode(string(text), &raw); err != nil {
 		return nil, err
@@ -38,8 +41,8 @@ func UnpackRevision(text []byte) (*Revision, error) {
 	if !ok || m["revision"] == nil {
 		return nil, fmt.Errorf("what is packed is no revision")
 	}
-	r := &Revision{Template: tosca.Show(m["template"]), Tags: map[string]string{}}
-	if err := r.unpack(m["revision"]); err != nil {
+	r := &stack.Revision{Template: tosca.Show(m["template"]), Tags: map[string]string{}}
+	if err := unpack(r, m["revision"]); err != nil {
 		return nil, err
 	}
 	tags, _ := m["tags"].(tosca.Map)
@@ -55,8 +58,10 @@ func UnpackRevision(text []byte) (*Revision, error) {
 		for _, p := range list {
 			places = append(places, tosca.Show(p))
 		}
-		r.Inputs = append(r.Inputs, stack.Input{Name: tosca.Show(in["name"]), Value: cloud.HideAt(in["value"], "", places),
-			Origin: stack.Origin{Kind: tosca.Show(in["kind"]), Via: tosca.Show(in["via"]), Pos: tosca.Pos{File: tosca.Show(in["file"]), Line: int(line)}}})
+		r.Inputs = append(r.Inputs, stack.Input{Name: tosca.Show(in["name"]),
+			Value: cloud.HideAt(in["value"], "", places),
+			Origin: stack.Origin{Kind: stack.OriginKind(tosca.Show(in["kind"])), Via: tosca.Show(in["via"]),
+				Pos: tosca.Pos{File: tosca.Show(in["file"]), Line: int(line)}}})
 	}
 	return r, nil
 }

@@ -10,60 +10,20 @@ import (
 	"time"
 
 	"brickrow/internal/run"
+	"brickrow/internal/sqlite"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
-	"brickrow/internal/whatif"
 )
 
-// RunState is the state of a run.
-type RunState string
+const runColumns = `id, stack_id, number, kind, state, revision, base, prior, on_failure, plan, tally, estimate,
+	started_by, started_ms, ended_ms, reason, cancel, back`
 
-// The states of a run.
-const (
-	RunWorking RunState = "working"
-	RunUndoing RunState = "undoing"
-	RunDone    RunState = "done"
-	RunUndone  RunState = "undone"
-	RunHeld    RunState = "held"
-	RunStuck   RunState = "stuck"
-)
-
-// Ended reports whether the run is over.
-func (s RunState) Ended() bool { return s != RunWorking && s != RunUndoing }
-
-// Run is one run of a stack.
-type Run struct {
-	ID        string
-	StackID   int64
-	Number    int
-	Kind      string // deploy, undo, delete
-	State     RunState
-	Revision  int   // it leads to
-	Base      int   // it began from
-	Prior     State // of the stack, before
-	OnFailure string
-	Plan      run.Plan
-	Tally     whatif.Tally
-	Estimate  float64 // seconds
-	By        string
-	Started   time.Time
-	Ended     time.Time
-	Reason    string
-	Cancel    bool
-	Back      bool // it is, or was, undoing
-	// Timed says that how long its steps take is noted. It is not stored.
-	Timed bool
-	// Token is that of the lock under which the run is written. It is not stored.
-	Token string
-}
-
-const runColumns = `id, stack_id, number, kind, state, revision, base, prior, on_failure, plan, tally, estimate, started_by, started_ms, ended_ms, reason, cancel, back`
-
-func scanRun(row interface{ Scan(...any) error }) (*Run, error) {
-	r := &Run{}
+func scanRun(row interface{ Scan(...any) error }) (*run.Record, error) {
+	r := &run.Record{}
 	var plan, tally string
 	var started, ended int64
-	err := row.Scan(&r.ID, &r.StackID, &r.Number, &r.Kind, &r.State, &r.Revision, &r.Base, &r.Prior, &r.OnFailure, &plan, &tally, &r.Estimate, &r.By, &started, &ended, &r.Reason, &r.Cancel, &r.Back)
+	err := row.Scan(&r.ID, &r.StackID, &r.Number, &r.Kind, &r.State, &r.Revision, &r.Base, &r.Prior, &r.OnFailure,
+		&plan, &tally, &r.Estimate, &r.By, &started, &ended, &r.Reason, &r.Cancel, &r.Back)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, fmt.Errorf("run: %w", ErrNotFound)
 	}
@@ -80,10 +40,11 @@ var ErrLockLost = errors.New("the lock of the stack was lost to somebody else")
 
 // fenced runs f in a transaction, under the lock of the run's stack. A process
 // that has lost it can write nothing more.
-func (s *Store) fenced(ctx context.Context, r *Run, f func(tx *sql.Tx) error) error {
-	return s.inTx(ctx, func(tx *sql.Tx) error {
+func (s *Store) fenced(ctx context.Context, r *run.Record, f func(tx *sqlite.Tx) error) error {
+	return s.db.Write(ctx, func(tx *sqlite.Tx) error {
 		var held int
-		err := tx.QueryRowContext(ctx, `select 1 from locks where stack_id = ? and token = ?`, r.StackID, r.Token).Scan(&held)
+		err := tx.QueryRowContext(ctx, `select 1 from locks where stack_id = ? and token = ?`, r.StackID, r.Token).
+			Scan(&held)
 		if errors.Is(err, sql.ErrNoRows) {
 			return ErrLockLost
 		}
@@ -96,9 +57,8 @@ func (s *Store) fenced(ctx context.Context, r *Run, f func(tx *sql.Tx) error) er
 
 // Begin is what is written together with a new run.
 type Begin struct {
-	State    State     // of the stack
-	Revision *Revision // that the run leads to; nil is none
-	About    *About    // nil leaves it as it is
+	Revision *stack.Revision // that the run leads to; nil is none
+	About    *About          // nil leaves it as it is
 }
 
 // About is what a stack file says of its stack.
@@ -109,7 +69,7 @@ type About struct {
 }
 
 // StartRun writes a new run with all that belongs to it, at once.
-func (s *Store) StartRun(ctx context.Context, r *Run, b Begin) error {
+func (s *Store) StartRun(ctx context.Context, r *run.Record, b Begin) error {
 	plan, err := encode(r.Plan)
 	if err != nil {
 		return err
@@ -119,8 +79,9 @@ func (s *Store) StartRun(ctx context.Context, r *Run, b Begin) error {
 		return err
 	}
 	r.Started = s.now()
-	return s.fenced(ctx, r, func(tx *sql.Tx) error {
-		if err := tx.QueryRowContext(ctx, `select coalesce(max(number), 0) + 1 from runs where stack_id = ?`, r.StackID).Scan(&r.Number); err != nil {
+	return s.fenced(ctx, r, func(tx *sqlite.Tx) error {
+		if err := tx.QueryRowContext(ctx, `select coalesce(max(number), 0) + 1 from runs where stack_id = ?`,
+			r.StackID).Scan(&r.Number); err != nil {
 			return err
 		}
 		if b.About != nil {
@@ -128,8 +89,11 @@ func (s *Store) StartRun(ctx context.Context, r *Run, b Begin) error {
 			if err != nil {
 				return err
 			}
-			if _, err := tx.ExecContext(ctx, `update stacks set description = ?, stack_file = ?, careful = ?, throwaway = ?, approvers = ? where id = ?`,
-				b.About.Description, b.About.File, b.About.Careful, b.About.Throwaway, approvers, r.StackID); err != nil {
+			if _, err := tx.ExecContext(ctx,
+				`update stacks set description = ?, stack_file = ?, careful = ?, throwaway = ?, approvers = ?
+					where id = ?`,
+				b.About.Description, b.About.File, b.About.Careful, b.About.Throwaway, approvers,
+				r.StackID); err != nil {
 				return err
 			}
 		}
@@ -138,18 +102,21 @@ func (s *Store) StartRun(ctx context.Context, r *Run, b Begin) error {
 				return err
 			}
 		}
-		if _, err := tx.ExecContext(ctx, `insert into runs(`+runColumns+`) values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, '', 0, 0)`,
-			r.ID, r.StackID, r.Number, r.Kind, r.State, r.Revision, r.Base, r.Prior, r.OnFailure, plan, tally, r.Estimate, r.By, r.Started.UnixMilli()); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`insert into runs(`+runColumns+`) values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, '', 0, 0)`,
+			r.ID, r.StackID, r.Number, r.Kind, r.State, r.Revision, r.Base, r.Prior, r.OnFailure, plan, tally,
+			r.Estimate, r.By, r.Started.UnixMilli()); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `update stacks set state = ?, updated_ms = ? where id = ?`, b.State, r.Started.UnixMilli(), r.StackID)
+		_, err := tx.ExecContext(ctx, `update stacks set state = ?, updated_ms = ? where id = ?`, r.StackState(),
+			r.Started.UnixMilli(), r.StackID)
 		return err
 	})
 }
 
 // SetRun writes the state of a run and of its stack. A run that has ended gets
 // its end, a stack its revision.
-func (s *Store) SetRun(ctx context.Context, r *Run, state State, revision int) error {
+func (s *Store) SetRun(ctx context.Context, r *run.Record, revision int) error {
 	now := s.now().UnixMilli()
 	ended := int64(0)
 	if r.State.Ended() {
@@ -157,64 +124,100 @@ func (s *Store) SetRun(ctx context.Context, r *Run, state State, revision int) e
 		r.Ended = fromMS(now)
 	}
 	var plan string
-	if r.State == RunDone || r.State == RunUndone { // nothing is held against it any more
+	if r.State == run.StatusDone || r.State == run.StatusUndone { // nothing is held against it any more
 		var err error
 		if plan, err = encode(run.Plan{Steps: r.Plan.Steps}); err != nil {
 			return err
 		}
 	}
-	return s.fenced(ctx, r, func(tx *sql.Tx) error {
+	return s.fenced(ctx, r, func(tx *sqlite.Tx) error {
 		if plan != "" {
 			if _, err := tx.ExecContext(ctx, `update runs set plan = ? where id = ?`, plan, r.ID); err != nil {
 				return err
 			}
+			if _, err := tx.ExecContext(ctx, `delete from journal where run_id = ?`,
+				r.ID); err != nil { // nobody goes on with it
+				return err
+			}
 		}
-		if _, err := tx.ExecContext(ctx, `update runs set state = ?, reason = ?, ended_ms = ?, back = ? where id = ?`, r.State, r.Reason, ended, r.Back, r.ID); err != nil {
+		if _, err := tx.ExecContext(ctx, `update runs set state = ?, reason = ?, ended_ms = ?, back = ? where id = ?`,
+			r.State, r.Reason, ended, r.Back, r.ID); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `update stacks set state = ?, revision = ?, updated_ms = ? where id = ?`, state, revision, now, r.StackID)
+		_, err := tx.ExecContext(ctx, `update stacks set state = ?, revision = ?, updated_ms = ? where id = ?`,
+			r.StackState(), revision, now, r.StackID)
 		return err
 	})
 }
 
-// ContinueRun writes that a run goes on which was interrupted, held or stuck.
-// With afresh it is decided anew: what failed is tried again, the reason is gone,
-// and so is a wish to cancel.
-func (s *Store) ContinueRun(ctx context.Context, r *Run, state State, afresh bool) error {
-	return s.fenced(ctx, r, func(tx *sql.Tx) error {
-		if afresh {
-			r.Reason, r.Cancel = "", false
-			if _, err := tx.ExecContext(ctx, `update journal set state = ? where run_id = ? and state = ?`, run.Again, r.ID, run.Failed); err != nil {
-				return err
-			}
-		}
-		if _, err := tx.ExecContext(ctx, `update runs set state = ?, reason = ?, cancel = ?, ended_ms = 0, back = ? where id = ?`, r.State, r.Reason, r.Cancel, r.Back, r.ID); err != nil {
+// RetryRun writes that a run goes on which was held or stuck. It is decided anew:
+// what failed is tried again, the reason is gone, and so is a wish to cancel.
+func (s *Store) RetryRun(ctx context.Context, r *run.Record) error {
+	r.Reason, r.Cancel = "", false
+	return s.continued(ctx, r, func(tx *sqlite.Tx) error {
+		_, err := tx.ExecContext(ctx, `update journal set state = ? where run_id = ? and state = ?`, run.Again, r.ID,
+			run.Failed)
+		return err
+	})
+}
+
+// ContinueRun writes that a run goes on as if nothing had been.
+func (s *Store) ContinueRun(ctx context.Context, r *run.Record) error {
+	return s.continued(ctx, r, func(*sqlite.Tx) error { return nil })
+}
+
+func (s *Store) continued(ctx context.Context, r *run.Record, before func(*sqlite.Tx) error) error {
+	return s.fenced(ctx, r, func(tx *sqlite.Tx) error {
+		if err := before(tx); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `update stacks set state = ?, updated_ms = ? where id = ?`, state, s.now().UnixMilli(), r.StackID)
+		if _, err := tx.ExecContext(ctx,
+			`update runs set state = ?, reason = ?, cancel = ?, ended_ms = 0, back = ? where id = ?`, r.State,
+			r.Reason, r.Cancel, r.Back, r.ID); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `update stacks set state = ?, updated_ms = ? where id = ?`, r.StackState(),
+			s.now().UnixMilli(), r.StackID)
 		return err
 	})
 }
 
 // Run reads a run by its id.
-func (s *Store) Run(ctx context.Context, id string) (*Run, error) {
+func (s *Store) Run(ctx context.Context, id string) (*run.Record, error) {
 	return scanRun(s.db.QueryRowContext(ctx, `select `+runColumns+` from runs where id = ?`, id))
 }
 
+// headColumns are those of a run without its plan, which may be long.
+var headColumns = strings.Replace(runColumns, "plan", "'{}'", 1)
+
+// Head reads a run without its plan.
+func (s *Store) Head(ctx context.Context, id string) (*run.Record, error) {
+	return scanRun(s.db.QueryRowContext(ctx, `select `+headColumns+` from runs where id = ?`, id))
+}
+
+// LastHead reads the last run of a stack without its plan.
+func (s *Store) LastHead(ctx context.Context, stackID int64) (*run.Record, error) {
+	return scanRun(s.db.QueryRowContext(ctx,
+		`select `+headColumns+` from runs where stack_id = ? order by number desc limit 1`, stackID))
+}
+
 // RunNumber reads a run of a stack; 0 is the last one.
-func (s *Store) RunNumber(ctx context.Context, stackID int64, number int) (*Run, error) {
-	return scanRun(s.db.QueryRowContext(ctx, `select `+runColumns+` from runs where stack_id = ? and (? = 0 or number = ?) order by number desc limit 1`, stackID, number, number))
+func (s *Store) RunNumber(ctx context.Context, stackID int64, number int) (*run.Record, error) {
+	return scanRun(s.db.QueryRowContext(ctx,
+		`select `+runColumns+` from runs where stack_id = ? and (? = 0 or number = ?) order by number desc limit 1`,
+		stackID, number, number))
 }
 
 // LastRuns reads the last run of every stack, without its plan, by the stack's
 // id.
-func (s *Store) LastRuns(ctx context.Context) (map[int64]*Run, error) {
-	rows, err := s.db.QueryContext(ctx, `select `+strings.Replace(runColumns, "plan", "'{}'", 1)+` from runs r where number = (select max(number) from runs where stack_id = r.stack_id)`)
+func (s *Store) LastRuns(ctx context.Context) (map[int64]*run.Record, error) {
+	rows, err := s.db.QueryContext(ctx, `select `+headColumns+
+		` from runs r where number = (select max(number) from runs where stack_id = r.stack_id)`)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	out := map[int64]*Run{}
+	out := map[int64]*run.Record{}
 	for rows.Next() {
 		r, err := scanRun(rows)
 		if err != nil {
@@ -227,9 +230,11 @@ func (s *Store) LastRuns(ctx context.Context) (map[int64]*Run, error) {
 
 // LastDuration is how long the last successful run of a kind took before the
 // run numbered before; 0 where there was none.
-func (s *Store) LastDuration(ctx context.Context, stackID int64, kind string, before int) (time.Duration, error) {
+func (s *Store) LastDuration(ctx context.Context, stackID int64, kind run.Kind, before int) (time.Duration, error) {
 	var ms int64
-	err := s.db.QueryRowContext(ctx, `select ended_ms - started_ms from runs where stack_id = ? and kind = ? and state = 'done' and number < ? order by number desc limit 1`, stackID, kind, before).Scan(&ms)
+	err := s.db.QueryRowContext(ctx,
+		`select ended_ms - started_ms from runs where stack_id = ? and kind = ? and state = 'done' and number < ?
+			order by number desc limit 1`, stackID, kind, before).Scan(&ms)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, nil
 	}
@@ -239,9 +244,11 @@ func (s *Store) LastDuration(ctx context.Context, stackID int64, kind string, be
 // FormerRevision is the revision that a stack was at before its current one,
 // or before it was removed; 0 where there was none. Revisions of runs that
 // failed were never deployed and do not count.
-func (s *Store) FormerRevision(ctx context.Context, st *Stack) (int, error) {
+func (s *Store) FormerRevision(ctx context.Context, st *stack.Stack) (int, error) {
 	var base int
-	err := s.db.QueryRowContext(ctx, `select base from runs where stack_id = ? and state = 'done' and revision = ? order by number desc limit 1`, st.ID, st.Revision).Scan(&base)
+	err := s.db.QueryRowContext(ctx,
+		`select base from runs where stack_id = ? and state = 'done' and revision = ? order by number desc limit 1`,
+		st.ID, st.Revision).Scan(&base)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, nil
 	}
@@ -268,7 +275,7 @@ type entryBody struct {
 	Reason  string         `json:"reason"`
 	Shell   string         `json:"shell,omitempty"`
 	Unsure  bool           `json:"unsure,omitempty"`
-	Before  map[string]any `json:"before,omitempty"` // a cloud.Request with sealed properties
+	Before  map[string]any `json:"before"` // the sealed properties of a Snapshot; nil is no snapshot
 	Links   map[string][]string
 	Tags    map[string]any
 	Others  []string `json:",omitempty"`
@@ -301,7 +308,8 @@ func (s *Store) Journal(ctx context.Context, runID string) ([]run.Entry, error) 
 			if err != nil {
 				return nil, err
 			}
-			e.Before = &run.Snapshot{Properties: v, Links: b.Links, ETag: b.ETag, Others: b.Others, NamesHidden: b.Hidden}
+			e.Before = &run.Snapshot{Properties: v, Links: b.Links, ETag: b.ETag, Others: b.Others,
+				NamesHidden: b.Hidden}
 			if b.Tags != nil {
 				if e.Before.Tags, err = s.openMap(b.Tags); err != nil {
 					return nil, err
@@ -323,7 +331,7 @@ func (s *Store) Journal(ctx context.Context, runID string) ([]run.Entry, error) 
 
 // Note writes a journal entry together with the event and the change of the
 // record that belong to it: all of it or nothing. It takes the lock of the stack.
-func (s *Store) Note(ctx context.Context, r *Run, e *run.Entry, ev *run.Event, ch run.RecordChange) error {
+func (s *Store) Note(ctx context.Context, r *run.Record, e *run.Entry, ev *run.Event, changes []run.Change) error {
 	var entry string
 	if e != nil {
 		b := entryBody{Step: e.Step, CloudID: e.CloudID, Reason: e.Reason, Shell: e.Shell, Unsure: e.Unsure}
@@ -355,92 +363,110 @@ func (s *Store) Note(ctx context.Context, r *Run, e *run.Entry, ev *run.Event, c
 			return err
 		}
 	}
-	put, kept, err := "", "", error(nil)
-	if ch.Put != nil {
-		if put, err = s.encodeRecorded(ch.Put); err != nil {
+	bodies := make([]string, len(changes))
+	for i, ch := range changes {
+		var err error
+		switch ch := ch.(type) {
+		case run.Put:
+			bodies[i], err = s.encodeRecorded(ch.Record)
+		case run.Keep:
+			bodies[i], err = s.encodeRecorded(ch.Record)
+		}
+		if err != nil {
 			return err
 		}
 	}
-	if ch.Kept != nil {
-		if kept, err = s.encodeRecorded(ch.Kept); err != nil {
-			return err
-		}
-	}
-	return s.fenced(ctx, r, func(tx *sql.Tx) error {
+	return s.fenced(ctx, r, func(tx *sqlite.Tx) error {
 		if e != nil {
-			if _, err := tx.ExecContext(ctx, `insert into journal(run_id, step, state, attempt, body) values(?, ?, ?, ?, ?) on conflict(run_id, step) do update set state = excluded.state, attempt = excluded.attempt, body = excluded.body`,
+			if _, err := tx.ExecContext(ctx,
+				`insert into journal(run_id, step, state, attempt, body) values(?, ?, ?, ?, ?) on conflict(run_id,
+					step) do update set state = excluded.state, attempt = excluded.attempt, body = excluded.body`,
 				r.ID, e.Step.ID, e.State, e.Attempt, entry); err != nil {
 				return err
 			}
 		}
 		if ev != nil {
-			if err := s.addEvent(ctx, tx, r.ID, ev); err != nil {
+			if err := s.addEvent(ctx, tx, r, ev); err != nil {
 				return err
 			}
 		}
 		if err := s.time(ctx, tx, r, e, ev); err != nil {
 			return err
 		}
-		return changeRecord(ctx, tx, r.StackID, ch, put, kept)
+		for i, ch := range changes {
+			if err := changeRecord(ctx, tx, r.StackID, ch, bodies[i]); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 }
 
-func (s *Store) addEvent(ctx context.Context, tx *sql.Tx, runID string, ev *run.Event) error {
+// addEvent writes an event. Its number comes from the one who holds the lock of the
+// run, and nobody else writes it: events stand in the order of their numbers.
+func (s *Store) addEvent(ctx context.Context, tx *sqlite.Tx, r *run.Record, ev *run.Event) error {
 	if ev.Time.IsZero() {
 		ev.Time = s.now()
 	}
-	return tx.QueryRowContext(ctx, `insert into events(run_id, seq, time_ms, resource, type, state, step, reason, elapsed_ms, cloud_id)
-		values(?, (select coalesce(max(seq), 0) + 1 from events where run_id = ?), ?, ?, ?, ?, ?, ?, ?, ?) returning seq`,
-		runID, runID, ev.Time.UnixMilli(), ev.Resource, ev.Type, ev.State, ev.Step, ev.Reason, ev.Elapsed.Milliseconds(), ev.CloudID).Scan(&ev.Seq)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	of := r.ID + " " + r.Token
+	last, ok := s.numbers[of]
+	if !ok {
+		if err := tx.QueryRowContext(ctx, `select coalesce(max(seq), 0) from events where run_id = ?`, r.ID).
+			Scan(&last); err != nil {
+			return err
+		}
+	}
+	ev.Seq = last + 1
+	s.numbers[of] = ev.Seq
+	_, err := tx.ExecContext(ctx,
+		`insert into events(run_id, seq, time_ms, resource, type, state, step, reason, elapsed_ms, cloud_id)
+			values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		r.ID, ev.Seq, ev.Time.UnixMilli(), ev.Resource, ev.Type, ev.State, ev.Step, ev.Reason,
+		ev.Elapsed.Milliseconds(), ev.CloudID)
+	return err
 }
 
-// changeRecord applies one change to the recorded resources of a stack.
-func changeRecord(ctx context.Context, tx *sql.Tx, stackID int64, ch run.RecordChange, put, kept string) error {
+// changeRecord applies one change to what is recorded of a stack; body is that of
+// the record in it.
+func changeRecord(ctx context.Context, tx *sqlite.Tx, stackID int64, ch run.Change, body string) error {
 	exec := func(query string, args ...any) error {
 		_, err := tx.ExecContext(ctx, query, args...)
 		return err
 	}
-	if ch.Retire {
-		if err := exec(`update resources set old = (select max(o.old) + 1 from resources o where o.stack_id = ? and o.name = ?) where stack_id = ? and name = ? and old = 0`, stackID, ch.Name, stackID, ch.Name); err != nil {
-			return err
-		}
+	switch ch := ch.(type) {
+	case run.Retire:
+		return exec(`update resources set old = (select max(o.old) + 1 from resources o where o.stack_id = ? and
+			o.name = ?) where stack_id = ? and name = ? and old = 0`, stackID, ch.Name, stackID, ch.Name)
+	case run.Remove:
+		return exec(`delete from resources where stack_id = ? and name = ? and old = 0`, stackID, ch.Name)
+	case run.RemoveOld:
+		return exec(`delete from resources where stack_id = ? and name = ? and old > 0 and cloud_id = ?`, stackID,
+			ch.Name, ch.ID)
+	case run.Restore:
+		return exec(`update resources set old = 0 where stack_id = ? and name = ? and old > 0 and cloud_id = ?`,
+			stackID, ch.Name, ch.ID)
+	case run.Keep:
+		return exec(`insert into kept(stack_id, cloud_id, name, body) values(?, ?, ?, ?) on conflict(stack_id,
+			cloud_id) do update set name = excluded.name, body = excluded.body`,
+			stackID, ch.Record.ID, ch.Name, body)
+	case run.Unkeep:
+		return exec(`delete from kept where stack_id = ? and cloud_id = ?`, stackID, ch.ID)
+	case run.Put:
+		return exec(`insert into resources(stack_id, name, old, position, body, cloud_id) values(?, ?, 0, ?, ?, ?)
+			on conflict(stack_id, name, old) do update
+			set position = excluded.position, body = excluded.body, cloud_id = excluded.cloud_id`,
+			stackID, ch.Record.Name, ch.Position, body, ch.Record.ID)
 	}
-	if ch.Remove {
-		if err := exec(`delete from resources where stack_id = ? and name = ? and old = 0`, stackID, ch.Name); err != nil {
-			return err
-		}
-	}
-	if ch.RemoveOld != "" {
-		if err := exec(`delete from resources where stack_id = ? and name = ? and old > 0 and cloud_id = ?`, stackID, ch.Name, ch.RemoveOld); err != nil {
-			return err
-		}
-	}
-	if ch.Restore != "" {
-		if err := exec(`update resources set old = 0 where stack_id = ? and name = ? and old > 0 and cloud_id = ?`, stackID, ch.Name, ch.Restore); err != nil {
-			return err
-		}
-	}
-	if ch.Kept != nil {
-		if err := exec(`insert into kept(stack_id, cloud_id, name, body) values(?, ?, ?, ?) on conflict(stack_id, cloud_id) do update set name = excluded.name, body = excluded.body`,
-			stackID, ch.Kept.ID, ch.Name, kept); err != nil {
-			return err
-		}
-	}
-	if ch.Unkeep != "" {
-		if err := exec(`delete from kept where stack_id = ? and cloud_id = ?`, stackID, ch.Unkeep); err != nil {
-			return err
-		}
-	}
-	if ch.Put != nil {
-		return exec(`insert into resources(stack_id, name, old, position, body, cloud_id) values(?, ?, 0, ?, ?, ?) on conflict(stack_id, name, old) do update set position = excluded.position, body = excluded.body, cloud_id = excluded.cloud_id`,
-			stackID, ch.Name, ch.Position, put, ch.Put.ID)
-	}
-	return nil
+	return fmt.Errorf("the record cannot be changed by a %T", ch)
 }
 
 // Events reads the events of a run after a position, oldest first.
 func (s *Store) Events(ctx context.Context, runID string, after int64) ([]run.Event, error) {
-	rows, err := s.db.QueryContext(ctx, `select seq, time_ms, resource, type, state, step, reason, elapsed_ms, cloud_id from events where run_id = ? and seq > ? order by seq`, runID, after)
+	rows, err := s.db.QueryContext(ctx,
+		`select seq, time_ms, resource, type, state, step, reason, elapsed_ms, cloud_id from events where run_id =
+			? and seq > ? order by seq`, runID, after)
 	if err != nil {
 		return nil, err
 	}
@@ -449,7 +475,8 @@ func (s *Store) Events(ctx context.Context, runID string, after int64) ([]run.Ev
 	for rows.Next() {
 		var e run.Event
 		var at, elapsed int64
-		if err := rows.Scan(&e.Seq, &at, &e.Resource, &e.Type, &e.State, &e.Step, &e.Reason, &elapsed, &e.CloudID); err != nil {
+		if err := rows.Scan(&e.Seq, &at, &e.Resource, &e.Type, &e.State, &e.Step, &e.Reason, &elapsed,
+			&e.CloudID); err != nil {
 			return nil, err
 		}
 		e.Time, e.Elapsed = fromMS(at), time.Duration(elapsed)*time.Millisecond

@@ -4,70 +4,27 @@ import (
 	"context"
 	"database/sql"
 	"encoding/base64"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
-	"time"
 
 	"brickrow/internal/cloud"
-	"brickrow/internal/profile"
+	"brickrow/internal/run"
+	"brickrow/internal/sqlite"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 )
 
-// State is the state of a stack.
-type State string
+const stackColumns = `id, name, account, region, state, revision, description, stack_file, careful, throwaway,
+	approvers, created_ms, updated_ms`
 
-// The states of a stack.
-const (
-	Empty     State = "empty"
-	Deploying State = "deploying"
-	Ready     State = "ready"
-	Partial   State = "partial" // held after a failure
-	Undoing   State = "undoing"
-	Removing  State = "removing"
-	Removed   State = "removed"
-	Stuck     State = "stuck"
-)
-
-// Stack is a stack as the store knows it.
-type Stack struct {
-	ID          int64
-	Name        string
-	Target      stack.Target
-	State       State
-	Revision    int // the one deployed; 0 is none
-	Description string
-	StackFile   string // the file it was last deployed from
-	Careful     bool
-	Throwaway   bool     // losing its data does not matter
-	Approvers   []string // who may agree to what is done to it; empty is anybody
-	Created     time.Time
-	Updated     time.Time
-}
-
-// Revision is one deployed version of a stack.
-type Revision struct {
-	Number   int
-	Template string                 // path of the template
-	Text     string                 // the template itself
-	Entry    string                 // its path among its files; "" is its name without the folder
-	Files    map[string][]byte      // what it imports and uses, by path
-	Found    map[string]stack.Found // what its look-ups found, by node
-	Inputs   []stack.Input
-	Tags     map[string]string
-	By       string
-	Created  time.Time
-	Note     string
-}
-
-const stackColumns = `id, name, account, region, state, revision, description, stack_file, careful, throwaway, approvers, created_ms, updated_ms`
-
-func scanStack(row interface{ Scan(...any) error }) (*Stack, error) {
-	s := &Stack{}
+func scanStack(row interface{ Scan(...any) error }) (*stack.Stack, error) {
+	s := &stack.Stack{}
 	var created, updated int64
 	var approvers string
-	err := row.Scan(&s.ID, &s.Name, &s.Target.Account, &s.Target.Region, &s.State, &s.Revision, &s.Description, &s.StackFile, &s.Careful, &s.Throwaway, &approvers, &created, &updated)
+	err := row.Scan(&s.ID, &s.Name, &s.Target.Account, &s.Target.Region, &s.State, &s.Revision, &s.Description,
+		&s.StackFile, &s.Careful, &s.Throwaway, &approvers, &created, &updated)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, ErrNotFound
 	}
@@ -79,13 +36,13 @@ func scanStack(row interface{ Scan(...any) error }) (*Stack, error) {
 }
 
 // Stacks lists all stacks, removed ones too, by name.
-func (s *Store) Stacks(ctx context.Context) ([]*Stack, error) {
+func (s *Store) Stacks(ctx context.Context) ([]*stack.Stack, error) {
 	rows, err := s.db.QueryContext(ctx, `select `+stackColumns+` from stacks order by name, account, region`)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var out []*Stack
+	var out []*stack.Stack
 	for rows.Next() {
 		st, err := scanStack(rows)
 		if err != nil {
@@ -98,13 +55,13 @@ func (s *Store) Stacks(ctx context.Context) ([]*Stack, error) {
 
 // Find finds a stack by name, or by name@account/region. It is an error when
 // the name alone means several.
-func (s *Store) Find(ctx context.Context, name string) (*Stack, error) {
+func (s *Store) Find(ctx context.Context, name string) (*stack.Stack, error) {
 	name, place, placed := strings.Cut(name, "@")
 	all, err := s.Stacks(ctx)
 	if err != nil {
 		return nil, err
 	}
-	var found []*Stack
+	var found []*stack.Stack
 	var names, places []string
 	for _, st := range all {
 		names = append(names, st.Name)
@@ -116,8 +73,8 @@ func (s *Store) Find(ctx context.Context, name string) (*Stack, error) {
 	switch len(found) {
 	case 0:
 		msg := fmt.Sprintf("there is no stack '%s'", name)
-		if mend := tosca.Suggest(name, names); mend != "" {
-			msg += "; " + mend
+		if fix := tosca.Suggest(name, names); fix != "" {
+			msg += "; " + fix
 		}
 		return nil, &notFoundError{msg}
 	case 1:
@@ -127,15 +84,18 @@ func (s *Store) Find(ctx context.Context, name string) (*Stack, error) {
 }
 
 // At finds the stack of a name in a target; ErrNotFound where there is none.
-func (s *Store) At(ctx context.Context, name string, t stack.Target) (*Stack, error) {
-	return scanStack(s.db.QueryRowContext(ctx, `select `+stackColumns+` from stacks where name = ? and account = ? and region = ?`, name, t.Account, t.Region))
+func (s *Store) At(ctx context.Context, name string, t stack.Target) (*stack.Stack, error) {
+	return scanStack(s.db.QueryRowContext(ctx,
+		`select `+stackColumns+` from stacks where name = ? and account = ? and region = ?`, name, t.Account, t.Region))
 }
 
 // Ensure finds the stack of a name in a target, or makes it empty.
-func (s *Store) Ensure(ctx context.Context, name string, t stack.Target) (*Stack, error) {
+func (s *Store) Ensure(ctx context.Context, name string, t stack.Target) (*stack.Stack, error) {
 	now := s.now().UnixMilli()
-	_, err := s.db.ExecContext(ctx, `insert into stacks(name, account, region, state, revision, description, stack_file, careful, created_ms, updated_ms) values(?, ?, ?, ?, 0, '', '', 0, ?, ?) on conflict do nothing`,
-		name, t.Account, t.Region, Empty, now, now)
+	_, err := s.db.ExecContext(ctx,
+		`insert into stacks(name, account, region, state, revision, description, stack_file, careful, created_ms,
+			updated_ms) values(?, ?, ?, ?, 0, '', '', 0, ?, ?) on conflict do nothing`,
+		name, t.Account, t.Region, stack.Empty, now, now)
 	if err != nil {
 		return nil, err
 	}
@@ -143,7 +103,7 @@ func (s *Store) Ensure(ctx context.Context, name string, t stack.Target) (*Stack
 }
 
 // addRevision writes a new revision and yields its number.
-func (s *Store) addRevision(ctx context.Context, tx *sql.Tx, id int64, r Revision) (int, error) {
+func (s *Store) addRevision(ctx context.Context, tx *sqlite.Tx, id int64, r stack.Revision) (int, error) {
 	inputs := make([]map[string]any, len(r.Inputs))
 	for i, in := range r.Inputs {
 		v, err := s.seal(in.Value)
@@ -160,38 +120,95 @@ func (s *Store) addRevision(ctx context.Context, tx *sql.Tx, id int64, r Revisio
 	if err != nil {
 		return 0, err
 	}
-	// A template should hold no secrets, but may: it is sealed as a whole.
-	sealedText, err := s.seal(tosca.Secret{Value: r.pack()})
-	if err != nil {
-		return 0, err
-	}
-	template, err := encode(sealedText)
+	template, err := s.packOnce(ctx, tx, id, &r)
 	if err != nil {
 		return 0, err
 	}
 	number := 0
-	if err := tx.QueryRowContext(ctx, `select coalesce(max(number), 0) + 1 from revisions where stack_id = ?`, id).Scan(&number); err != nil {
+	if err := tx.QueryRowContext(ctx, `select coalesce(max(number), 0) + 1 from revisions where stack_id = ?`, id).
+		Scan(&number); err != nil {
 		return 0, err
 	}
-	_, err = tx.ExecContext(ctx, `insert into revisions(stack_id, number, template, text, inputs, tags, created_by, created_ms, note) values(?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+	_, err = tx.ExecContext(ctx,
+		`insert into revisions(stack_id, number, template, text, inputs, tags, created_by, created_ms, note)
+			values(?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		id, number, r.Template, template, text, tags, r.By, s.now().UnixMilli(), r.Note)
 	return number, err
 }
 
+// sameAs says in the place of a template that it is that of another revision.
+type sameAs struct {
+	Revision int `json:"same_as"`
+}
+
+// packOnce is the template of a revision as it is stored: sealed as a whole, since it
+// should hold no secrets but may; or the number of the revision that has the same.
+func (s *Store) packOnce(ctx context.Context, tx *sqlite.Tx, id int64, r *stack.Revision) (string, error) {
+	packed := pack(r)
+	var last int
+	err := tx.QueryRowContext(ctx, `select coalesce(max(number), 0) from revisions where stack_id = ?`, id).Scan(&last)
+	if err != nil {
+		return "", err
+	}
+	if last > 0 {
+		was, number, err := s.template(ctx, tx, id, last)
+		if err != nil {
+			return "", err
+		}
+		if bare, _ := tosca.Bare(was); tosca.Equal(bare, packed) {
+			return encode(sameAs{number})
+		}
+	}
+	sealed, err := s.seal(tosca.Secret{Value: packed})
+	if err != nil {
+		return "", err
+	}
+	return encode(sealed)
+}
+
+// template opens the template of a revision, and says which revision has it.
+func (s *Store) template(ctx context.Context, from queryer, id int64, number int) (tosca.Value, int, error) {
+	for range 2 { // what is the same as another is the same as one that has it
+		var text string
+		if err := from.QueryRowContext(ctx, `select text from revisions where stack_id = ? and number = ?`, id,
+			number).Scan(&text); err != nil {
+			return nil, 0, err
+		}
+		var same sameAs
+		if json.Unmarshal([]byte(text), &same) == nil && same.Revision > 0 {
+			number = same.Revision
+			continue
+		}
+		var sealed any
+		if err := decode(text, &sealed); err != nil {
+			return nil, 0, err
+		}
+		v, err := s.open(sealed)
+		return v, number, err
+	}
+	return nil, 0, fmt.Errorf("revision %d leads nowhere", number)
+}
+
+// queryer is the database, or a transaction of it.
+type queryer interface {
+	QueryRowContext(ctx context.Context, query string, args ...any) sqlite.Row
+}
+
 // pack puts the template, its files and its look-ups into one value.
-func (r *Revision) pack() tosca.Value {
+func pack(r *stack.Revision) tosca.Value {
 	files, found := tosca.Map{}, tosca.Map{}
 	for name, b := range r.Files {
 		files[name] = tosca.String(base64.StdEncoding.EncodeToString(b))
 	}
 	for name, f := range r.Found {
-		found[name] = tosca.Map{"type": tosca.String(f.Type), "id": tosca.String(f.ID), "properties": tosca.Map(f.Properties), "attributes": tosca.Map(f.Attributes)}
+		found[name] = tosca.Map{"type": tosca.String(f.Type), "id": tosca.String(f.ID),
+			"properties": tosca.Map(f.Properties), "attributes": tosca.Map(f.Attributes)}
 	}
 	return tosca.Map{"text": tosca.String(r.Text), "entry": tosca.String(r.Entry), "files": files, "found": found}
 }
 
 // unpack is the reverse of pack.
-func (r *Revision) unpack(v tosca.Value) error {
+func unpack(r *stack.Revision, v tosca.Value) error {
 	bare, _ := tosca.Bare(v)
 	m, ok := bare.(tosca.Map)
 	if !ok { // as earlier versions wrote it
@@ -216,18 +233,20 @@ func (r *Revision) unpack(v tosca.Value) error {
 		f, _ := v.(tosca.Map)
 		properties, _ := f["properties"].(tosca.Map)
 		attributes, _ := f["attributes"].(tosca.Map)
-		r.Found[name] = stack.Found{Type: text(f, "type"), ID: text(f, "id"), Properties: properties, Attributes: attributes}
+		r.Found[name] = stack.Found{Type: text(f, "type"), ID: text(f, "id"), Properties: properties,
+			Attributes: attributes}
 	}
 	return nil
 }
 
 // Revision reads one revision.
-func (s *Store) Revision(ctx context.Context, id int64, number int) (*Revision, error) {
-	r := &Revision{Number: number}
+func (s *Store) Revision(ctx context.Context, id int64, number int) (*stack.Revision, error) {
+	r := &stack.Revision{Number: number}
 	var inputs, tags string
 	var created int64
-	err := s.db.QueryRowContext(ctx, `select template, text, inputs, tags, created_by, created_ms, note from revisions where stack_id = ? and number = ?`, id, number).
-		Scan(&r.Template, &r.Text, &inputs, &tags, &r.By, &created, &r.Note)
+	err := s.db.QueryRowContext(ctx,
+		`select template, inputs, tags, created_by, created_ms, note from revisions where stack_id = ? and number = ?`, id, number).
+		Scan(&r.Template, &inputs, &tags, &r.By, &created, &r.Note)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, fmt.Errorf("revision %d: %w", number, ErrNotFound)
 	}
@@ -235,15 +254,11 @@ func (s *Store) Revision(ctx context.Context, id int64, number int) (*Revision, 
 		return nil, err
 	}
 	r.Created = fromMS(created)
-	var sealedText any
-	if err := decode(r.Text, &sealedText); err != nil {
-		return nil, err
-	}
-	template, err := s.open(sealedText)
+	template, _, err := s.template(ctx, s.db, id, number)
 	if err != nil {
 		return nil, fmt.Errorf("the template of revision %d: %w", number, err)
 	}
-	if err := r.unpack(template); err != nil {
+	if err := unpack(r, template); err != nil {
 		return nil, fmt.Errorf("the template of revision %d: %w", number, err)
 	}
 	if err := decode(tags, &r.Tags); err != nil {
@@ -320,7 +335,8 @@ func (s *Store) decodeRecorded(name, text string) (*stack.Recorded, error) {
 	if err := decode(text, &b); err != nil {
 		return nil, fmt.Errorf("the record of %s cannot be read: %w", name, err)
 	}
-	r := &stack.Recorded{Name: name, Type: b.Type, ID: b.ID, Links: b.Links, Needs: b.Needs, Pos: b.Pos, Keep: b.Keep, Guard: b.Guard}
+	r := &stack.Recorded{Name: name, Type: b.Type, ID: b.ID, Links: b.Links, Needs: b.Needs, Pos: b.Pos, Keep: b.Keep,
+		Guard: b.Guard}
 	var err error
 	if r.Properties, err = s.openMap(b.Properties); err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
@@ -331,7 +347,7 @@ func (s *Store) decodeRecorded(name, text string) (*stack.Recorded, error) {
 	if r.Fingerprints, err = s.openMap(b.Fingerprints); err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
-	if t := profile.Library().Nodes[r.Type]; t != nil {
+	if t := s.lib().Nodes[r.Type]; t != nil {
 		for k, v := range r.Properties {
 			if d := t.Property(k); d != nil && d.Type != nil {
 				r.Properties[k] = d.Type.Read(v)
@@ -347,7 +363,8 @@ func (s *Store) decodeRecorded(name, text string) (*stack.Recorded, error) {
 // Recorded lists the recorded resources of a stack. Old ones are those that
 // swaps have replaced and not yet removed.
 func (s *Store) Recorded(ctx context.Context, id int64) (current, old []*stack.Recorded, err error) {
-	rows, err := s.db.QueryContext(ctx, `select name, old, body from resources where stack_id = ? order by position, name, old`, id)
+	rows, err := s.db.QueryContext(ctx,
+		`select name, old, body from resources where stack_id = ? order by position, name, old`, id)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -369,6 +386,29 @@ func (s *Store) Recorded(ctx context.Context, id int64) (current, old []*stack.R
 		}
 	}
 	return current, old, rows.Err()
+}
+
+// Outline is what rests on what in a stack, by the names of its resources. Nothing
+// in it is opened that is sealed, so that it is quick for many stacks.
+func (s *Store) Outline(ctx context.Context, id int64) (stack.Graph, error) {
+	rows, err := s.db.QueryContext(ctx, `select name, body from resources where stack_id = ? and old = 0`, id)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	g := stack.Graph{}
+	for rows.Next() {
+		var name, body string
+		if err := rows.Scan(&name, &body); err != nil {
+			return nil, err
+		}
+		var r struct{ Needs []string }
+		if err := json.Unmarshal([]byte(body), &r); err != nil {
+			return nil, err
+		}
+		g[name] = r.Needs
+	}
+	return g, rows.Err()
 }
 
 // Kept lists what has left a stack and stays in the cloud.
@@ -396,7 +436,7 @@ func (s *Store) Kept(ctx context.Context, id int64) ([]*stack.Recorded, error) {
 // Use is a result of a stack that the current revision of another one gets as an
 // input. Of is the name of the stack as it stands there, alone or with its place.
 type Use struct {
-	Stack  *Stack // that uses it
+	Stack  *stack.Stack // that uses it
 	Input  string
 	Of     string
 	Result string
@@ -409,11 +449,13 @@ func (s *Store) Uses(ctx context.Context) ([]Use, error) {
 	if err != nil {
 		return nil, err
 	}
-	byID := map[int64]*Stack{}
+	byID := map[int64]*stack.Stack{}
 	for _, st := range all {
 		byID[st.ID] = st
 	}
-	rows, err := s.db.QueryContext(ctx, `select r.stack_id, r.inputs from revisions r join stacks s on s.id = r.stack_id and s.revision = r.number where r.inputs like '%from %'`)
+	rows, err := s.db.QueryContext(ctx,
+		`select r.stack_id, r.inputs from revisions r join stacks s on s.id = r.stack_id and s.revision = r.number
+			where r.inputs like '%from %'`)
 	if err != nil {
 		return nil, err
 	}
@@ -441,15 +483,9 @@ func (s *Store) Uses(ctx context.Context) ([]Use, error) {
 	return out, rows.Err()
 }
 
-// Result is one result of a stack.
-type Result struct {
-	Name, Description string
-	Value             tosca.Value
-}
-
 // SetResults replaces the results of the stack of a run.
-func (s *Store) SetResults(ctx context.Context, run *Run, list []Result) error {
-	return s.fenced(ctx, run, func(tx *sql.Tx) error {
+func (s *Store) SetResults(ctx context.Context, run *run.Record, list []stack.Result) error {
+	return s.fenced(ctx, run, func(tx *sqlite.Tx) error {
 		id := run.StackID
 		if _, err := tx.ExecContext(ctx, `delete from results where stack_id = ?`, id); err != nil {
 			return err
@@ -463,7 +499,9 @@ func (s *Store) SetResults(ctx context.Context, run *Run, list []Result) error {
 			if err != nil {
 				return err
 			}
-			if _, err := tx.ExecContext(ctx, `insert into results(stack_id, name, description, value) values(?, ?, ?, ?)`, id, r.Name, r.Description, text); err != nil {
+			if _, err := tx.ExecContext(ctx,
+				`insert into results(stack_id, name, description, value) values(?, ?, ?, ?)`, id, r.Name,
+				r.Description, text); err != nil {
 				return err
 			}
 		}
@@ -472,15 +510,16 @@ func (s *Store) SetResults(ctx context.Context, run *Run, list []Result) error {
 }
 
 // Results lists the results of a stack by name.
-func (s *Store) Results(ctx context.Context, id int64) ([]Result, error) {
-	rows, err := s.db.QueryContext(ctx, `select name, description, value from results where stack_id = ? order by name`, id)
+func (s *Store) Results(ctx context.Context, id int64) ([]stack.Result, error) {
+	rows, err := s.db.QueryContext(ctx,
+		`select name, description, value from results where stack_id = ? order by name`, id)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var out []Result
+	var out []stack.Result
 	for rows.Next() {
-		var r Result
+		var r stack.Result
 		var text string
 		if err := rows.Scan(&r.Name, &r.Description, &text); err != nil {
 			return nil, err

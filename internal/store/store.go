@@ -9,8 +9,6 @@ package store
 
 import (
 	"bytes"
-	"context"
-	"database/sql"
 	"embed"
 	"encoding/base64"
 	"encoding/json"
@@ -21,6 +19,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"filippo.io/age"
@@ -43,9 +42,13 @@ func (e *notFoundError) Is(target error) bool { return target == ErrNotFound }
 
 // Store is an open store.
 type Store struct {
-	db  *sql.DB
+	db  *sqlite.DB
 	key *age.X25519Identity
 	now func() time.Time
+	lib func() *tosca.Library
+
+	mu      sync.Mutex
+	numbers map[string]int64 // of the last event, by run and lock
 }
 
 //go:embed migrations/*.sql
@@ -54,13 +57,15 @@ var migrations embed.FS
 // KeyFile is the name of the file with the key of the secrets.
 const KeyFile = "secrets.key"
 
-// Open opens or makes the store in the folder dir.
-func Open(dir string) (*Store, error) {
-	s := &Store{now: time.Now}
+// Open opens or makes the store in the folder dir. With the types of the library
+// it reads what is recorded of a resource.
+func Open(dir string, library func() *tosca.Library) (*Store, error) {
+	s := &Store{now: time.Now, lib: library, numbers: map[string]int64{}}
 	file := filepath.Join(dir, "store.db")
 	key := filepath.Join(dir, KeyFile)
 	if missing(key) && !missing(file) && missing(key) { // looked at once more: another process may be beginning
-		return nil, fmt.Errorf("the key %s is missing: without it the secrets and the revisions of this store cannot be read; put it back from a backup, or begin anew with another data folder", key)
+		return nil, fmt.Errorf("the key %s is missing: without it the secrets and the revisions of this store "+
+			"cannot be read; put it back from a backup, or begin anew with another data folder", key)
 	}
 	var err error
 	if s.key, err = openKey(key); err != nil {
@@ -217,25 +222,6 @@ func decode(text string, out any) error {
 func encode(x any) (string, error) {
 	b, err := json.Marshal(x)
 	return string(b), err
-}
-
-// inTx runs f in a transaction.
-func (s *Store) inTx(ctx context.Context, f func(tx *sql.Tx) error) error {
-	tx, err := s.db.BeginTx(ctx, nil)
-	if err != nil {
-		return fmt.Errorf("the store is busy: %w", err)
-	}
-	if err := f(tx); err != nil {
-		return errors.Join(err, ignoreDone(tx.Rollback()))
-	}
-	return tx.Commit()
-}
-
-func ignoreDone(err error) error {
-	if errors.Is(err, sql.ErrTxDone) {
-		return nil
-	}
-	return err
 }
 
 func fromMS(ms int64) time.Time {

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"brickrow/internal/profile"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
@@ -20,9 +21,11 @@ import (
 
 var place = stack.Target{Account: "workshop", Region: "alder-1"}
 
+func types() *tosca.Library { return profile.Read().Library }
+
 func open(t *testing.T, dir string) *Store {
 	t.Helper()
-	s, err := Open(dir)
+	s, err := Open(dir, types)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -30,7 +33,7 @@ func open(t *testing.T, dir string) *Store {
 	return s
 }
 
-func ensure(t *testing.T, s *Store, name string) *Stack {
+func ensure(t *testing.T, s *Store, name string) *stack.Stack {
 	t.Helper()
 	st, err := s.Ensure(t.Context(), name, place)
 	if err != nil {
@@ -45,22 +48,25 @@ func TestStacks(t *testing.T) {
 		t.Errorf("a stack that is not there: %v", err)
 	}
 	st := ensure(t, s, "bulletin-test")
-	if again := ensure(t, s, "bulletin-test"); again.ID != st.ID || again.State != Empty || again.Revision != 0 {
+	if again := ensure(t, s, "bulletin-test"); again.ID != st.ID || again.State != stack.Empty || again.Revision != 0 {
 		t.Errorf("ensured again: %+v", again)
 	}
-	begin(t, s, &Run{ID: "r", StackID: st.ID, State: RunDone}, Begin{State: Empty, About: &About{Description: "words", File: "/a/file", Careful: true}})
+	begin(t, s, &run.Record{ID: "r", StackID: st.ID, State: run.StatusDone},
+		Begin{About: &About{Description: "words", File: "/a/file", Careful: true}})
 	got, err := s.Find(t.Context(), "bulletin-test")
 	if err != nil || got.Description != "words" || got.StackFile != "/a/file" || !got.Careful {
 		t.Errorf("%+v %v", got, err)
 	}
-	if _, err := s.Find(t.Context(), "buletin-test"); !errors.Is(err, ErrNotFound) || !strings.Contains(err.Error(), "did you mean 'bulletin-test'?") {
+	if _, err := s.Find(t.Context(), "buletin-test"); !errors.Is(err, ErrNotFound) ||
+		!strings.Contains(err.Error(), "did you mean 'bulletin-test'?") {
 		t.Errorf("a typo: %v", err)
 	}
 	other := stack.Target{Account: "summit", Region: "birch-1"}
 	if _, err := s.Ensure(t.Context(), "bulletin-test", other); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Find(t.Context(), "bulletin-test"); err == nil || !strings.Contains(err.Error(), "bulletin-test@summit/birch-1") {
+	if _, err := s.Find(t.Context(), "bulletin-test"); err == nil ||
+		!strings.Contains(err.Error(), "bulletin-test@summit/birch-1") {
 		t.Errorf("two of one name: %v", err)
 	}
 	if got, err := s.Find(t.Context(), "bulletin-test@summit/birch-1"); err != nil || got.Target != other {
@@ -72,21 +78,25 @@ func TestRevisionsKeepSecretsSealed(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir)
 	st := ensure(t, s, "a-stack")
-	rev := Revision{Template: "t.yaml", Text: "text: of the template, with a hoarfrost password", Tags: map[string]string{"desk": "snow"}, By: "somebody", Note: "a note", Inputs: []stack.Input{
-		{Name: "token", Value: tosca.Secret{Value: tosca.String("very-secret-hoarfrost")}, Origin: stack.Origin{Kind: "flag", Via: "token=(secret)"}},
-		{Name: "table", Value: tosca.Map{"a": tosca.List{tosca.Int(1), tosca.Secret{Value: tosca.Int(4711)}}}},
-		{Name: "none", Value: tosca.Null{}},
-	}}
+	rev := stack.Revision{Template: "t.yaml", Text: "text: of the template, with a hoarfrost password",
+		Tags: map[string]string{"desk": "snow"}, By: "somebody", Note: "a note", Inputs: []stack.Input{
+			{Name: "token", Value: tosca.Secret{Value: tosca.String("very-secret-hoarfrost")},
+				Origin: stack.Origin{Kind: "flag", Via: "token=(secret)"}},
+			{Name: "table", Value: tosca.Map{"a": tosca.List{tosca.Int(1), tosca.Secret{Value: tosca.Int(4711)}}}},
+			{Name: "none", Value: tosca.Null{}},
+		}}
 	for want := 1; want <= 2; want++ {
 		if n := addRev(t, s, st, rev); n != want {
 			t.Fatalf("revision %d, want %d", n, want)
 		}
 	}
 	got, err := s.Revision(t.Context(), st.ID, 2)
-	if err != nil || got.Text != rev.Text || got.Tags["desk"] != "snow" || got.By != "somebody" || got.Note != "a note" || len(got.Inputs) != 3 {
+	if err != nil || got.Text != rev.Text || got.Tags["desk"] != "snow" || got.By != "somebody" ||
+		got.Note != "a note" || len(got.Inputs) != 3 {
 		t.Fatalf("%+v %v", got, err)
 	}
-	if v, secret := tosca.Bare(got.Inputs[0].Value); !secret || v != tosca.String("very-secret-hoarfrost") || got.Inputs[0].Origin.Kind != "flag" {
+	if v, secret := tosca.Bare(got.Inputs[0].Value); !secret || v != tosca.String("very-secret-hoarfrost") ||
+		got.Inputs[0].Origin.Kind != "flag" {
 		t.Errorf("token is %#v", got.Inputs[0])
 	}
 	if v := got.Inputs[1].Value; !tosca.HasSecret(v) || !tosca.Equal(v, rev.Inputs[1].Value) {
@@ -120,7 +130,7 @@ func TestTheKeyIsTheOwners(t *testing.T) {
 	if err := os.Chmod(path, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), "chmod 600") {
+	if _, err := Open(dir, types); err == nil || !strings.Contains(err.Error(), "chmod 600") {
 		t.Errorf("a key that others can read: %v", err)
 	}
 	if err := os.WriteFile(path, []byte("not a key"), 0o600); err != nil {
@@ -129,7 +139,7 @@ func TestTheKeyIsTheOwners(t *testing.T) {
 	if err := os.Chmod(path, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), "is not a key") {
+	if _, err := Open(dir, types); err == nil || !strings.Contains(err.Error(), "is not a key") {
 		t.Errorf("a key that is none: %v", err)
 	}
 }
@@ -138,12 +148,13 @@ func TestAnotherKeyOpensNothing(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir)
 	st := ensure(t, s, "a-stack")
-	addRev(t, s, st, Revision{Inputs: []stack.Input{{Name: "token", Value: tosca.Secret{Value: tosca.String("x")}}}})
+	addRev(t, s, st, stack.Revision{Inputs: []stack.Input{{Name: "token",
+		Value: tosca.Secret{Value: tosca.String("x")}}}})
 	s.Close()
 	if err := os.Remove(filepath.Join(dir, KeyFile)); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), "put it back from a backup") {
+	if _, err := Open(dir, types); err == nil || !strings.Contains(err.Error(), "put it back from a backup") {
 		t.Errorf("without the key: %v", err)
 	}
 	other := t.TempDir()
@@ -155,21 +166,24 @@ func TestAnotherKeyOpensNothing(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := open(t, dir).Revision(t.Context(), st.ID, 1); err == nil || !strings.Contains(err.Error(), "does not fit") {
+	if _, err := open(t, dir).Revision(t.Context(), st.ID, 1); err == nil ||
+		!strings.Contains(err.Error(), "does not fit") {
 		t.Errorf("with another key: %v", err)
 	}
 }
 
-func newRun(t *testing.T, s *Store, st *Stack, id string) *Run {
+func newRun(t *testing.T, s *Store, st *stack.Stack, id string) *run.Record {
 	t.Helper()
-	r := &Run{ID: id, StackID: st.ID, Kind: "deploy", State: RunWorking, Revision: 1, Prior: Empty, OnFailure: "undo", By: "somebody",
-		Plan: run.Plan{Steps: []run.Step{{ID: "create a", Resource: "a", Action: run.Create, Half: run.Build}}, Baseline: map[string]run.Was{"x": {Name: "y", Type: "Topic"}}}, Tally: whatif.Tally{New: 1}, Estimate: 4.5}
-	begin(t, s, r, Begin{State: Deploying})
+	r := &run.Record{ID: id, StackID: st.ID, Kind: "deploy", State: run.StatusWorking, Revision: 1,
+		Prior: stack.Empty, OnFailure: "undo", By: "somebody",
+		Plan: run.Plan{Steps: []run.Step{{ID: "create a", Resource: "a", Action: run.Create, Phase: run.PhaseBuild}},
+			Baseline: map[string]run.Was{"x": {Name: "y", Type: "Topic"}}}, Tally: whatif.Tally{New: 1}, Estimate: 4.5}
+	begin(t, s, r, Begin{})
 	return r
 }
 
 // begin starts a run under a lock of its own.
-func begin(t testing.TB, s *Store, r *Run, b Begin) {
+func begin(t testing.TB, s *Store, r *run.Record, b Begin) {
 	t.Helper()
 	r.Token = "the lock"
 	if _, err := s.Lock(t.Context(), r.StackID, r.Token); err != nil {
@@ -181,10 +195,10 @@ func begin(t testing.TB, s *Store, r *Run, b Begin) {
 }
 
 // addRev writes a revision, with a run that leads to it.
-func addRev(t *testing.T, s *Store, st *Stack, rev Revision) int {
+func addRev(t *testing.T, s *Store, st *stack.Stack, rev stack.Revision) int {
 	t.Helper()
-	r := &Run{ID: fmt.Sprint("to ", time.Now().UnixNano()), StackID: st.ID, State: RunDone}
-	begin(t, s, r, Begin{State: st.State, Revision: &rev})
+	r := &run.Record{ID: fmt.Sprint("to ", time.Now().UnixNano()), StackID: st.ID, State: run.StatusDone}
+	begin(t, s, r, Begin{Revision: &rev})
 	return r.Revision
 }
 
@@ -196,10 +210,11 @@ func TestRuns(t *testing.T) {
 		t.Errorf("numbers %d and %d", first.Number, second.Number)
 	}
 	got, err := s.RunNumber(t.Context(), st.ID, 0)
-	if err != nil || got.ID != "r2" || got.Plan.Steps[0].ID != "create a" || got.Plan.Baseline["x"].Name != "y" || got.Tally.New != 1 || got.Estimate != 4.5 || !got.Ended.IsZero() {
+	if err != nil || got.ID != "r2" || got.Plan.Steps[0].ID != "create a" || got.Plan.Baseline["x"].Name != "y" ||
+		got.Tally.New != 1 || got.Estimate != 4.5 || !got.Ended.IsZero() {
 		t.Errorf("%+v %v", got, err)
 	}
-	if got, _ := s.At(t.Context(), "a-stack", place); got.State != Deploying {
+	if got, _ := s.At(t.Context(), "a-stack", place); got.State != stack.Deploying {
 		t.Errorf("the stack is %s", got.State)
 	}
 	if c, err := s.CancelRequested(t.Context(), "r1"); c || err != nil {
@@ -211,14 +226,15 @@ func TestRuns(t *testing.T) {
 	if c, err := s.CancelRequested(t.Context(), "r1"); !c || err != nil {
 		t.Errorf("not cancelled: %v %v", c, err)
 	}
-	first.State, first.Reason = RunDone, "because"
-	if err := s.SetRun(t.Context(), first, Ready, 1); err != nil {
+	first.State, first.Reason = run.StatusDone, "because"
+	if err := s.SetRun(t.Context(), first, 1); err != nil {
 		t.Fatal(err)
 	}
-	if got, _ := s.Run(t.Context(), "r1"); got.State != RunDone || got.Reason != "because" || got.Ended.IsZero() {
+	if got, _ := s.Run(t.Context(), "r1"); got.State != run.StatusDone || got.Reason != "because" ||
+		got.Ended.IsZero() {
 		t.Errorf("%+v", got)
 	}
-	if got, _ := s.At(t.Context(), "a-stack", place); got.State != Ready || got.Revision != 1 {
+	if got, _ := s.At(t.Context(), "a-stack", place); got.State != stack.Ready || got.Revision != 1 {
 		t.Errorf("%+v", got)
 	}
 	if d, err := s.LastDuration(t.Context(), st.ID, "deploy", 2); err != nil || d < 0 || d > time.Minute {
@@ -230,7 +246,8 @@ func TestRuns(t *testing.T) {
 	if _, err := s.Run(t.Context(), "r9"); !errors.Is(err, ErrNotFound) {
 		t.Errorf("a run that is not there: %v", err)
 	}
-	for state, ended := range map[RunState]bool{RunWorking: false, RunUndoing: false, RunDone: true, RunUndone: true, RunHeld: true, RunStuck: true} {
+	for state, ended := range map[run.Status]bool{run.StatusWorking: false, run.StatusUndoing: false,
+		run.StatusDone: true, run.StatusUndone: true, run.StatusHeld: true, run.StatusStuck: true} {
 		if state.Ended() != ended {
 			t.Errorf("%s: ended is %v", state, state.Ended())
 		}
@@ -238,12 +255,16 @@ func TestRuns(t *testing.T) {
 }
 
 func recorded(name, id string, secret string) *stack.Recorded {
-	return &stack.Recorded{Name: name, Type: "Vault", ID: id, Properties: map[string]tosca.Value{"value": tosca.Secret{Value: tosca.String(secret)}}, Links: map[string][]stack.LinkTo{"on": {{Name: "x", ID: "id-x"}}},
-		Attributes: map[string]tosca.Value{"id": tosca.String(id)}, Fingerprints: map[string]tosca.Value{"value": tosca.String("fp")}, Needs: []string{"x"}, Keep: true, Pos: tosca.Pos{File: "t.yaml", Line: 3, Column: 5}}
+	return &stack.Recorded{Name: name, Type: "Vault", ID: id,
+		Properties:   map[string]tosca.Value{"value": tosca.Secret{Value: tosca.String(secret)}},
+		Links:        map[string][]stack.LinkTo{"on": {{Name: "x", ID: "id-x"}}},
+		Attributes:   map[string]tosca.Value{"id": tosca.String(id)},
+		Fingerprints: map[string]tosca.Value{"value": tosca.String("fp")}, Needs: []string{"x"}, Keep: true,
+		Pos: tosca.Pos{File: "t.yaml", Line: 3, Column: 5}}
 }
 
 // names lists the recorded resources as name=id, old ones in brackets.
-func names(t *testing.T, s *Store, st *Stack) string {
+func names(t *testing.T, s *Store, st *stack.Stack) string {
 	t.Helper()
 	current, old, err := s.Recorded(t.Context(), st.ID)
 	if err != nil {
@@ -265,17 +286,19 @@ func TestRecordChanges(t *testing.T) {
 	r := newRun(t, s, st, "r1")
 	for _, step := range []struct {
 		what string
-		ch   run.RecordChange
+		ch   []run.Change
 		want string
 	}{
-		{"a is built", run.RecordChange{Name: "a", Put: recorded("a", "1", "s"), Position: 2}, "a=1"},
-		{"b is built, and comes first", run.RecordChange{Name: "b", Put: recorded("b", "2", "s"), Position: 1}, "b=2 a=1"},
-		{"a is swapped", run.RecordChange{Name: "a", Retire: true, Put: recorded("a", "3", "s"), Position: 2}, "b=2 a=3 [a=1]"},
-		{"the swap is undone", run.RecordChange{Name: "a", Remove: true, Restore: "1"}, "b=2 a=1"},
-		{"a is swapped again", run.RecordChange{Name: "a", Retire: true, Put: recorded("a", "4", "s"), Position: 2}, "b=2 a=4 [a=1]"},
-		{"the old one is swept", run.RecordChange{Name: "a", RemoveOld: "1"}, "b=2 a=4"},
-		{"nothing", run.RecordChange{Name: "a"}, "b=2 a=4"},
-		{"b is dropped", run.RecordChange{Name: "b", Remove: true}, "a=4"},
+		{"a is built", []run.Change{run.Put{Record: recorded("a", "1", "s"), Position: 2}}, "a=1"},
+		{"b is built, and comes first", []run.Change{run.Put{Record: recorded("b", "2", "s"), Position: 1}}, "b=2 a=1"},
+		{"a is swapped", []run.Change{run.Retire{Name: "a"}, run.Put{Record: recorded("a", "3", "s"), Position: 2}},
+			"b=2 a=3 [a=1]"},
+		{"the swap is undone", []run.Change{run.Remove{Name: "a"}, run.Restore{Name: "a", ID: "1"}}, "b=2 a=1"},
+		{"a is swapped again", []run.Change{run.Retire{Name: "a"},
+			run.Put{Record: recorded("a", "4", "s"), Position: 2}}, "b=2 a=4 [a=1]"},
+		{"the old one is swept", []run.Change{run.RemoveOld{Name: "a", ID: "1"}}, "b=2 a=4"},
+		{"nothing", nil, "b=2 a=4"},
+		{"b is dropped", []run.Change{run.Remove{Name: "b"}}, "a=4"},
 	} {
 		if err := s.Note(t.Context(), r, nil, nil, step.ch); err != nil {
 			t.Fatalf("%s: %v", step.what, err)
@@ -289,7 +312,9 @@ func TestRecordChanges(t *testing.T) {
 		t.Fatal(err)
 	}
 	got := current[0]
-	if got.Type != "Vault" || !tosca.HasSecret(got.Properties["value"]) || got.Links["on"][0].ID != "id-x" || got.Fingerprints["value"] != tosca.String("fp") || !slices.Equal(got.Needs, []string{"x"}) || !got.Keep || got.Pos.Line != 3 {
+	if got.Type != "Vault" || !tosca.HasSecret(got.Properties["value"]) || got.Links["on"][0].ID != "id-x" ||
+		got.Fingerprints["value"] != tosca.String("fp") || !slices.Equal(got.Needs, []string{"x"}) || !got.Keep ||
+		got.Pos.Line != 3 {
 		t.Errorf("%+v", got)
 	}
 }
@@ -299,10 +324,13 @@ func TestJournal(t *testing.T) {
 	st := ensure(t, s, "a-stack")
 	r := newRun(t, s, st, "r1")
 	e := &run.Entry{Step: r.Plan.Steps[0], State: run.Started, Attempt: 1, Record: recorded("a", "1", "before"),
-		Before: &run.Snapshot{Properties: map[string]tosca.Value{"value": tosca.Secret{Value: tosca.String("old")}, "label": tosca.Null{}}, Links: map[string][]string{"on": {"x"}}, Tags: map[string]tosca.Value{"a": tosca.String("b")}}}
+		Before: &run.Snapshot{Properties: map[string]tosca.Value{"value": tosca.Secret{Value: tosca.String("old")},
+			"label": tosca.Null{}}, Links: map[string][]string{"on": {"x"}},
+			Tags: map[string]tosca.Value{"a": tosca.String("b")}}}
 	for i := range 3 {
-		ev := &run.Event{Resource: "a", Type: "Vault", State: run.Working, Step: fmt.Sprint("step ", i), Elapsed: 1500 * time.Millisecond, CloudID: "id"}
-		if err := s.Note(t.Context(), r, e, ev, run.RecordChange{}); err != nil {
+		ev := &run.Event{Resource: "a", Type: "Vault", State: run.Working, Step: fmt.Sprint("step ", i),
+			Elapsed: 1500 * time.Millisecond, CloudID: "id"}
+		if err := s.Note(t.Context(), r, e, ev, nil); err != nil {
 			t.Fatal(err)
 		}
 		if ev.Seq != int64(i+1) {
@@ -315,14 +343,29 @@ func TestJournal(t *testing.T) {
 		t.Fatalf("%v %v", list, err)
 	}
 	got := list[0]
-	if got.State != run.Failed || got.CloudID != "id" || got.Reason != "a reason" || got.Step.ID != "create a" || got.Record.ID != "1" || got.Before.Tags["a"] != tosca.String("b") || got.Before.Links["on"][0] != "x" {
+	if got.State != run.Failed || got.CloudID != "id" || got.Reason != "a reason" || got.Step.ID != "create a" ||
+		got.Record.ID != "1" || got.Before.Tags["a"] != tosca.String("b") || got.Before.Links["on"][0] != "x" {
 		t.Errorf("%+v", got)
 	}
-	if v, secret := tosca.Bare(got.Before.Properties["value"]); !secret || v != tosca.String("old") || got.Before.Properties["label"] != (tosca.Null{}) {
+	if v, secret := tosca.Bare(got.Before.Properties["value"]); !secret || v != tosca.String("old") ||
+		got.Before.Properties["label"] != (tosca.Null{}) {
 		t.Errorf("before: %#v", got.Before.Properties)
 	}
+	// An edit of links alone, or of tags alone, is put back too.
+	for _, before := range []*run.Snapshot{{Links: map[string][]string{"on": {"x"}}},
+		{Tags: map[string]tosca.Value{"a": tosca.String("b")}}, {}, nil} {
+		e.Before = before
+		if err := s.Note(t.Context(), r, e, nil, nil); err != nil {
+			t.Fatal(err)
+		}
+		list, err := s.Journal(t.Context(), "r1")
+		if err != nil || (list[0].Before == nil) != (before == nil) {
+			t.Errorf("%+v became %+v (%v)", before, list[0].Before, err)
+		}
+	}
 	events, err := s.Events(t.Context(), "r1", 1)
-	if err != nil || len(events) != 2 || events[0].Step != "step 1" || events[0].Elapsed != 1500*time.Millisecond || events[0].Time.IsZero() {
+	if err != nil || len(events) != 2 || events[0].Step != "step 1" || events[0].Elapsed != 1500*time.Millisecond ||
+		events[0].Time.IsZero() {
 		t.Errorf("%+v %v", events, err)
 	}
 }
@@ -331,11 +374,14 @@ func TestResults(t *testing.T) {
 	s := open(t, t.TempDir())
 	st := ensure(t, s, "a-stack")
 	r := newRun(t, s, st, "r1")
-	if err := s.SetResults(t.Context(), r, []Result{{"url", "where", tosca.String("x")}, {"password", "", tosca.Secret{Value: tosca.String("p")}}}); err != nil {
+	if err := s.SetResults(t.Context(), r,
+		[]stack.Result{{Name: "url", Description: "where", Value: tosca.String("x")},
+			{Name: "password", Value: tosca.Secret{Value: tosca.String("p")}}}); err != nil {
 		t.Fatal(err)
 	}
 	list, err := s.Results(t.Context(), st.ID)
-	if err != nil || len(list) != 2 || list[0].Name != "password" || !tosca.HasSecret(list[0].Value) || list[1].Description != "where" {
+	if err != nil || len(list) != 2 || list[0].Name != "password" || !tosca.HasSecret(list[0].Value) ||
+		list[1].Description != "where" {
 		t.Errorf("%+v %v", list, err)
 	}
 	if err := s.SetResults(t.Context(), r, nil); err != nil {
@@ -349,27 +395,32 @@ func TestResults(t *testing.T) {
 func TestLocks(t *testing.T) {
 	s := open(t, t.TempDir())
 	st := ensure(t, s, "a-stack")
-	now := time.Now()
-	s.now = func() time.Time { return now }
+	pass := func(d time.Duration) { // lets time go by for the lease
+		if _, err := s.db.ExecContext(t.Context(), `update locks set until_ms = until_ms - ?`,
+			d.Milliseconds()); err != nil {
+			t.Fatal(err)
+		}
+	}
 	if from, err := s.Lock(t.Context(), st.ID, "mine"); err != nil || from != "" {
 		t.Fatalf("%q %v", from, err)
 	}
 	var locked *LockedError
-	if _, err := s.Lock(t.Context(), st.ID, "yours"); !errors.As(err, &locked) || !strings.Contains(locked.Holder, fmt.Sprint(os.Getpid())) {
+	if _, err := s.Lock(t.Context(), st.ID, "yours"); !errors.As(err, &locked) ||
+		!strings.Contains(locked.Holder, fmt.Sprint(os.Getpid())) {
 		t.Errorf("locked twice: %v", err)
 	}
-	now = now.Add(Lease / 2)
+	pass(Lease / 2)
 	if _, err := s.Lock(t.Context(), st.ID, "mine"); err != nil {
 		t.Errorf("renewing: %v", err)
 	}
-	now = now.Add(Lease * 3 / 4)
+	pass(Lease * 3 / 4)
 	if _, err := s.Lock(t.Context(), st.ID, "yours"); err == nil {
 		t.Error("a renewed lock is taken over")
 	}
 	if holder, _ := s.LockHolder(t.Context(), st.ID); holder == "" {
 		t.Error("nobody holds the lock")
 	}
-	now = now.Add(Lease)
+	pass(Lease)
 	if holder, _ := s.LockHolder(t.Context(), st.ID); holder != "" {
 		t.Errorf("%s still holds the lock", holder)
 	}
@@ -400,7 +451,7 @@ func TestALockOfAnEndedProcessIsFree(t *testing.T) {
 	if err := cmd.Run(); err != nil {
 		t.Skip("there is no program to start and end")
 	}
-	if _, err := s.db.Exec(`update locks set pid = ?`, cmd.Process.Pid); err != nil {
+	if _, err := s.db.ExecContext(t.Context(), `update locks set pid = ?`, cmd.Process.Pid); err != nil {
 		t.Fatal(err)
 	}
 	if holder, _ := s.LockHolder(t.Context(), st.ID); holder != "" {
@@ -445,11 +496,13 @@ func TestWhoLostTheLockWritesNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	for name, write := range map[string]func() error{
-		"a note":      func() error { return s.Note(t.Context(), r, nil, &run.Event{Resource: "a"}, run.RecordChange{}) },
-		"the state":   func() error { return s.SetRun(t.Context(), r, Ready, 1) },
+		"a note":      func() error { return s.Note(t.Context(), r, nil, &run.Event{Resource: "a"}, nil) },
+		"the state":   func() error { return s.SetRun(t.Context(), r, 1) },
 		"the results": func() error { return s.SetResults(t.Context(), r, nil) },
-		"a new run":   func() error { return s.StartRun(t.Context(), &Run{ID: "r2", StackID: st.ID, Token: r.Token}, Begin{}) },
-		"going on":    func() error { return s.ContinueRun(t.Context(), r, Deploying, true) },
+		"a new run": func() error {
+			return s.StartRun(t.Context(), &run.Record{ID: "r2", StackID: st.ID, Token: r.Token}, Begin{})
+		},
+		"going on": func() error { return s.RetryRun(t.Context(), r) },
 	} {
 		if err := write(); !errors.Is(err, ErrLockLost) {
 			t.Errorf("%s is written without the lock: %v", name, err)
@@ -462,7 +515,7 @@ func TestWhoLostTheLockWritesNothing(t *testing.T) {
 
 // BenchmarkNote is the cost of one durable entry of the journal.
 func BenchmarkNote(b *testing.B) {
-	s, err := Open(b.TempDir())
+	s, err := Open(b.TempDir(), types)
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -471,11 +524,12 @@ func BenchmarkNote(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	r := &Run{ID: "r", StackID: st.ID}
-	begin(b, s, r, Begin{State: Deploying})
+	r := &run.Record{ID: "r", StackID: st.ID}
+	begin(b, s, r, Begin{})
 	for b.Loop() {
 		e := &run.Entry{Step: run.Step{ID: "create a"}, State: run.Done}
-		if err := s.Note(b.Context(), r, e, &run.Event{Resource: "a"}, run.RecordChange{Name: "a", Put: &stack.Recorded{Name: "a"}}); err != nil {
+		if err := s.Note(b.Context(), r, e, &run.Event{Resource: "a"},
+			[]run.Change{run.Put{Record: &stack.Recorded{Name: "a"}}}); err != nil {
 			b.Fatal(err)
 		}
 	}

@@ -2,9 +2,9 @@ package store
 
 import (
 	"context"
-	"database/sql"
 
 	"brickrow/internal/run"
+	"brickrow/internal/sqlite"
 )
 
 // lastTimings is how many of the last timings of a type and an action count.
@@ -14,7 +14,8 @@ const lastTimings = 9
 // says: the last nine of each type and action, the newest first.
 func (s *Store) Timings(ctx context.Context) (map[string]map[run.Action][]float64, error) {
 	rows, err := s.db.QueryContext(ctx, `select type, action, ratio from (
-		select type, action, ratio, at_ms, row_number() over (partition by type, action order by at_ms desc, step) as place from timings) as t
+		select type, action, ratio, at_ms, row_number() over (partition by type, action order by at_ms desc, step) as place
+		from timings) as t
 		where place <= ? order by at_ms desc`, lastTimings)
 	if err != nil {
 		return nil, err
@@ -37,11 +38,14 @@ func (s *Store) Timings(ctx context.Context) (map[string]map[run.Action][]float6
 }
 
 // time notes how long a step took that has ended well.
-func (s *Store) time(ctx context.Context, tx *sql.Tx, r *Run, e *run.Entry, ev *run.Event) error {
-	if !r.Timed || e == nil || ev == nil || e.State != run.Done || e.Step.Half == run.Undo || e.Step.Nominal <= 0 || ev.Elapsed <= 0 {
+func (s *Store) time(ctx context.Context, tx *sqlite.Tx, r *run.Record, e *run.Entry, ev *run.Event) error {
+	if !r.Timed || e == nil || ev == nil || e.State != run.Done || e.Step.Phase == run.PhaseUndo ||
+		e.Step.Nominal <= 0 || ev.Elapsed <= 0 {
 		return nil
 	}
-	_, err := tx.ExecContext(ctx, `insert into timings(run_id, step, type, action, ratio, at_ms) values(?, ?, ?, ?, ?, ?) on conflict(run_id, step) do nothing`,
+	_, err := tx.ExecContext(ctx,
+		`insert into timings(run_id, step, type, action, ratio, at_ms) values(?, ?, ?, ?, ?, ?) on
+			conflict(run_id, step) do nothing`,
 		r.ID, e.Step.ID, e.Step.Type, e.Step.Action, ev.Elapsed.Seconds()/e.Step.Nominal, s.now().UnixMilli())
 	return err
 }

@@ -50,7 +50,8 @@ func mulInt(a, b int64) (int64, bool) {
 
 // foldNumbers combines numbers of one kind from the left: plain ones, or ones
 // with a unit, whose result has the unit of the first.
-func (c *callContext) foldNumbers(args []Value, f func(a, b float64) float64, exact func(a, b int64) (int64, bool)) Value {
+func (c *callContext) foldNumbers(args []Value, f func(a, b float64) float64,
+	exact func(a, b int64) (int64, bool)) Value {
 	out := args[0]
 	if _, scalar := out.(Scalar); !scalar {
 		if _, plain := number(out); !plain {
@@ -71,7 +72,8 @@ func (c *callContext) foldNumbers(args []Value, f func(a, b float64) float64, ex
 		if s, ok := out.(Scalar); ok {
 			t, same := b.(Scalar)
 			if !same {
-				return c.fail("wrong-type", "give both a unit, or neither", "$%s cannot combine %s with %s", c.call.Name, KindName(out), KindName(b))
+				return c.fail("wrong-type", "give both a unit, or neither", "$%s cannot combine %s with %s",
+					c.call.Name, KindName(out), KindName(b))
 			}
 			out = s.withAmount(f(s.Amount, t.Amount))
 			continue

@@ -69,7 +69,8 @@ func (c *checker) types() {
 				c.expr(p.Default, place{typ: t})
 				c.expr(p.Fixed, place{typ: t})
 				if t.Requirement(p.Name) != nil {
-					c.findings.Errorf(p.Pos, "duplicate-key", "choose another name", "%s has a requirement '%s' already", t.Name, p.Name)
+					c.findings.Errorf(p.Pos, "duplicate-key", "choose another name",
+						"%s has a requirement '%s' already", t.Name, p.Name)
 				}
 			}
 		}
@@ -82,7 +83,8 @@ func (c *checker) types() {
 			}
 		}
 	}
-	for _, table := range []map[string]*EntityType{c.lib.Capabilities, c.lib.Relationships, c.lib.Groups, c.lib.Policies, c.lib.Artifacts, c.lib.Interfaces} {
+	for _, table := range []map[string]*EntityType{c.lib.Capabilities, c.lib.Relationships, c.lib.Groups,
+		c.lib.Policies, c.lib.Artifacts, c.lib.Interfaces} {
 		for _, name := range sorted(typeNames(table)) {
 			t := table[name]
 			if !mine(t.Pos) {
@@ -97,12 +99,14 @@ func (c *checker) types() {
 			}
 			for _, k := range t.Capabilities {
 				if mine(k.Pos) && c.lib.Capabilities[k.Name] == nil {
-					c.findings.Errorf(k.Pos, "unknown-type", suggest(k.Name, typeNames(c.lib.Capabilities)), "there is no capability type '%s'", k.Name)
+					c.findings.Errorf(k.Pos, "unknown-type", suggest(k.Name, typeNames(c.lib.Capabilities)),
+						"there is no capability type '%s'", k.Name)
 				}
 			}
 			for _, k := range t.Relationships {
 				if mine(k.Pos) && c.lib.Relationships[k.Name] == nil {
-					c.findings.Errorf(k.Pos, "unknown-type", suggest(k.Name, typeNames(c.lib.Relationships)), "there is no relationship type '%s'", k.Name)
+					c.findings.Errorf(k.Pos, "unknown-type", suggest(k.Name, typeNames(c.lib.Relationships)),
+						"there is no relationship type '%s'", k.Name)
 				}
 			}
 		}
@@ -130,7 +134,8 @@ func (t *RelationshipTemplate) named() string { return t.Name }
 func (c *checker) nodeTypesExist(names []Key, file string) {
 	for _, k := range names {
 		if k.File == c.file.Name && file == c.file.Name && c.lib.Nodes[k.Name] == nil && c.lib.Groups[k.Name] == nil {
-			c.findings.Errorf(k.Pos, "unknown-type", suggest(k.Name, typeNames(c.lib.Nodes)), "there is no node type '%s'", k.Name)
+			c.findings.Errorf(k.Pos, "unknown-type", suggest(k.Name, typeNames(c.lib.Nodes)),
+				"there is no node type '%s'", k.Name)
 		}
 	}
 }
@@ -170,7 +175,8 @@ func (c *checker) service(s *ServiceTemplate) {
 		c.substitution(s.Substitution)
 	}
 	if s.empty {
-		c.findings.Warnf(s.Pos, "no-nodes", "add node_templates", "the service template has no nodes: nothing would be built")
+		c.findings.Warnf(s.Pos, "no-nodes", "add node_templates",
+			"the service template has no nodes: nothing would be built")
 	}
 }
 
@@ -191,19 +197,21 @@ func (c *checker) input(in *Property) {
 }
 
 func (c *checker) node(n *NodeTemplate) {
-	if n.For == "" && !(n.Name != "" && strings.Trim(n.Name, simple) == "") && !nodeName.MatchString(n.Name) || n.Name == "SELF" {
-		c.findings.Errorf(n.Pos, "bad-name", "use letters, digits, _ and -", "'%s' cannot be the name of a node", n.Name)
+	if n.For == "" && !(n.Name != "" && strings.Trim(n.Name, simple) == "") && !nodeName.MatchString(n.Name) ||
+		n.Name == "SELF" {
+		c.findings.Errorf(n.Pos, "bad-name", "use letters, digits, _ and -", "'%s' cannot be the name of a node",
+			n.Name)
 	}
 	t := n.Def
 	at := place{n, t, nil}
 	c.expr(n.Count, at)
 	if t == nil {
 		if n.Type != "" {
-			mend := suggest(n.Type, typeNames(c.lib.Nodes))
+			fix := suggest(n.Type, typeNames(c.lib.Nodes))
 			if len(c.lib.Nodes) == 0 {
-				mend = "import the profile: imports: [ { profile: brickrow.cloud:1 } ]"
+				fix = "import the profile: imports: [ { profile: brickrow.cloud:1 } ]"
 			}
-			c.findings.Errorf(n.TypePos, "unknown-type", mend, "there is no node type '%s'", n.Type)
+			c.findings.Errorf(n.TypePos, "unknown-type", fix, "there is no node type '%s'", n.Type)
 		}
 		for _, a := range n.Properties {
 			c.expr(a.Value, at)
@@ -216,16 +224,21 @@ func (c *checker) node(n *NodeTemplate) {
 		return
 	case n.Has("substitute"):
 		if len(c.file.Substitutes(t)) == 0 {
-			c.findings.Errorf(n.Directives[0].Pos, "no-substitute", "import a template whose substitution_mappings have node_type: "+n.Type, "no imported template fills a %s", n.Type)
+			c.findings.Errorf(n.Directives[0].Pos, "no-substitute",
+				"import a template whose substitution_mappings have node_type: "+n.Type,
+				"no imported template fills a %s", n.Type)
 		}
 	case t.Resource == "":
-		mend := "derive the type from a resource type of the cloud, or write directives: [ substitute ] and import a template that fills it"
-		c.findings.Errorf(n.TypePos, "not-a-resource", mend, "%s: %s is nothing in the cloud by itself", n.Name, n.Type)
+		fix := "derive the type from a resource type of the cloud, or write directives: [ substitute ] and import " +
+			"a template that fills it"
+		c.findings.Errorf(n.TypePos, "not-a-resource", fix, "%s: %s is nothing in the cloud by itself", n.Name, n.Type)
 	case t.Metadata["only"] == "select":
-		c.findings.Errorf(n.TypePos, "not-a-resource", "write directives: [ select ] and a node_filter", "%s: %s can only be selected, not made", n.Name, article(n.Type))
+		c.findings.Errorf(n.TypePos, "not-a-resource", "write directives: [ select ] and a node_filter",
+			"%s: %s can only be selected, not made", n.Name, article(n.Type))
 	}
 	if n.Filter != nil && n.For == "" {
-		c.findings.Errorf(n.Filter.Pos, "filter-without-select", "add directives: [ select ]", "a node_filter stands only in a node that is selected")
+		c.findings.Errorf(n.Filter.Pos, "filter-without-select", "add directives: [ select ]",
+			"a node_filter stands only in a node that is selected")
 	}
 	defs := t.Properties
 	if n.lost { // what is missing may be in what was lost
@@ -242,14 +255,16 @@ func (c *checker) node(n *NodeTemplate) {
 		d := t.Capability(a.Name)
 		if d == nil {
 			known := namesOfAll(t.Capabilities)
-			c.findings.Errorf(a.Pos, "unknown-capability", suggest(a.Name, known), "%s has no capability '%s'", t.Name, a.Name)
+			c.findings.Errorf(a.Pos, "unknown-capability", suggest(a.Name, known), "%s has no capability '%s'",
+				t.Name, a.Name)
 			continue
 		}
 		c.assigned(a.Properties, d.Properties, a.Pos, n.Name, "the capability "+a.Name, at, nil)
 		c.assigned(a.Attributes, d.Attributes, a.Pos, n.Name, "the capability "+a.Name, at, nil)
 	}
 	for _, d := range t.Capabilities { // those not mentioned may still need a value
-		if len(d.Properties) > 0 && !slices.ContainsFunc(n.Capabilities, func(a *CapabilityAssignment) bool { return a.Name == d.Name }) {
+		if len(d.Properties) > 0 && !slices.ContainsFunc(n.Capabilities,
+			func(a *CapabilityAssignment) bool { return a.Name == d.Name }) {
 			c.assigned(nil, d.Properties, n.Pos, n.Name, "the capability "+d.Name, at, nil)
 		}
 	}
@@ -261,19 +276,25 @@ func (c *checker) node(n *NodeTemplate) {
 // selected looks at a node that is found in the cloud.
 func (c *checker) selected(n *NodeTemplate) {
 	for _, a := range n.Properties {
-		c.findings.Errorf(a.Pos, "not-with-select", "say in node_filter what it must be", "%s is selected, and its properties are what they are", n.Name)
+		c.findings.Errorf(a.Pos, "not-with-select", "say in node_filter what it must be",
+			"%s is selected, and its properties are what they are", n.Name)
 	}
 	for _, q := range n.Requirements {
-		c.findings.Errorf(q.Pos, "not-with-select", "say in node_filter what it must be", "%s is selected, and what it rests on is what it is", n.Name)
+		c.findings.Errorf(q.Pos, "not-with-select", "say in node_filter what it must be",
+			"%s is selected, and what it rests on is what it is", n.Name)
 	}
 	if n.Count != nil {
-		c.findings.Errorf(n.Count.Pos, "not-supported-yet", "select each by a node of its own", "a count of a node that is selected is not supported yet")
+		c.findings.Errorf(n.Count.Pos, "not-supported-yet", "select each by a node of its own",
+			"a count of a node that is selected is not supported yet")
 	}
 	if n.Def.Resource == "" {
-		c.findings.Errorf(n.TypePos, "not-a-resource", "select a resource type of the cloud", "%s: %s is nothing in the cloud by itself", n.Name, n.Type)
+		c.findings.Errorf(n.TypePos, "not-a-resource", "select a resource type of the cloud",
+			"%s: %s is nothing in the cloud by itself", n.Name, n.Type)
 	}
 	if n.Filter == nil {
-		c.findings.Errorf(n.Pos, "missing-filter", "add node_filter: with a condition, such as { $equal: [ { $get_property: [ SELF, label ] }, … ] }", "%s does not say which %s it selects", n.Name, n.Type)
+		c.findings.Errorf(n.Pos, "missing-filter",
+			"add node_filter: with a condition, such as { $equal: [ { $get_property: [ SELF, label ] }, … ] }",
+			"%s does not say which %s it selects", n.Name, n.Type)
 	}
 	c.expr(n.Filter, place{typ: n.Def})
 }
@@ -287,30 +308,33 @@ func exampleOf(p *Property) string {
 }
 
 // assigned holds assignments against definitions: those that do not exist, and
-// those that are missing. hint may have a better mend for an unknown name.
-func (c *checker) assigned(given []*Assignment, defs []*Property, p Pos, name, of string, at place, hint func(string) string) {
+// those that are missing. hint may have a better fix for an unknown name.
+func (c *checker) assigned(given []*Assignment, defs []*Property, p Pos, name, of string, at place,
+	hint func(string) string) {
 	var typos []string
 	for _, a := range given {
 		d := find(defs, a.Name)
 		if d == nil {
 			typos = append(typos, nearest(a.Name, names(defs))) // a typo is not a missing property too
-			mend := suggest(a.Name, names(defs))
+			fix := suggest(a.Name, names(defs))
 			if hint != nil {
 				if h := hint(a.Name); h != "" {
-					mend = h
+					fix = h
 				}
 			}
-			c.findings.Errorf(a.Pos, "unknown-property", mend, "%s has no property '%s'", of, a.Name)
+			c.findings.Errorf(a.Pos, "unknown-property", fix, "%s has no property '%s'", of, a.Name)
 		} else if d.Status == "deprecated" || d.Status == "unsupported" {
 			c.findings.Warnf(a.Pos, "deprecated", d.Description, "the property '%s' of %s is %s", a.Name, of, d.Status)
 		}
 		c.expr(a.Value, at)
 	}
 	for _, d := range defs {
-		if d.Optional() || slices.Contains(typos, d.Name) || slices.ContainsFunc(given, func(a *Assignment) bool { return a.Name == d.Name }) {
+		if d.Optional() || slices.Contains(typos, d.Name) ||
+			slices.ContainsFunc(given, func(a *Assignment) bool { return a.Name == d.Name }) {
 			continue
 		}
-		c.findings.Errorf(p, "missing-property", "add "+d.Name+": "+exampleOf(d), "%s: the property '%s' of %s is missing", name, d.Name, of)
+		c.findings.Errorf(p, "missing-property", "add "+d.Name+": "+exampleOf(d),
+			"%s: the property '%s' of %s is missing", name, d.Name, of)
 	}
 }
 
@@ -329,9 +353,11 @@ func (c *checker) attributes(n *NodeTemplate, t *NodeType, at place) {
 	for _, a := range n.Attributes {
 		switch {
 		case t.Attribute(a.Name) == nil:
-			c.findings.Errorf(a.Pos, "unknown-attribute", suggest(a.Name, names(t.Attributes)), "%s has no attribute '%s'", t.Name, a.Name)
+			c.findings.Errorf(a.Pos, "unknown-attribute", suggest(a.Name, names(t.Attributes)),
+				"%s has no attribute '%s'", t.Name, a.Name)
 		case t.Resource != "" && t.Base().Attribute(a.Name) != nil:
-			c.findings.Errorf(a.Pos, "set-by-cloud", "remove it", "the attribute '%s' of %s is set by the cloud", a.Name, n.Name)
+			c.findings.Errorf(a.Pos, "set-by-cloud", "remove it", "the attribute '%s' of %s is set by the cloud",
+				a.Name, n.Name)
 		}
 		c.expr(a.Value, at)
 	}
@@ -356,13 +382,15 @@ func (c *checker) artifacts(list []*Artifact) {
 		}
 		t := c.lib.Artifacts[a.Type]
 		if t == nil {
-			c.findings.Errorf(a.TypePos, "unknown-type", suggest(a.Type, typeNames(c.lib.Artifacts)), "there is no artifact type '%s'", a.Type)
+			c.findings.Errorf(a.TypePos, "unknown-type", suggest(a.Type, typeNames(c.lib.Artifacts)),
+				"there is no artifact type '%s'", a.Type)
 			continue
 		}
 		c.assigned(a.Properties, t.Properties, a.Pos, "the artifact "+a.Name, t.Name, place{}, nil)
 		ext := strings.TrimPrefix(path.Ext(a.File), ".")
 		if len(t.Extensions) > 0 && !slices.Contains(t.Extensions, ext) {
-			c.findings.Errorf(a.FilePos, "wrong-extension", "its names end in "+strings.Join(t.Extensions, ", "), "%s is not %s by its name", a.File, article(t.Name))
+			c.findings.Errorf(a.FilePos, "wrong-extension", "its names end in "+strings.Join(t.Extensions, ", "),
+				"%s is not %s by its name", a.File, article(t.Name))
 		}
 	}
 }
@@ -374,7 +402,8 @@ func (c *checker) interfaces(list []*Interface, t *NodeType, n *NodeTemplate) {
 		d := t.Interface(i.Name)
 		if d == nil {
 			known := namesOfAll(t.Interfaces)
-			c.findings.Errorf(i.Pos, "unknown-interface", suggest(i.Name, known), "%s has no interface '%s'", t.Name, i.Name)
+			c.findings.Errorf(i.Pos, "unknown-interface", suggest(i.Name, known), "%s has no interface '%s'", t.Name,
+				i.Name)
 			continue
 		}
 		at := place{n, t, nil}
@@ -383,12 +412,14 @@ func (c *checker) interfaces(list []*Interface, t *NodeType, n *NodeTemplate) {
 			def := d.Operation(o.Name)
 			if def == nil {
 				known := namesOfAll(d.Operations)
-				c.findings.Errorf(o.Pos, "unknown-operation", suggest(o.Name, known), "the interface '%s' has no operation '%s'", i.Name, o.Name)
+				c.findings.Errorf(o.Pos, "unknown-operation", suggest(o.Name, known),
+					"the interface '%s' has no operation '%s'", i.Name, o.Name)
 				continue
 			}
 			inputs := slices.Clip(def.Inputs)
 			for _, in := range d.Inputs { // an operation may give those of its interface anew
-				if slices.ContainsFunc(o.Given, func(a *Assignment) bool { return a.Name == in.Name }) && find(inputs, in.Name) == nil {
+				if slices.ContainsFunc(o.Given, func(a *Assignment) bool { return a.Name == in.Name }) &&
+					find(inputs, in.Name) == nil {
 					inputs = append(inputs, in)
 				}
 			}
@@ -397,7 +428,8 @@ func (c *checker) interfaces(list []*Interface, t *NodeType, n *NodeTemplate) {
 				c.implementation(a, n)
 			}
 		}
-		c.findings.Warnf(i.Pos, "not-carried-out", "", "the operations of '%s' are checked and kept, and not carried out yet", i.Name)
+		c.findings.Warnf(i.Pos, "not-carried-out", "",
+			"the operations of '%s' are checked and kept, and not carried out yet", i.Name)
 	}
 }
 
@@ -413,7 +445,8 @@ func (c *checker) implementation(a *Artifact, n *NodeTemplate) {
 			known = append(known, b.Name)
 		}
 	}
-	c.findings.Errorf(a.Pos, "unknown-artifact", suggest(a.Name, known), "there is no artifact '%s' here; add it under artifacts", a.Name)
+	c.findings.Errorf(a.Pos, "unknown-artifact", suggest(a.Name, known),
+		"there is no artifact '%s' here; add it under artifacts", a.Name)
 }
 
 func (c *checker) group(g *Group) {
@@ -422,7 +455,8 @@ func (c *checker) group(g *Group) {
 	case g.Type == "":
 		c.findings.Errorf(g.Pos, "missing-type", "add type: with a group type", "the group '%s' has no type", g.Name)
 	case t == nil:
-		c.findings.Errorf(g.TypePos, "unknown-type", suggest(g.Type, typeNames(c.lib.Groups)), "there is no group type '%s'", g.Type)
+		c.findings.Errorf(g.TypePos, "unknown-type", suggest(g.Type, typeNames(c.lib.Groups)),
+			"there is no group type '%s'", g.Type)
 	default:
 		c.assigned(g.Properties, t.Properties, g.Pos, g.Name, t.Name, place{}, nil)
 		c.assigned(g.Attributes, t.Attributes, g.Pos, g.Name, t.Name, place{}, nil)
@@ -437,10 +471,12 @@ func (c *checker) members(list []Key, t *EntityType, name string, groups bool) {
 		group := c.template.Group(k.Name)
 		switch {
 		case n == nil && (!groups || group == nil):
-			c.findings.Errorf(k.Pos, "unknown-node", suggest(k.Name, c.template.nodeNames()), "there is no node '%s'", k.Name)
+			c.findings.Errorf(k.Pos, "unknown-node", suggest(k.Name, c.template.nodeNames()), "there is no node '%s'",
+				k.Name)
 		case t == nil || len(t.Targets) == 0 || n != nil && n.Def == nil:
 		case n != nil && !slices.ContainsFunc(t.Targets, func(w Key) bool { return n.Def.IsA(c.lib.Nodes[w.Name]) }),
-			n == nil && !slices.ContainsFunc(t.Targets, func(w Key) bool { return c.lib.Groups[group.Type].IsA(c.lib.Groups[w.Name]) }):
+			n == nil && !slices.ContainsFunc(t.Targets,
+				func(w Key) bool { return c.lib.Groups[group.Type].IsA(c.lib.Groups[w.Name]) }):
 			c.findings.Errorf(k.Pos, "wrong-target", "", "%s cannot have %s as a member", name, k.Name)
 		}
 	}
@@ -449,12 +485,15 @@ func (c *checker) members(list []Key, t *EntityType, name string, groups bool) {
 func (c *checker) policy(p *Policy) {
 	switch {
 	case p.Type == "":
-		c.findings.Errorf(p.Pos, "missing-type", "add type: Keep, or another policy type", "the policy '%s' has no type", p.Name)
+		c.findings.Errorf(p.Pos, "missing-type", "add type: Keep, or another policy type",
+			"the policy '%s' has no type", p.Name)
 	case p.Def == nil:
-		c.findings.Errorf(p.TypePos, "unknown-type", suggest(p.Type, typeNames(c.lib.Policies)), "there is no policy type '%s'", p.Type)
+		c.findings.Errorf(p.TypePos, "unknown-type", suggest(p.Type, typeNames(c.lib.Policies)),
+			"there is no policy type '%s'", p.Type)
 	default:
 		if root := p.Def.Root(); root != "Keep" && root != "Guard" {
-			c.findings.Errorf(p.TypePos, "not-supported-yet", "derive it from Keep or Guard", "the policy type %s is not supported yet", p.Type)
+			c.findings.Errorf(p.TypePos, "not-supported-yet", "derive it from Keep or Guard",
+				"the policy type %s is not supported yet", p.Type)
 		}
 		c.assigned(p.Properties, p.Def.Properties, p.Pos, p.Name, p.Def.Name, place{}, nil)
 	}
@@ -466,22 +505,26 @@ func (c *checker) substitution(s *Substitution) {
 	t := s.Type
 	if t == nil {
 		if s.TypeName != "" {
-			c.findings.Errorf(s.Pos, "unknown-type", suggest(s.TypeName, typeNames(c.lib.Nodes)), "there is no node type '%s'", s.TypeName)
+			c.findings.Errorf(s.Pos, "unknown-type", suggest(s.TypeName, typeNames(c.lib.Nodes)),
+				"there is no node type '%s'", s.TypeName)
 		}
 		return
 	}
 	c.expr(s.Filter, place{typ: t})
 	for _, m := range s.Properties {
 		if t.Property(m.Name) == nil {
-			c.findings.Errorf(m.Pos, "unknown-property", suggest(m.Name, names(t.Properties)), "%s has no property '%s'", t.Name, m.Name)
+			c.findings.Errorf(m.Pos, "unknown-property", suggest(m.Name, names(t.Properties)),
+				"%s has no property '%s'", t.Name, m.Name)
 		}
 		if c.template.Input(m.To) == nil {
-			c.findings.Errorf(m.ToPos, "unknown-input", suggest(m.To, names(c.template.Inputs)), "there is no input '%s'", m.To)
+			c.findings.Errorf(m.ToPos, "unknown-input", suggest(m.To, names(c.template.Inputs)),
+				"there is no input '%s'", m.To)
 		}
 	}
 	for _, m := range s.Attributes {
 		if t.Attribute(m.Name) == nil {
-			c.findings.Errorf(m.Pos, "unknown-attribute", suggest(m.Name, names(t.Attributes)), "%s has no attribute '%s'", t.Name, m.Name)
+			c.findings.Errorf(m.Pos, "unknown-attribute", suggest(m.Name, names(t.Attributes)),
+				"%s has no attribute '%s'", t.Name, m.Name)
 		}
 		if m.Part.Name != "" {
 			c.innerNode(m)
@@ -504,12 +547,14 @@ func (c *checker) substitution(s *Substitution) {
 		}
 		n := c.innerNode(m)
 		if n != nil && n.Def != nil && n.Def.Requirement(m.Part.Name) == nil {
-			c.findings.Errorf(m.ToPos, "unknown-requirement", "write [ node, requirement ]", "%s has no requirement '%s'", n.Type, m.Part.Name)
+			c.findings.Errorf(m.ToPos, "unknown-requirement", "write [ node, requirement ]",
+				"%s has no requirement '%s'", n.Type, m.Part.Name)
 		}
 	}
 	for _, in := range c.template.Inputs {
 		if !in.Optional() && !slices.ContainsFunc(s.Properties, func(m Mapping) bool { return m.To == in.Name }) {
-			c.findings.Errorf(in.Pos, "missing-mapping", "map a property of "+t.Name+" to it, or give it a default", "nothing gives the input '%s' a value when a %s is filled", in.Name, t.Name)
+			c.findings.Errorf(in.Pos, "missing-mapping", "map a property of "+t.Name+" to it, or give it a default",
+				"nothing gives the input '%s' a value when a %s is filled", in.Name, t.Name)
 		}
 	}
 }

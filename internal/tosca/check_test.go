@@ -19,6 +19,8 @@ import (
 	"brickrow/internal/tosca"
 )
 
+var shipped = profile.Read()
+
 var (
 	wantPattern = regexp.MustCompile(`# want (.*)$`)
 	codePattern = regexp.MustCompile(`"([^"]*)"`)
@@ -31,10 +33,10 @@ func findings(name, text string) tosca.Findings {
 }
 
 func resolved(name, text string) (*stack.Wanted, tosca.Findings) {
-	f, list := bundle.Folder(name, []byte(text)).Read()
+	f, list := bundle.Folder(bundle.Disk, name, []byte(text)).Read(shipped.Load)
 	w, more := stack.Resolve(f, stack.Options{Lenient: true})
 	list = append(list, more...)
-	list = append(list, precheck.Rules(w, list.HasErrors())...)
+	list = append(list, precheck.Rules(shipped, w, precheck.ExtentOf(list))...)
 	list.Sort()
 	return w, list
 }
@@ -151,7 +153,8 @@ func TestTextsThatAreNoTemplates(t *testing.T) {
 		if i == 1 {
 			prev = "*a0"
 		}
-		bomb += "  a" + string(rune('a'+i-1)) + ": &a" + string(rune('a'+i-1)) + " [ " + strings.TrimSuffix(strings.Repeat(prev+", ", 10), ", ") + " ]\n"
+		bomb += "  a" + string(rune('a'+i-1)) + ": &a" + string(rune('a'+i-1)) + " [ " +
+			strings.TrimSuffix(strings.Repeat(prev+", ", 10), ", ") + " ]\n"
 	}
 	bomb += "service_template:\n  node_templates:\n    t: { type: Topic, properties: { label: *ak } }\n"
 	for _, test := range []struct{ name, text, code string }{
@@ -182,9 +185,9 @@ func TestTextsThatAreNoTemplates(t *testing.T) {
 	}
 }
 
-func TestMends(t *testing.T) {
+func TestFixes(t *testing.T) {
 	const head = "tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  node_templates:\n"
-	for _, test := range []struct{ text, mend string }{
+	for _, test := range []struct{ text, fix string }{
 		{"    n: { type: Netwrok, properties: { cidr: 10.0.0.0/8 } }\n", "did you mean 'Network'?"},
 		{"    n: { type: network, properties: { cidr: 10.0.0.0/8 } }\n", "did you mean 'Network'?"},
 		{"    n: { type: Network, properties: { cird: 10.0.0.0/8 } }\n", "did you mean 'cidr'?"},
@@ -194,11 +197,12 @@ func TestMends(t *testing.T) {
 		{"    q: { type: Queue, properties: { keep: 4 days } }\n", "the units are ms, s, m, h, d"},
 		{"    t: { type: Topic, properties: { label: { $conct: [ a ] } } }\n", "did you mean 'concat'?"},
 		{"    t: { type: Topic, properties: { label: 5 } }\n", `put it in quotes: "5"`},
-		{"    a: { type: Topic }\n    t: { type: Topic, properties: { label: { $get_property: [ a, url ] } } }\n", "it is an attribute: use $get_attribute"},
+		{"    a: { type: Topic }\n    t: { type: Topic, properties: { label: { $get_property: [ a, url ] } } }\n",
+			"it is an attribute: use $get_attribute"},
 	} {
 		list := findings("t.yaml", head+test.text)
-		if !slices.ContainsFunc(list, func(f tosca.Finding) bool { return f.Mend == test.mend }) {
-			t.Errorf("%s: found %v, want the mend %q", strings.TrimSpace(test.text), list, test.mend)
+		if !slices.ContainsFunc(list, func(f tosca.Finding) bool { return f.Fix == test.fix }) {
+			t.Errorf("%s: found %v, want the fix %q", strings.TrimSpace(test.text), list, test.fix)
 		}
 	}
 }
@@ -227,7 +231,7 @@ func TestLargeTemplates(t *testing.T) {
 			t.Errorf("found %s", f)
 		}
 	}
-	f, _ := tosca.Read("large.yaml", []byte(text), tosca.Source{Profile: profile.Load})
+	f, _ := tosca.Read("large.yaml", []byte(text), tosca.Source{Profile: shipped.Load})
 	last := 0
 	for _, n := range f.Service.Nodes {
 		if n.Line < last {
@@ -268,7 +272,7 @@ func BenchmarkRead(b *testing.B) {
 	read := func(text string) time.Duration {
 		runtime.GC() // so that each pays for its own garbage
 		began := time.Now()
-		f, list := tosca.Read("large.yaml", []byte(text), tosca.Source{Profile: profile.Load})
+		f, list := tosca.Read("large.yaml", []byte(text), tosca.Source{Profile: shipped.Load})
 		_, more := stack.CheckAndResolve(f, stack.Options{})
 		if list = append(list, more...); len(list) > 0 {
 			b.Fatal(list[0])
@@ -316,7 +320,7 @@ func held(text string) float64 {
 	var before, after runtime.MemStats
 	runtime.GC()
 	runtime.ReadMemStats(&before)
-	f, _ := tosca.Read("large.yaml", []byte(text), tosca.Source{Profile: profile.Load})
+	f, _ := tosca.Read("large.yaml", []byte(text), tosca.Source{Profile: shipped.Load})
 	w, _ := stack.Resolve(f, stack.Options{})
 	runtime.GC()
 	runtime.ReadMemStats(&after)
@@ -334,10 +338,15 @@ func large(n int) string {
 	s.WriteString("tosca_definitions_version: tosca_2_0\nimports:\n  - profile: brickrow.cloud:1\nservice_template:\n  inputs:\n    keep: { type: Duration, default: 2 d }\n  node_templates:\n    net:\n      type: Network\n      properties: { cidr: 10.0.0.0/8 }\n")
 	for i := range n / 4 {
 		id := strings.Repeat("i", i%7) + string(rune('a'+i%26)) + "_" + time.Duration(i).String()
-		s.WriteString("    queue_" + id + ":\n      type: Queue\n      properties:\n        keep: { $get_input: keep }\n        visible_after: 30 s\n")
-		s.WriteString("    topic_" + id + ":\n      type: Topic\n      properties:\n        label: { $concat: [ to-, { $get_attribute: [ queue_" + id + ", url ] } ] }\n")
-		s.WriteString("    sub_" + id + ":\n      type: Subscription\n      properties:\n        to: huts@kestrelridge.example\n      requirements:\n        - topic: topic_" + id + "\n")
-		s.WriteString("    rules_" + id + ":\n      type: Rules\n      properties:\n        allow:\n          - { ports: \"443\", peer: 10.0.0.0/8 }\n      requirements:\n        - network: net\n")
+		s.WriteString("    queue_" + id +
+			":\n      type: Queue\n      properties:\n        keep: { $get_input: keep }\n        visible_after: 30 s\n")
+		s.WriteString("    topic_" + id +
+			":\n      type: Topic\n      properties:\n        label: { $concat: [ to-, { $get_attribute: [ queue_" +
+			id + ", url ] } ] }\n")
+		s.WriteString("    sub_" + id +
+			":\n      type: Subscription\n      properties:\n        to: huts@kestrelridge.example\n      requirements:\n        - topic: topic_" + id + "\n")
+		s.WriteString("    rules_" + id +
+			":\n      type: Rules\n      properties:\n        allow:\n          - { ports: \"443\", peer: 10.0.0.0/8 }\n      requirements:\n        - network: net\n")
 	}
 	return s.String()
 }

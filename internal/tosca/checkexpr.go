@@ -17,7 +17,8 @@ func (c *checker) expr(x *Expr, at place) {
 		case "get_input":
 			name, ok := x.Args[0].Value.(String)
 			if ok && c.template != nil && c.template.Input(string(name)) == nil {
-				c.findings.Errorf(x.Args[0].Pos, "unknown-input", suggest(string(name), names(c.template.Inputs)), "there is no input '%s'", string(name))
+				c.findings.Errorf(x.Args[0].Pos, "unknown-input", suggest(string(name), names(c.template.Inputs)),
+					"there is no input '%s'", string(name))
 			}
 		case "get_property", "get_attribute":
 			c.path(x, at)
@@ -26,7 +27,8 @@ func (c *checker) expr(x *Expr, at place) {
 		case "matches":
 			if s, ok := x.Args[1].Value.(String); ok && x.Args[1].Kind == LiteralExpr {
 				if _, err := compile(string(s)); err != nil {
-					c.findings.Errorf(x.Args[1].Pos, "bad-pattern", "", "the regular expression %q cannot be read: %v", string(s), err)
+					c.findings.Errorf(x.Args[1].Pos, "bad-pattern", "",
+						"the regular expression %q cannot be read: %v", string(s), err)
 				}
 			}
 		}
@@ -46,7 +48,8 @@ func (c *checker) first(x *Expr, at place) (n *NodeTemplate, t *NodeType, ok boo
 	}
 	if name == "SELF" {
 		if at.typ == nil && at.node == nil && at.rel == nil {
-			c.findings.Errorf(first.Pos, "self-outside-node", "name the node", "SELF stands only inside a node template")
+			c.findings.Errorf(first.Pos, "self-outside-node", "name the node",
+				"SELF stands only inside a node template")
 			return nil, nil, false
 		}
 		return at.node, at.typ, true
@@ -56,7 +59,8 @@ func (c *checker) first(x *Expr, at place) (n *NodeTemplate, t *NodeType, ok boo
 	}
 	n = c.template.Node(string(name))
 	if n == nil {
-		c.findings.Errorf(first.Pos, "unknown-node", suggest(string(name), append(c.template.nodeNames(), "SELF")), "there is no node '%s'", string(name))
+		c.findings.Errorf(first.Pos, "unknown-node", suggest(string(name), append(c.template.nodeNames(), "SELF")),
+			"there is no node '%s'", string(name))
 		return nil, nil, false
 	}
 	return n, n.Def, true
@@ -69,7 +73,8 @@ func (c *checker) artifactOf(x *Expr, at place) {
 	}
 	if name, isText := x.Args[1].Value.(String); isText && n.Artifact(string(name)) == nil {
 		known := namesOfAll(n.Artifacts)
-		c.findings.Errorf(x.Args[1].Pos, "unknown-artifact", suggest(string(name), known), "%s has no artifact '%s'", n.Name, string(name))
+		c.findings.Errorf(x.Args[1].Pos, "unknown-artifact", suggest(string(name), known), "%s has no artifact '%s'",
+			n.Name, string(name))
 	}
 }
 
@@ -87,7 +92,8 @@ func (c *checker) path(x *Expr, at place) {
 		word, isText := x.Args[i].Value.(String)
 		if !isText {
 			if x.Args[i].Kind == LiteralExpr {
-				c.findings.Errorf(x.Args[i].Pos, "wrong-type", "", "expected the name of a property or attribute, found %s", KindName(x.Args[i].Value))
+				c.findings.Errorf(x.Args[i].Pos, "wrong-type", "",
+					"expected the name of a property or attribute, found %s", KindName(x.Args[i].Value))
 			}
 			return
 		}
@@ -112,7 +118,8 @@ func (c *checker) path(x *Expr, at place) {
 			d := t.Capability(name)
 			if d == nil {
 				list := namesOfAll(t.Capabilities)
-				c.findings.Errorf(x.Args[i].Pos, "unknown-capability", suggest(name, list), "%s has no capability '%s'", t.Name, name)
+				c.findings.Errorf(x.Args[i].Pos, "unknown-capability", suggest(name, list),
+					"%s has no capability '%s'", t.Name, name)
 				return
 			}
 			if i++; i < len(x.Args) {
@@ -129,7 +136,8 @@ func (c *checker) path(x *Expr, at place) {
 			d := t.Requirement(name)
 			if d == nil {
 				list := namesOfAll(t.Requirements)
-				c.findings.Errorf(x.Args[i].Pos, "unknown-requirement", suggest(name, list), "%s has no requirement '%s'", t.Name, name)
+				c.findings.Errorf(x.Args[i].Pos, "unknown-requirement", suggest(name, list),
+					"%s has no requirement '%s'", t.Name, name)
 				return
 			}
 			if i+1 < len(x.Args) {
@@ -178,7 +186,8 @@ func (c *checker) path(x *Expr, at place) {
 }
 
 func (c *checker) tooShort(x *Expr) {
-	c.findings.Errorf(x.Pos, "wrong-arguments", "write it as "+functions[x.Name].usage, "the path of $%s does not come to a property", x.Name)
+	c.findings.Errorf(x.Pos, "wrong-arguments", "write it as "+functions[x.Name].usage,
+		"the path of $%s does not come to a property", x.Name)
 }
 
 // last checks the name of a property or attribute in a path.
@@ -189,13 +198,15 @@ func (c *checker) last(x *Expr, i int, of string, properties, attributes []*Prop
 	}
 	isProperty, isAttribute := find(properties, string(what)) != nil, find(attributes, string(what)) != nil
 	if x.Name == "get_property" && !isProperty {
-		mend := suggest(string(what), append(names(properties), pathWords...))
+		fix := suggest(string(what), append(names(properties), pathWords...))
 		if isAttribute {
-			mend = "it is an attribute: use $get_attribute"
+			fix = "it is an attribute: use $get_attribute"
 		}
-		c.findings.Errorf(x.Args[i].Pos, "unknown-property", mend, "%s has no property '%s'", of, string(what))
+		c.findings.Errorf(x.Args[i].Pos, "unknown-property", fix, "%s has no property '%s'", of, string(what))
 	}
 	if x.Name == "get_attribute" && !isAttribute && !isProperty {
-		c.findings.Errorf(x.Args[i].Pos, "unknown-attribute", suggest(string(what), append(names(attributes), pathWords...)), "%s has no attribute '%s'", of, string(what))
+		c.findings.Errorf(x.Args[i].Pos, "unknown-attribute",
+			suggest(string(what), append(names(attributes), pathWords...)), "%s has no attribute '%s'", of,
+			string(what))
 	}
 }

@@ -17,11 +17,11 @@ func (c *checker) requirements(n *NodeTemplate, t *NodeType) {
 		d := t.Requirement(q.Name)
 		if d == nil {
 			count[nearest(q.Name, known)]++ // a typo is not a missing requirement too
-			mend := suggest(q.Name, known)
+			fix := suggest(q.Name, known)
 			if t.Property(q.Name) != nil {
-				mend = "it is a property: write it under properties"
+				fix = "it is a property: write it under properties"
 			}
-			c.findings.Errorf(q.Pos, "unknown-requirement", mend, "%s has no requirement '%s'", t.Name, q.Name)
+			c.findings.Errorf(q.Pos, "unknown-requirement", fix, "%s has no requirement '%s'", t.Name, q.Name)
 			continue
 		}
 		c.target(q, d, t)
@@ -42,7 +42,9 @@ func (c *checker) requirements(n *NodeTemplate, t *NodeType) {
 	}
 	for _, d := range t.Requirements {
 		if count[d.Name] < d.Low {
-			c.findings.Errorf(n.Pos, "missing-requirement", fmt.Sprintf("add - %s: with the name of a %s", d.Name, d.wanted()), "%s: the requirement '%s' of %s is missing", n.Name, d.Name, t.Name)
+			c.findings.Errorf(n.Pos, "missing-requirement",
+				fmt.Sprintf("add - %s: with the name of a %s", d.Name, d.wanted()),
+				"%s: the requirement '%s' of %s is missing", n.Name, d.Name, t.Name)
 		}
 	}
 }
@@ -69,7 +71,8 @@ func (c *checker) target(q *Requirement, d *RequirementDef, t *NodeType) {
 		found = target.Def
 		filled := target.Has("substitute") && found.Resource == "" // what fills it is looked at when it is resolved
 		if d.Target != nil && !filled && !found.IsA(d.Target) {
-			c.findings.Errorf(q.TargetPos, "wrong-target", "", "'%s' wants %s; %s is %s", q.Name, article(d.Node), q.Target, article(target.Type))
+			c.findings.Errorf(q.TargetPos, "wrong-target", "", "'%s' wants %s; %s is %s", q.Name, article(d.Node),
+				q.Target, article(target.Type))
 			return
 		}
 		if q.Filter != nil {
@@ -78,12 +81,14 @@ func (c *checker) target(q *Requirement, d *RequirementDef, t *NodeType) {
 	case q.Target != "" && c.lib.Nodes[q.Target] != nil: // any node of the type
 		found = c.lib.Nodes[q.Target]
 		if d.Target != nil && !found.IsA(d.Target) {
-			c.findings.Errorf(q.TargetPos, "wrong-target", "", "'%s' wants %s, not %s", q.Name, article(d.Node), article(q.Target))
+			c.findings.Errorf(q.TargetPos, "wrong-target", "", "'%s' wants %s, not %s", q.Name, article(d.Node),
+				article(q.Target))
 			return
 		}
 		c.expr(q.Filter, place{typ: found})
 	case q.Target != "":
-		c.findings.Errorf(q.TargetPos, "unknown-node", suggest(q.Target, c.template.nodeNames()), "there is no node '%s'", q.Target)
+		c.findings.Errorf(q.TargetPos, "unknown-node", suggest(q.Target, c.template.nodeNames()),
+			"there is no node '%s'", q.Target)
 		return
 	default:
 		c.expr(q.Filter, place{typ: found})
@@ -91,11 +96,13 @@ func (c *checker) target(q *Requirement, d *RequirementDef, t *NodeType) {
 	if found == nil {
 		return
 	}
-	if q.Capability != nil && found.Capability(q.Capability.Name) == nil && !slices.ContainsFunc(found.Capabilities, func(k *CapabilityDef) bool {
-		return k.Type != nil && k.Type.IsA(c.lib.Capabilities[q.Capability.Name])
-	}) {
+	if q.Capability != nil && found.Capability(q.Capability.Name) == nil &&
+		!slices.ContainsFunc(found.Capabilities, func(k *CapabilityDef) bool {
+			return k.Type != nil && k.Type.IsA(c.lib.Capabilities[q.Capability.Name])
+		}) {
 		known := namesOfAll(found.Capabilities)
-		c.findings.Errorf(q.Capability.Pos, "unknown-capability", suggest(q.Capability.Name, known), "%s has no capability '%s'", found.Name, q.Capability.Name)
+		c.findings.Errorf(q.Capability.Pos, "unknown-capability", suggest(q.Capability.Name, known),
+			"%s has no capability '%s'", found.Name, q.Capability.Name)
 	}
 	capability := d.TargetCapability
 	i := slices.IndexFunc(found.Capabilities, func(k *CapabilityDef) bool {
@@ -106,9 +113,12 @@ func (c *checker) target(q *Requirement, d *RequirementDef, t *NodeType) {
 	})
 	switch {
 	case i < 0:
-		c.findings.Errorf(q.TargetPos, "wrong-target", "", "'%s' wants a node with the capability %s; %s has none", q.Name, d.Capability, found.Name)
-	case len(found.Capabilities[i].Sources) > 0 && !slices.ContainsFunc(found.Capabilities[i].Sources, func(k Key) bool { return t.IsA(c.lib.Nodes[k.Name]) }):
-		c.findings.Errorf(q.TargetPos, "wrong-target", "", "the capability '%s' of %s is not for %s", found.Capabilities[i].Name, found.Name, article(t.Name))
+		c.findings.Errorf(q.TargetPos, "wrong-target", "", "'%s' wants a node with the capability %s; %s has none",
+			q.Name, d.Capability, found.Name)
+	case len(found.Capabilities[i].Sources) > 0 &&
+		!slices.ContainsFunc(found.Capabilities[i].Sources, func(k Key) bool { return t.IsA(c.lib.Nodes[k.Name]) }):
+		c.findings.Errorf(q.TargetPos, "wrong-target", "", "the capability '%s' of %s is not for %s",
+			found.Capabilities[i].Name, found.Name, article(t.Name))
 	}
 }
 
@@ -119,7 +129,9 @@ func (c *checker) link(q *Requirement, d *RequirementDef, n *NodeTemplate) {
 		t := c.template.Relationship(q.Named.Name)
 		if t == nil && c.lib.Relationships[q.Named.Name] == nil {
 			known := namesOfAll(c.template.Relationships)
-			c.findings.Errorf(q.Named.Pos, "unknown-relationship", suggest(q.Named.Name, append(known, typeNames(c.lib.Relationships)...)), "there is no relationship template or type '%s'", q.Named.Name)
+			c.findings.Errorf(q.Named.Pos, "unknown-relationship",
+				suggest(q.Named.Name, append(known, typeNames(c.lib.Relationships)...)),
+				"there is no relationship template or type '%s'", q.Named.Name)
 			return
 		}
 		typ := c.lib.Relationships[q.Named.Name]
@@ -138,7 +150,8 @@ func (c *checker) link(q *Requirement, d *RequirementDef, n *NodeTemplate) {
 
 func (c *checker) linkType(p Pos, typ *EntityType, d *RequirementDef) {
 	if typ != nil && d != nil && d.Type != nil && !typ.IsA(d.Type) {
-		c.findings.Errorf(p, "wrong-relationship", "use "+d.Type.Name+", or a type that derives from it", "'%s' wants the relationship %s, not %s", d.Name, d.Type.Name, typ.Name)
+		c.findings.Errorf(p, "wrong-relationship", "use "+d.Type.Name+", or a type that derives from it",
+			"'%s' wants the relationship %s, not %s", d.Name, d.Type.Name, typ.Name)
 	}
 }
 
@@ -151,7 +164,8 @@ func (c *checker) relationship(t *RelationshipTemplate, d *RequirementDef) {
 	}
 	if typ == nil {
 		if t.Type != "" {
-			c.findings.Errorf(t.TypePos, "unknown-type", suggest(t.Type, typeNames(c.lib.Relationships)), "there is no relationship type '%s'", t.Type)
+			c.findings.Errorf(t.TypePos, "unknown-type", suggest(t.Type, typeNames(c.lib.Relationships)),
+				"there is no relationship type '%s'", t.Type)
 		}
 		return
 	}
@@ -164,6 +178,7 @@ func (c *checker) relationship(t *RelationshipTemplate, d *RequirementDef) {
 			c.findings.Errorf(i.Pos, "unknown-interface", "", "%s has no interface '%s'", typ.Name, i.Name)
 			continue
 		}
-		c.findings.Warnf(i.Pos, "not-carried-out", "", "the operations of '%s' are checked and kept, and not carried out yet", i.Name)
+		c.findings.Warnf(i.Pos, "not-carried-out", "",
+			"the operations of '%s' are checked and kept, and not carried out yet", i.Name)
 	}
 }

@@ -8,16 +8,20 @@ import (
 // collections is the functions on text, lists and maps, and on lists as sets
 // (TOSCA 2.0, sections 10.2.3 and 10.2.4).
 var collections = map[string]function{
-	"token":           {min: 3, max: 3, usage: "{ $token: [ text, delimiter, index ] }", eval: evalToken},
-	"has_suffix":      {min: 2, max: 2, usage: "{ $has_suffix: [ text or list, end ] }", eval: evalHasSuffix},
-	"has_prefix":      {min: 2, max: 2, usage: "{ $has_prefix: [ text or list, beginning ] }", eval: evalHasPrefix},
-	"contains":        {min: 2, max: 2, usage: "{ $contains: [ text or list, part ] }", eval: evalContains},
-	"has_entry":       {min: 2, max: 2, usage: "{ $has_entry: [ list or map, value ] }", eval: evalHasEntry},
-	"has_key":         {min: 2, max: 2, usage: "{ $has_key: [ map, key ] }", eval: evalHasKey, shape: true},
-	"has_all_entries": {min: 2, max: 2, usage: "{ $has_all_entries: [ list or map, [ value, … ] ] }", eval: evalHasAllEntries},
-	"has_all_keys":    {min: 2, max: 2, usage: "{ $has_all_keys: [ map, [ key, … ] ] }", eval: evalHasAllKeys, shape: true},
-	"has_any_entry":   {min: 2, max: 2, usage: "{ $has_any_entry: [ list or map, [ value, … ] ] }", eval: evalHasAnyEntry},
-	"has_any_key":     {min: 2, max: 2, usage: "{ $has_any_key: [ map, [ key, … ] ] }", eval: evalHasAnyKey, shape: true},
+	"token":      {min: 3, max: 3, usage: "{ $token: [ text, delimiter, index ] }", eval: evalToken},
+	"has_suffix": {min: 2, max: 2, usage: "{ $has_suffix: [ text or list, end ] }", eval: evalHasSuffix},
+	"has_prefix": {min: 2, max: 2, usage: "{ $has_prefix: [ text or list, beginning ] }", eval: evalHasPrefix},
+	"contains":   {min: 2, max: 2, usage: "{ $contains: [ text or list, part ] }", eval: evalContains},
+	"has_entry":  {min: 2, max: 2, usage: "{ $has_entry: [ list or map, value ] }", eval: evalHasEntry},
+	"has_key":    {min: 2, max: 2, usage: "{ $has_key: [ map, key ] }", eval: evalHasKey, shape: true},
+	"has_all_entries": {min: 2, max: 2, usage: "{ $has_all_entries: [ list or map, [ value, … ] ] }",
+		eval: evalHasAllEntries},
+	"has_all_keys": {min: 2, max: 2, usage: "{ $has_all_keys: [ map, [ key, … ] ] }", eval: evalHasAllKeys,
+		shape: true},
+	"has_any_entry": {min: 2, max: 2, usage: "{ $has_any_entry: [ list or map, [ value, … ] ] }",
+		eval: evalHasAnyEntry},
+	"has_any_key": {min: 2, max: 2, usage: "{ $has_any_key: [ map, [ key, … ] ] }", eval: evalHasAnyKey,
+		shape: true},
 }
 
 var sets = map[string]function{
@@ -31,13 +35,15 @@ func evalToken(c *callContext, args []Value) Value {
 	index, okIndex := args[2].(Int)
 	switch {
 	case !okText || !okDelimiter || !okIndex:
-		return c.fail("wrong-type", "write it as "+functions["token"].usage, "$token takes a text, a delimiter and an index")
+		return c.fail("wrong-type", "write it as "+functions["token"].usage,
+			"$token takes a text, a delimiter and an index")
 	case delimiter == "":
 		return c.fail("wrong-type", "", "the delimiter of $token is empty")
 	}
 	parts := strings.Split(string(text), string(delimiter))
 	if index < 0 || int(index) >= len(parts) {
-		return c.fail("no-such-element", "they are counted from 0", "the text has %d tokens, and no number %d", len(parts), index)
+		return c.fail("no-such-element", "they are counted from 0", "the text has %d tokens, and no number %d",
+			len(parts), index)
 	}
 	return String(parts[index])
 }
@@ -77,7 +83,8 @@ func (c *callContext) part(args []Value, text func(s, part string) bool, list fu
 			return Bool(list(whole, part))
 		}
 	}
-	return c.fail("wrong-type", "", "$%s takes two texts or two lists, not %s and %s", c.call.Name, KindName(args[0]), KindName(args[1]))
+	return c.fail("wrong-type", "", "$%s takes two texts or two lists, not %s and %s", c.call.Name, KindName(args[0]),
+		KindName(args[1]))
 }
 
 // entries lists the values of a list or a map.
@@ -138,7 +145,8 @@ func (c *callContext) many(args []Value, of func(Value) (List, bool), all bool) 
 	}
 	wanted, ok := args[1].(List)
 	if !ok {
-		return c.fail("wrong-type", "", "the second argument of $%s must be a list, not %s", c.call.Name, KindName(args[1]))
+		return c.fail("wrong-type", "", "the second argument of $%s must be a list, not %s", c.call.Name,
+			KindName(args[1]))
 	}
 	if all {
 		return Bool(!slices.ContainsFunc(wanted, func(v Value) bool { return !list.has(v) }))

@@ -93,7 +93,8 @@ func (x *Expr) calls() bool {
 
 // names reports whether any part of x calls the function of a name.
 func (x *Expr) names(function string) bool {
-	return x.Kind == CallExpr && x.Name == function || slices.ContainsFunc(x.Args, func(a *Expr) bool { return a.names(function) })
+	return x.Kind == CallExpr && x.Name == function ||
+		slices.ContainsFunc(x.Args, func(a *Expr) bool { return a.names(function) })
 }
 
 // expr reads a value. Where a function call is malformed it reports that and
@@ -119,7 +120,8 @@ func (r *reader) expr(n *yaml.Node) *Expr {
 		x := r.newExpr(Expr{Pos: at, Kind: MapExpr})
 		for _, f := range r.pairs(n) {
 			if r.isCall(f.key.Value) {
-				r.findings.Errorf(r.pos(f.key), "function-not-alone", "write the call as a value of its own, or the literal key as '$"+f.key.Value+"'",
+				r.findings.Errorf(r.pos(f.key), "function-not-alone",
+					"write the call as a value of its own, or the literal key as '$"+f.key.Value+"'",
 					"the call of %s stands among other keys", f.key.Value)
 				continue
 			}
@@ -190,9 +192,11 @@ func (r *reader) call(name, arg *yaml.Node) *Expr {
 	f, known := functions[x.Name]
 	switch {
 	case !known && r.lib != nil && r.lib.Functions[x.Name] != nil:
-		r.findings.Errorf(x.Pos, "not-supported-yet", "", "calling a function of one's own is not supported yet: '%s'", x.Name)
+		r.findings.Errorf(x.Pos, "not-supported-yet", "",
+			"calling a function of one's own is not supported yet: '%s'", x.Name)
 	case !known:
-		r.findings.Errorf(x.Pos, "unknown-function", suggest(x.Name, functionNames(Yes)), "there is no function '$%s'", x.Name)
+		r.findings.Errorf(x.Pos, "unknown-function", suggest(x.Name, functionNames(Yes)),
+			"there is no function '$%s'", x.Name)
 	case f.support == NotYet:
 		r.findings.Errorf(x.Pos, "not-supported-yet", "", "the function $%s is not supported yet", x.Name)
 		known = false
@@ -216,7 +220,8 @@ func (r *reader) call(name, arg *yaml.Node) *Expr {
 		return bad()
 	}
 	if len(x.Args) < f.min || (f.max >= 0 && len(x.Args) > f.max) {
-		r.findings.Errorf(x.Pos, "wrong-arguments", "write it as "+f.usage, "$%s takes %s, not %d", x.Name, f.arity(), len(x.Args))
+		r.findings.Errorf(x.Pos, "wrong-arguments", "write it as "+f.usage, "$%s takes %s, not %d", x.Name, f.arity(),
+			len(x.Args))
 		return bad()
 	}
 	return x

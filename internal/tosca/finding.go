@@ -56,20 +56,20 @@ const (
 )
 
 // Finding is one thing wrong with a template, a stack file or an input. Code
-// is short and stable; Mend, where there is one, says what would put it right.
+// is short and stable; Fix, where there is one, says what would put it right.
 type Finding struct {
 	Pos
 	Severity Severity `json:"severity"`
 	Code     string   `json:"code"`
 	Message  string   `json:"message"`
-	Mend     string   `json:"mend"`
+	Fix      string   `json:"fix"`
 }
 
 // String is the finding on one line.
 func (f Finding) String() string {
 	s := fmt.Sprintf("%s: %s: %s [%s]", f.Pos, f.Severity, f.Message, f.Code)
-	if f.Mend != "" {
-		s += "; " + f.Mend
+	if f.Fix != "" {
+		s += "; " + f.Fix
 	}
 	return s
 }
@@ -78,22 +78,22 @@ func (f Finding) String() string {
 type Findings []Finding
 
 // Errorf adds an error.
-func (l *Findings) Errorf(p Pos, code, mend, format string, args ...any) {
-	l.add(p, Error, code, mend, format, args...)
+func (l *Findings) Errorf(p Pos, code, fix, format string, args ...any) {
+	l.add(p, Error, code, fix, format, args...)
 }
 
 // Warnf adds a warning.
-func (l *Findings) Warnf(p Pos, code, mend, format string, args ...any) {
-	l.add(p, Warning, code, mend, format, args...)
+func (l *Findings) Warnf(p Pos, code, fix, format string, args ...any) {
+	l.add(p, Warning, code, fix, format, args...)
 }
 
 // Hintf adds a hint.
-func (l *Findings) Hintf(p Pos, code, mend, format string, args ...any) {
-	l.add(p, Hint, code, mend, format, args...)
+func (l *Findings) Hintf(p Pos, code, fix, format string, args ...any) {
+	l.add(p, Hint, code, fix, format, args...)
 }
 
-func (l *Findings) add(p Pos, s Severity, code, mend, format string, args ...any) {
-	*l = append(*l, Finding{Pos: p, Severity: s, Code: code, Mend: mend, Message: fmt.Sprintf(format, args...)})
+func (l *Findings) add(p Pos, s Severity, code, fix, format string, args ...any) {
+	*l = append(*l, Finding{Pos: p, Severity: s, Code: code, Fix: fix, Message: fmt.Sprintf(format, args...)})
 }
 
 // HasErrors reports whether any finding is an error.
@@ -116,12 +116,13 @@ func alike(a, b Finding) bool {
 // Sort orders the findings by place and drops those said twice.
 func (l *Findings) Sort() {
 	slices.SortStableFunc(*l, func(a, b Finding) int {
-		return cmp.Or(strings.Compare(a.File, b.File), a.Line-b.Line, a.Column-b.Column, strings.Compare(a.Code, b.Code), strings.Compare(a.Message, b.Message))
+		return cmp.Or(strings.Compare(a.File, b.File), a.Line-b.Line, a.Column-b.Column,
+			strings.Compare(a.Code, b.Code), strings.Compare(a.Message, b.Message))
 	})
 	*l = slices.CompactFunc(*l, alike)
 }
 
-// suggest is the mend for a name that is not among those known: the nearest
+// suggest is the fix for a name that is not among those known: the nearest
 // one, or the list where it is short.
 func suggest(name string, known []string) string {
 	if n := nearest(name, known); n != "" {

@@ -63,7 +63,8 @@ func format(name string, text []byte, section string) ([]byte, Findings) {
 		}
 	}
 	if err != nil {
-		findings.Errorf(Pos{name, 1, 1}, "cannot-format", "format it by hand", "this file cannot be formatted without changing it: %v", err)
+		findings.Errorf(Pos{name, 1, 1}, "cannot-format", "format it by hand",
+			"this file cannot be formatted without changing it: %v", err)
 		return nil, findings
 	}
 	return out, findings
@@ -145,7 +146,8 @@ func (e *emitter) footPlace(text string) (level int, blank bool) {
 	first, _, _ := strings.Cut(text, "\n")
 	for i := len(e.source) - 1; i >= 0; i-- {
 		if strings.TrimSpace(e.source[i]) == strings.TrimSpace(first) {
-			return (len(e.source[i]) - len(strings.TrimLeft(e.source[i], " "))) / 2, i > 0 && strings.TrimSpace(e.source[i-1]) == ""
+			return (len(e.source[i]) - len(strings.TrimLeft(e.source[i], " "))) / 2,
+				i > 0 && strings.TrimSpace(e.source[i-1]) == ""
 		}
 	}
 	return 0, true
@@ -384,7 +386,8 @@ func (e *emitter) scalar(n *yaml.Node, level int) string {
 		return n.Value
 	case plain(n.Value):
 		return n.Value
-	case n.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle|yaml.LiteralStyle|yaml.FoldedStyle) == 0 && n.Line > 0 && !strings.ContainsAny(n.Value, "\n\t"):
+	case n.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle|yaml.LiteralStyle|yaml.FoldedStyle) == 0 &&
+		n.Line > 0 && !strings.ContainsAny(n.Value, "\n\t"):
 		return n.Value // it stood there like this
 	}
 	return quote(n.Value)
@@ -393,7 +396,8 @@ func (e *emitter) scalar(n *yaml.Node, level int) string {
 // lines writes a text of several lines, or a folded one.
 func lines(n *yaml.Node, level int) string {
 	body, mark := strings.TrimRight(n.Value, "\n"), "|"
-	fold := n.Style&yaml.FoldedStyle != 0 && !strings.ContainsAny(body, "\n\t") && !strings.Contains(body, "  ") && !strings.HasPrefix(body, " ")
+	fold := n.Style&yaml.FoldedStyle != 0 && !strings.ContainsAny(body, "\n\t") && !strings.Contains(body, "  ") &&
+		!strings.HasPrefix(body, " ")
 	if fold {
 		mark = ">"
 	}
@@ -436,7 +440,8 @@ func lines(n *yaml.Node, level int) string {
 
 // plain reports whether a text can stand without quotes anywhere.
 func plain(s string) bool {
-	if s == "" || strings.ContainsAny(s, "\n\t\"'`#:,[]{}&*!|>%@\\") || s != strings.TrimSpace(s) || strings.ContainsAny(s[:1], "-?=<.+~") ||
+	if s == "" || strings.ContainsAny(s, "\n\t\"'`#:,[]{}&*!|>%@\\") || s != strings.TrimSpace(s) ||
+		strings.ContainsAny(s[:1], "-?=<.+~") ||
 		s[0] <= '9' && !readsAsText(s) {
 		return strings.Contains(s, ":") && plainWithColon(s)
 	}
@@ -471,7 +476,8 @@ func plainWithColon(s string) bool {
 // quote puts a text in quotes: double ones, or single ones where that saves
 // escaping.
 func quote(s string) string {
-	if strings.ContainsAny(s, `\"`) && !strings.ContainsAny(s, "'\n\t\r") && strconv.CanBackquote(strings.ReplaceAll(s, "`", "")) {
+	if strings.ContainsAny(s, `\"`) && !strings.ContainsAny(s, "'\n\t\r") &&
+		strconv.CanBackquote(strings.ReplaceAll(s, "`", "")) {
 		return "'" + s + "'"
 	}
 	var out strings.Builder
@@ -526,11 +532,14 @@ var sections = func() map[[2]string]string {
 		{secRequirement, "relationship"}:      secRelAssign, {secOperation, "implementation"}: secImplement,
 	}
 	names := func(in, key, what string) { m[[2]string{in, key}] = namesOf + what }
-	for key, what := range map[string]string{"repositories": secRepository, "data_types": secData, "artifact_types": secArtifactType, "capability_types": secCapType, "interface_types": secIfaceType,
-		"relationship_types": secRelType, "node_types": secNodeType, "group_types": secGroupType, "policy_types": secPolicyType, "functions": secFunction} {
+	for key, what := range map[string]string{"repositories": secRepository, "data_types": secData,
+		"artifact_types": secArtifactType, "capability_types": secCapType, "interface_types": secIfaceType,
+		"relationship_types": secRelType, "node_types": secNodeType, "group_types": secGroupType,
+		"policy_types": secPolicyType, "functions": secFunction} {
 		names(secFile, key, what)
 	}
-	for key, what := range map[string]string{"inputs": secInput, "node_templates": secNode, "relationship_templates": secRelTemplate, "groups": secGroup, "policies": secPolicy, "outputs": secOutput} {
+	for key, what := range map[string]string{"inputs": secInput, "node_templates": secNode,
+		"relationship_templates": secRelTemplate, "groups": secGroup, "policies": secPolicy, "outputs": secOutput} {
 		names(secService, key, what)
 	}
 	names(secNode, "capabilities", secCapAssign)
@@ -540,7 +549,8 @@ var sections = func() map[[2]string]string {
 		names(s, "interfaces", secInterface)
 	}
 	names(secInterface, "operations", secOperation)
-	for _, s := range []string{secData, secNodeType, secCapType, secRelType, secArtifactType, secGroupType, secPolicyType, secCapDef} {
+	for _, s := range []string{secData, secNodeType, secCapType, secRelType, secArtifactType, secGroupType,
+		secPolicyType, secCapDef} {
 		names(s, "properties", secProperty)
 		names(s, "attributes", secProperty)
 	}
@@ -590,7 +600,8 @@ func comments(n *yaml.Node, list []string) []string {
 }
 
 func sameNode(a, b *yaml.Node) error {
-	if a.Kind != b.Kind || a.Value != b.Value || a.ShortTag() != b.ShortTag() || a.Anchor != b.Anchor || len(a.Content) != len(b.Content) {
+	if a.Kind != b.Kind || a.Value != b.Value || a.ShortTag() != b.ShortTag() || a.Anchor != b.Anchor ||
+		len(a.Content) != len(b.Content) {
 		return fmt.Errorf("line %d would mean something else", a.Line)
 	}
 	if a.Kind != yaml.MappingNode {

@@ -11,7 +11,8 @@ import (
 // and come out the same the second time.
 func TestFormatIsStable(t *testing.T) {
 	var files []string
-	for _, pattern := range []string{"testdata/check/*.yaml", "testdata/check/*/*.yaml", "testdata/format/*.yaml", "../../examples/*/*.yaml", "../../examples/*/*/*.yaml", "../profile/*.yaml"} {
+	for _, pattern := range []string{"testdata/check/*.yaml", "testdata/check/*/*.yaml", "testdata/format/*.yaml",
+		"../../examples/*/*.yaml", "../../examples/*/*/*.yaml", "../profile/*.yaml"} {
 		more, err := filepath.Glob(pattern)
 		if err != nil {
 			t.Fatal(err)
@@ -26,7 +27,8 @@ func TestFormatIsStable(t *testing.T) {
 		}
 		once, findings := Format(path, text)
 		if findings.HasErrors() {
-			if strings.Contains(path, "format/") || strings.Contains(path, "examples") || strings.Contains(path, "profile/") || findings[0].Code == "cannot-format" {
+			if strings.Contains(path, "format/") || strings.Contains(path, "examples") ||
+				strings.Contains(path, "profile/") || findings[0].Code == "cannot-format" {
 				t.Errorf("%v", findings)
 			}
 			continue
@@ -34,7 +36,8 @@ func TestFormatIsStable(t *testing.T) {
 		formatted++
 		twice, findings := Format(path, once)
 		if string(once) != string(twice) {
-			t.Errorf("%s: the second time it is different: %v\n%s", path, findings, firstDifference(string(once), string(twice)))
+			t.Errorf("%s: the second time it is different: %v\n%s", path, findings,
+				firstDifference(string(once), string(twice)))
 		}
 	}
 	if formatted < 50 {
@@ -129,7 +132,9 @@ service_template:
 // FuzzFormat formats anything: what comes out must mean the same, and stay as
 // it is.
 func FuzzFormat(f *testing.F) {
-	for _, seed := range []string{"a: b", "a: &x [ 1, \"2\", '3' ]\nb: *x\n", "# c\na: # d\n  - b # e\n  # f\n", "a: |+\n  x\n\n\nb: >-\n  y z\n", "? a\n: b\n", "a: !!str 5\n", "x:\n- - a\n  - b\n- c: d\n  e: f\n", "\"on\": no\n", "a: {b: {c: []}}\n", "a:\n\n  b: 1\n\n\n  c: 2\n"} {
+	for _, seed := range []string{"a: b", "a: &x [ 1, \"2\", '3' ]\nb: *x\n", "# c\na: # d\n  - b # e\n  # f\n",
+		"a: |+\n  x\n\n\nb: >-\n  y z\n", "? a\n: b\n", "a: !!str 5\n", "x:\n- - a\n  - b\n- c: d\n  e: f\n",
+		"\"on\": no\n", "a: {b: {c: []}}\n", "a:\n\n  b: 1\n\n\n  c: 2\n"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -148,7 +153,9 @@ func FuzzFormat(f *testing.F) {
 func FuzzFunction(f *testing.F) {
 	names := append(functionNames(Yes), functionNames(NotYet)...)
 	for i := range names {
-		for _, args := range []string{"[]", "[ a, 1, [ b ] ]", "[ 10 s, 3 ]", "[ [ a, b ], [ a ] ]", "[ { a: 1 }, a ]", "[ true, false ]", "[ 9223372036854775807, -1 ]", "[ 1e308, 1e308 ]", "[ null ]", "[ '', '', 0 ]"} {
+		for _, args := range []string{"[]", "[ a, 1, [ b ] ]", "[ 10 s, 3 ]", "[ [ a, b ], [ a ] ]",
+			"[ { a: 1 }, a ]", "[ true, false ]", "[ 9223372036854775807, -1 ]", "[ 1e308, 1e308 ]", "[ null ]",
+			"[ '', '', 0 ]"} {
 			f.Add(byte(i), args)
 		}
 	}
@@ -161,7 +168,8 @@ func FuzzFunction(f *testing.F) {
 		}
 		r := &reader{file: "x.yaml", shared: &shared{}, budget: 10_000}
 		x := r.expr(root.Content[1])
-		env := &Env{Index: 0, Findings: &r.findings, Input: func(string) (Value, bool) { return String("x"), true }, Node: func(*Expr, []Value) Value { return Unknown{Of: []Attribute{{"a", "b"}}} }}
+		env := &Env{Index: 0, Findings: &r.findings, Input: func(string) (Value, bool) { return String("x"), true },
+			Node: func(*Expr, []Value) Value { return Unknown{Of: []Attribute{{"a", "b"}}} }}
 		v := env.Eval(x)
 		if v == nil {
 			t.Fatalf("$%s %s is nothing", name, args)

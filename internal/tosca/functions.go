@@ -26,12 +26,12 @@ type callContext struct {
 	secrets []string // texts of the arguments that must not be said
 }
 
-func (c *callContext) fail(code, mend, format string, args ...any) Value {
+func (c *callContext) fail(code, fix, format string, args ...any) Value {
 	message := fmt.Sprintf(format, args...)
 	for _, s := range c.secrets {
-		message, mend = strings.ReplaceAll(message, s, SecretText), strings.ReplaceAll(mend, s, SecretText)
+		message, fix = strings.ReplaceAll(message, s, SecretText), strings.ReplaceAll(fix, s, SecretText)
 	}
-	c.env.Findings.Errorf(c.call.Pos, code, mend, "%s", message)
+	c.env.Findings.Errorf(c.call.Pos, code, fix, "%s", message)
 	return Unknown{Bad: true}
 }
 
@@ -79,32 +79,45 @@ var functions map[string]function
 
 func init() { // an init, because the evaluation reads the table again
 	functions = map[string]function{
-		"get_input":          {section: "graph", min: 1, max: -1, usage: "{ $get_input: name } or { $get_input: [ name, key or index, … ] }", support: Yes},
-		"get_property":       {section: "graph", min: 2, max: -1, usage: "{ $get_property: [ node or SELF, property, … ] }", support: Yes},
-		"get_attribute":      {section: "graph", min: 2, max: -1, usage: "{ $get_attribute: [ node or SELF, attribute, … ] }", support: Yes},
-		"value":              {section: "graph", min: 0, max: 0, usage: "$value", support: Yes},
-		"get_artifact":       {section: "graph", min: 2, max: 2, usage: "{ $get_artifact: [ node or SELF, artifact ] }", support: Yes},
+		"get_input": {section: "graph", min: 1, max: -1,
+			usage: "{ $get_input: name } or { $get_input: [ name, key or index, … ] }", support: Yes},
+		"get_property": {section: "graph", min: 2, max: -1,
+			usage: "{ $get_property: [ node or SELF, property, … ] }", support: Yes},
+		"get_attribute": {section: "graph", min: 2, max: -1,
+			usage: "{ $get_attribute: [ node or SELF, attribute, … ] }", support: Yes},
+		"value": {section: "graph", min: 0, max: 0, usage: "$value", support: Yes},
+		"get_artifact": {section: "graph", min: 2, max: 2,
+			usage: "{ $get_artifact: [ node or SELF, artifact ] }", support: Yes},
 		"relationship_index": {section: "graph", min: 0, max: 0, usage: "$relationship_index", support: Yes},
 		"node_index":         {section: "graph", min: 0, max: 0, usage: "$node_index", support: Yes},
 
-		"and": {section: "logic", min: 2, max: -1, usage: "{ $and: [ condition, condition, … ] }", support: Yes, eval: evalAnd},
-		"or":  {section: "logic", min: 2, max: -1, usage: "{ $or: [ condition, condition, … ] }", support: Yes, eval: evalOr},
+		"and": {section: "logic", min: 2, max: -1, usage: "{ $and: [ condition, condition, … ] }", support: Yes,
+			eval: evalAnd},
+		"or": {section: "logic", min: 2, max: -1, usage: "{ $or: [ condition, condition, … ] }", support: Yes,
+			eval: evalOr},
 		"not": {section: "logic", min: 1, max: 1, usage: "{ $not: [ condition ] }", support: Yes, eval: evalNot},
-		"xor": {section: "logic", min: 2, max: 2, usage: "{ $xor: [ condition, condition ] }", support: Yes, eval: evalXor},
+		"xor": {section: "logic", min: 2, max: 2, usage: "{ $xor: [ condition, condition ] }", support: Yes,
+			eval: evalXor},
 
 		"equal":            comparison("equal", func(order int) bool { return order == 0 }),
 		"greater_than":     comparison("greater_than", func(order int) bool { return order > 0 }),
 		"greater_or_equal": comparison("greater_or_equal", func(order int) bool { return order >= 0 }),
 		"less_than":        comparison("less_than", func(order int) bool { return order < 0 }),
 		"less_or_equal":    comparison("less_or_equal", func(order int) bool { return order <= 0 }),
-		"valid_values":     {section: "comparison", min: 2, max: 2, usage: "{ $valid_values: [ value, [ allowed, … ] ] }", support: Yes, eval: evalValidValues},
-		"matches":          {section: "comparison", min: 2, max: 2, usage: "{ $matches: [ text, regular expression ] }", support: Yes, eval: evalMatches},
+		"valid_values": {section: "comparison", min: 2, max: 2,
+			usage: "{ $valid_values: [ value, [ allowed, … ] ] }", support: Yes, eval: evalValidValues},
+		"matches": {section: "comparison", min: 2, max: 2,
+			usage: "{ $matches: [ text, regular expression ] }", support: Yes, eval: evalMatches},
 
-		"length": {section: "text and collections", min: 1, max: 1, usage: "{ $length: [ text, list or map ] }", support: Yes, eval: evalLength, partial: true, shape: true},
-		"concat": {section: "text and collections", min: 1, max: -1, usage: "{ $concat: [ text or list, … ] }", support: Yes, eval: evalConcat},
-		"join":   {section: "text and collections", min: 1, max: 2, usage: "{ $join: [ [ text, … ], delimiter ] }", support: Yes, eval: evalJoin},
+		"length": {section: "text and collections", min: 1, max: 1, usage: "{ $length: [ text, list or map ] }",
+			support: Yes, eval: evalLength, partial: true, shape: true},
+		"concat": {section: "text and collections", min: 1, max: -1, usage: "{ $concat: [ text or list, … ] }",
+			support: Yes, eval: evalConcat},
+		"join": {section: "text and collections", min: 1, max: 2, usage: "{ $join: [ [ text, … ], delimiter ] }",
+			support: Yes, eval: evalJoin},
 	}
-	for section, more := range map[string]map[string]function{"text and collections": collections, "sets": sets, "arithmetic": arithmetic} {
+	for section, more := range map[string]map[string]function{"text and collections": collections, "sets": sets,
+		"arithmetic": arithmetic} {
 		for name, f := range more {
 			f.section, f.support = section, Yes
 			functions[name] = f
@@ -122,6 +135,9 @@ func functionNames(s Support) []string {
 	}
 	return sorted(names)
 }
+
+// FunctionUse is how a function is called; "" where there is none of this name.
+func FunctionUse(name string) string { return functions[name].usage }
 
 // Functions lists every function of the standard with its section and how far
 // it is supported, in the form of the keyword table.
@@ -154,7 +170,8 @@ func (c *callContext) fold(args []Value, f func(a, b bool) bool) Value {
 	for i, a := range args {
 		b, ok := a.(Bool)
 		if !ok {
-			return c.fail("wrong-type", "", "argument %d of $%s must be a boolean, not %s", i+1, c.call.Name, KindName(a))
+			return c.fail("wrong-type", "", "argument %d of $%s must be a boolean, not %s", i+1, c.call.Name,
+				KindName(a))
 		}
 		switch {
 		case i == 0 && len(args) == 1:
@@ -200,7 +217,8 @@ func (c *callContext) alike(a, b Value) (Value, Value) {
 func evalValidValues(c *callContext, args []Value) Value {
 	allowed, ok := args[1].(List)
 	if !ok {
-		return c.fail("wrong-type", "", "the second argument of $valid_values must be a list, not %s", KindName(args[1]))
+		return c.fail("wrong-type", "", "the second argument of $valid_values must be a list, not %s",
+			KindName(args[1]))
 	}
 	return Bool(slices.ContainsFunc(allowed, func(v Value) bool {
 		a, b := c.alike(args[0], v)
@@ -214,11 +232,13 @@ var patterns sync.Map // of string to *regexp.Regexp
 func evalMatches(c *callContext, args []Value) Value {
 	pattern, ok := args[1].(String)
 	if !ok {
-		return c.fail("wrong-type", "", "the second argument of $matches must be a regular expression, not %s", KindName(args[1]))
+		return c.fail("wrong-type", "", "the second argument of $matches must be a regular expression, not %s",
+			KindName(args[1]))
 	}
 	re, err := compile(string(pattern))
 	if err != nil && len(c.secrets) > 0 {
-		return c.fail("bad-pattern", "", "the regular expression, which is secret or is held against a secret, cannot be read")
+		return c.fail("bad-pattern", "",
+			"the regular expression, which is secret or is held against a secret, cannot be read")
 	}
 	if err != nil {
 		return c.fail("bad-pattern", "", "the regular expression %q cannot be read: %v", string(pattern), err)
@@ -256,7 +276,8 @@ func evalConcat(c *callContext, args []Value) Value {
 		for i, a := range args {
 			l, ok := a.(List)
 			if !ok {
-				return c.fail("wrong-type", "", "argument %d of $concat is %s, the first one is a list", i+1, KindName(a))
+				return c.fail("wrong-type", "", "argument %d of $concat is %s, the first one is a list", i+1,
+					KindName(a))
 			}
 			out = append(out, l...)
 		}
@@ -404,20 +425,20 @@ func (c *callContext) descend(v Value, path []Value, what string) Value {
 		for i, p := range path {
 			shown[i] = Show(p)
 		}
-		mend := ""
+		fix := ""
 		switch v := v.(type) {
 		case List:
-			mend = fmt.Sprintf("it has %d elements, counted from 0", len(v))
+			fix = fmt.Sprintf("it has %d elements, counted from 0", len(v))
 		case Map:
 			keys := v.Keys()
 			for i, k := range keys {
 				keys[i] = KeyText(k)
 			}
 			if !HasSecret(path[0]) {
-				mend = suggest(shown[0], keys)
+				fix = suggest(shown[0], keys)
 			}
 		}
-		return c.fail("no-such-element", mend, "%s has nothing at %s", what, strings.Join(shown, ", "))
+		return c.fail("no-such-element", fix, "%s has nothing at %s", what, strings.Join(shown, ", "))
 	}
 	return out
 }

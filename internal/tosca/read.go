@@ -39,7 +39,8 @@ func Read(name string, text []byte, src Source) (*File, Findings) {
 	if src.Entry == "" {
 		src.Entry = filepath.Base(name)
 	}
-	sh := &shared{src: src, root: strings.TrimSuffix(name, filepath.FromSlash(src.Entry)), files: map[string]*File{}, reading: []string{src.Entry}}
+	sh := &shared{src: src, root: strings.TrimSuffix(name, filepath.FromSlash(src.Entry)), files: map[string]*File{},
+		reading: []string{src.Entry}}
 	r := &reader{file: name, path: src.Entry, main: true, shared: sh}
 	if src.Trees != nil && src.Trees.mu.TryLock() {
 		defer src.Trees.mu.Unlock()
@@ -180,7 +181,8 @@ func (r *reader) nodeEntries(n *yaml.Node, each func(field)) {
 }
 
 func (r *reader) twice(k *yaml.Node, line int) {
-	r.findings.Errorf(r.pos(k), "duplicate-key", "remove one of the two", "'%s' stands here a second time; the first is in line %d", k.Value, line)
+	r.findings.Errorf(r.pos(k), "duplicate-key", "remove one of the two",
+		"'%s' stands here a second time; the first is in line %d", k.Value, line)
 }
 
 func (r *reader) readOnce(text []byte) *File {
@@ -198,9 +200,12 @@ func (r *reader) readOnce(text []byte) *File {
 	version := doc.at("tosca_definitions_version")
 	switch {
 	case version == nil:
-		r.findings.Errorf(Pos{r.file, 1, 1}, "missing-version", "begin the file with tosca_definitions_version: tosca_2_0", "the file does not say which version of TOSCA it is written in")
+		r.findings.Errorf(Pos{r.file, 1, 1}, "missing-version",
+			"begin the file with tosca_definitions_version: tosca_2_0",
+			"the file does not say which version of TOSCA it is written in")
 	case version.Value != "tosca_2_0":
-		r.findings.Errorf(r.pos(version), "unknown-version", "write tosca_2_0", "'%s' is not a version of TOSCA that can be read", version.Value)
+		r.findings.Errorf(r.pos(version), "unknown-version", "write tosca_2_0",
+			"'%s' is not a version of TOSCA that can be read", version.Value)
 	}
 	f.Description = r.text(doc.at("description"))
 	f.Metadata = r.metadata(doc.at("metadata"))
@@ -212,7 +217,8 @@ func (r *reader) readOnce(text []byte) *File {
 	if s := doc.field("service_template"); s.value != nil {
 		f.Service = r.service(s)
 	} else if r.main && f.Profile == "" {
-		r.findings.Errorf(Pos{r.file, 1, 1}, "missing-service-template", "add a service_template with node_templates", "the file has no service template")
+		r.findings.Errorf(Pos{r.file, 1, 1}, "missing-service-template", "add a service_template with node_templates",
+			"the file has no service template")
 	}
 	return f
 }
@@ -230,9 +236,11 @@ func (r *reader) enter(n *yaml.Node) (*yaml.Node, bool) {
 		if !r.stopped {
 			r.stopped = true
 			if r.budget < 0 {
-				r.findings.Errorf(r.pos(n), "too-many-aliases", "write fewer aliases inside aliases", "the aliases of this file expand to too much")
+				r.findings.Errorf(r.pos(n), "too-many-aliases", "write fewer aliases inside aliases",
+					"the aliases of this file expand to too much")
 			} else {
-				r.findings.Errorf(r.pos(n), "too-deep", "", "the file nests more than %d levels deep, or an alias contains itself", maxDepth)
+				r.findings.Errorf(r.pos(n), "too-deep", "",
+					"the file nests more than %d levels deep, or an alias contains itself", maxDepth)
 			}
 		}
 		return nil, false
@@ -291,7 +299,8 @@ func (r *reader) pairs(n *yaml.Node) []field {
 			r.findings.Errorf(r.pos(k), "wrong-type", "", "a key must be text")
 			continue
 		case k.Tag == "!!merge":
-			r.findings.Hintf(r.pos(k), "yaml-merge", "", "merging with << is not part of YAML 1.2; other readers of TOSCA may refuse it")
+			r.findings.Hintf(r.pos(k), "yaml-merge", "",
+				"merging with << is not part of YAML 1.2; other readers of TOSCA may refuse it")
 			merged = append(merged, v)
 			continue
 		}
@@ -335,7 +344,8 @@ func (r *reader) mergeInto(into section, from *yaml.Node) section {
 			into = r.mergeInto(into, e)
 		}
 	default:
-		r.findings.Errorf(r.pos(from), "wrong-type", "name a map, as in <<: *defaults", "<< merges maps, and this is none")
+		r.findings.Errorf(r.pos(from), "wrong-type", "name a map, as in <<: *defaults",
+			"<< merges maps, and this is none")
 	}
 	return into
 }
@@ -381,9 +391,11 @@ func (r *reader) fields(n *yaml.Node, name string) section {
 					words = append(words, w)
 				}
 			}
-			r.findings.Errorf(r.pos(f.key), "unknown-keyword", suggest(f.key.Value, words), "%s has no keyword '%s'", article(name), f.key.Value)
+			r.findings.Errorf(r.pos(f.key), "unknown-keyword", suggest(f.key.Value, words), "%s has no keyword '%s'",
+				article(name), f.key.Value)
 		case support == NotYet:
-			r.findings.Errorf(r.pos(f.key), "not-supported-yet", "", "the keyword '%s' of %s is not supported yet", f.key.Value, article(name))
+			r.findings.Errorf(r.pos(f.key), "not-supported-yet", "", "the keyword '%s' of %s is not supported yet",
+				f.key.Value, article(name))
 		default:
 			out = append(out, f)
 		}
@@ -452,20 +464,20 @@ func (r *reader) bool(n *yaml.Node, otherwise bool) bool {
 }
 
 // list reads a sequence whose items each are a map of one name.
-func (r *reader) list(n *yaml.Node, what, mend string) []field {
+func (r *reader) list(n *yaml.Node, what, fix string) []field {
 	n = deref(n)
 	if n == nil || n.ShortTag() == "!!null" {
 		return nil
 	}
 	if n.Kind != yaml.SequenceNode {
-		r.findings.Errorf(r.pos(n), "wrong-type", mend, "%s must be a list", what)
+		r.findings.Errorf(r.pos(n), "wrong-type", fix, "%s must be a list", what)
 		return nil
 	}
 	out := make([]field, 0, len(n.Content))
 	for _, item := range n.Content {
 		item = deref(item)
 		if item.Kind != yaml.MappingNode || len(item.Content) != 2 {
-			r.findings.Errorf(r.pos(item), "wrong-type", mend, "each of the %s must be a map with one name", what)
+			r.findings.Errorf(r.pos(item), "wrong-type", fix, "each of the %s must be a map with one name", what)
 			continue
 		}
 		out = append(out, field{item.Content[0], item.Content[1]})
@@ -477,7 +489,8 @@ func (r *reader) list(n *yaml.Node, what, mend string) []field {
 func (r *reader) property(f field, sectionName string) *Property {
 	p := &Property{Pos: r.pos(f.key), Name: f.key.Value, Required: true}
 	if v := deref(f.value); v.Kind == yaml.ScalarNode && sectionName == secProperty {
-		r.findings.Errorf(r.pos(v), "wrong-type", "write "+p.Name+": { type: "+v.Value+" }", "a property definition is a map with a type")
+		r.findings.Errorf(r.pos(v), "wrong-type", "write "+p.Name+": { type: "+v.Value+" }",
+			"a property definition is a map with a type")
 		return p
 	}
 	kw := r.fields(f.value, sectionName)
@@ -522,10 +535,12 @@ func (r *reader) typeOf(kw section) *Type {
 		return t
 	}
 	if t.Base != BaseList && t.Base != BaseMap {
-		r.findings.Errorf(r.pos(kw.at("type")), "wrong-type", "only a list or a map has entries", "a %s has no schema for entries", name)
+		r.findings.Errorf(r.pos(kw.at("type")), "wrong-type", "only a list or a map has entries",
+			"a %s has no schema for entries", name)
 		return t
 	}
-	made := &Type{Pos: t.Pos, Name: t.Name, Base: t.Base, Parent: t.Parent, Description: t.Description, Validation: t.Validation, Key: t.Key, Entry: t.Entry, Metadata: t.Metadata}
+	made := &Type{Pos: t.Pos, Name: t.Name, Base: t.Base, Parent: t.Parent, Description: t.Description,
+		Validation: t.Validation, Key: t.Key, Entry: t.Entry, Metadata: t.Metadata}
 	if entry != nil {
 		made.Entry = r.schema(entry)
 	}
@@ -548,7 +563,8 @@ func (r *reader) schema(n *yaml.Node) *Type {
 	}
 	t := r.typeOf(kw)
 	if v := kw.at("validation"); v != nil && t != nil {
-		t = &Type{Pos: r.pos(n), Name: t.Name, Base: t.Base, Parent: t, Validation: r.expr(v), Fields: t.Fields, Key: t.Key, Entry: t.Entry, Units: t.Units, Metadata: t.Metadata}
+		t = &Type{Pos: r.pos(n), Name: t.Name, Base: t.Base, Parent: t, Validation: r.expr(v), Fields: t.Fields,
+			Key: t.Key, Entry: t.Entry, Units: t.Units, Metadata: t.Metadata}
 	}
 	return t
 }

@@ -19,13 +19,15 @@ func (r *reader) repositories(n *yaml.Node) {
 		if v.Kind == yaml.MappingNode {
 			kw := r.fields(v, secRepository)
 			if url = deref(kw.at("url")); url == nil {
-				r.findings.Errorf(r.pos(f.key), "missing-url", "add url: with the path of a folder", "the repository '%s' does not say where it is", f.key.Value)
+				r.findings.Errorf(r.pos(f.key), "missing-url", "add url: with the path of a folder",
+					"the repository '%s' does not say where it is", f.key.Value)
 				continue
 			}
 		}
 		folder := strings.TrimPrefix(r.text(url), "file:")
 		if strings.Contains(folder, "://") || strings.HasPrefix(folder, "//") {
-			r.findings.Errorf(r.pos(url), "not-supported-yet", "use the path of a folder", "a repository that is not a folder of this machine is not supported yet")
+			r.findings.Errorf(r.pos(url), "not-supported-yet", "use the path of a folder",
+				"a repository that is not a folder of this machine is not supported yet")
 			continue
 		}
 		r.out.Repositories[f.key.Value] = folder
@@ -42,18 +44,22 @@ func (r *reader) locate(name string, at Pos, repository *Key) (string, bool) {
 	if repository != nil {
 		folder, ok := r.out.Repositories[repository.Name]
 		if !ok {
-			r.findings.Errorf(repository.Pos, "unknown-repository", suggest(repository.Name, typeNames(r.out.Repositories)), "there is no repository '%s'", repository.Name)
+			r.findings.Errorf(repository.Pos, "unknown-repository",
+				suggest(repository.Name, typeNames(r.out.Repositories)), "there is no repository '%s'", repository.Name)
 			return "", false
 		}
 		if inside := path.Clean(name); path.IsAbs(inside) || inside == ".." || strings.HasPrefix(inside, "../") {
-			r.findings.Errorf(at, "outside-folder", "name a file inside it", "%s lies outside the repository '%s'", name, repository.Name)
+			r.findings.Errorf(at, "outside-folder", "name a file inside it", "%s lies outside the repository '%s'",
+				name, repository.Name)
 			return "", false
 		}
 		return path.Join(path.Dir(r.path), folder, name), true
 	}
 	p := path.Join(path.Dir(r.path), name)
-	if path.IsAbs(name) || filepath.IsAbs(name) || p == ".." || strings.HasPrefix(p, "../") && !strings.HasPrefix(r.path, "../") {
-		r.findings.Errorf(at, "outside-folder", "move it there, or name its folder under repositories", "%s lies outside the folder of the template", name)
+	if path.IsAbs(name) || filepath.IsAbs(name) || p == ".." ||
+		strings.HasPrefix(p, "../") && !strings.HasPrefix(r.path, "../") {
+		r.findings.Errorf(at, "outside-folder", "move it there, or name its folder under repositories",
+			"%s lies outside the folder of the template", name)
 		return "", false
 	}
 	return p, true
@@ -68,7 +74,8 @@ func (r *reader) readOther(name string, at Pos, repository *Key, code string) []
 	}
 	text, err := r.fetch(p)
 	if err != nil {
-		r.findings.Errorf(at, code, "paths are relative to the file they stand in", "the file %s cannot be read: %s", name, reason(err))
+		r.findings.Errorf(at, code, "paths are relative to the file they stand in", "the file %s cannot be read: %s",
+			name, reason(err))
 		return nil
 	}
 	if text == nil {
@@ -121,13 +128,15 @@ func (r *reader) imports(n *yaml.Node) {
 		switch {
 		case kw == nil:
 		case url != nil && profile != nil:
-			r.findings.Errorf(r.pos(profile), "wrong-arguments", "keep one of the two", "an import names a file or a profile, not both")
+			r.findings.Errorf(r.pos(profile), "wrong-arguments", "keep one of the two",
+				"an import names a file or a profile, not both")
 		case url != nil:
 			r.importFile(url, repository, namespace)
 		case profile != nil:
 			r.importProfile(profile, namespace)
 		default:
-			r.findings.Errorf(r.pos(item), "missing-url", "add url: with a file, or profile: with a name", "the import does not say what it imports")
+			r.findings.Errorf(r.pos(item), "missing-url", "add url: with a file, or profile: with a name",
+				"the import does not say what it imports")
 		}
 	}
 }
@@ -145,19 +154,23 @@ func (r *reader) importProfile(n *yaml.Node, namespace string) {
 	if text, err := r.fetch(file); err == nil {
 		if f := r.other(file, text, r.pos(n)); f != nil {
 			if f.Profile != name {
-				r.findings.Errorf(r.pos(n), "unknown-profile", "write profile: "+name+" in it", "the file %s is not the profile '%s'", file, name)
+				r.findings.Errorf(r.pos(n), "unknown-profile", "write profile: "+name+" in it",
+					"the file %s is not the profile '%s'", file, name)
 			}
 			r.merge(f.Library, namespace, r.pos(n))
 		}
 		return
 	}
-	r.findings.Errorf(r.pos(n), "unknown-profile", "the shipped profile is brickrow.cloud:1; one of your own is looked for in "+file, "there is no profile '%s'", name)
+	r.findings.Errorf(r.pos(n), "unknown-profile",
+		"the shipped profile is brickrow.cloud:1; one of your own is looked for in "+file, "there is no profile '%s'",
+		name)
 }
 
 func (r *reader) importFile(n *yaml.Node, repository *Key, namespace string) {
 	name, at := r.text(n), r.pos(n)
 	if strings.Contains(name, "://") {
-		r.findings.Errorf(at, "not-supported-yet", "keep a copy of it beside the template", "importing from another machine is not supported yet")
+		r.findings.Errorf(at, "not-supported-yet", "keep a copy of it beside the template",
+			"importing from another machine is not supported yet")
 		return
 	}
 	p, ok := r.locate(name, at, repository)
@@ -225,7 +238,8 @@ func mergeTypes[T any](r *reader, into, from map[string]*T, namespace, kind stri
 			name = namespace + ":" + name
 		}
 		if have := into[name]; have != nil && have != t {
-			r.findings.Errorf(at, "duplicate-type", "import one of the two under a namespace", "the %s '%s' comes from two imports", kind, name)
+			r.findings.Errorf(at, "duplicate-type", "import one of the two under a namespace",
+				"the %s '%s' comes from two imports", kind, name)
 			continue
 		}
 		into[name] = t

@@ -11,12 +11,14 @@ import (
 
 func (r *reader) service(s field) *ServiceTemplate {
 	doc := r.fields(s.value, secService)
-	out := &ServiceTemplate{Pos: r.pos(s.key), Description: r.text(doc.at("description")), Metadata: r.metadata(doc.at("metadata"))}
+	out := &ServiceTemplate{Pos: r.pos(s.key), Description: r.text(doc.at("description")),
+		Metadata: r.metadata(doc.at("metadata"))}
 	for _, f := range r.entries(doc.at("inputs"), "inputs") {
 		out.Inputs = append(out.Inputs, r.property(f, secInput))
 	}
 	list := deref(doc.at(nodesKey))
-	out.empty = doc != nil && (r.cut == nil || list != r.cut.place) && (list == nil || list.ShortTag() == "!!null" || list.Kind == yaml.MappingNode && len(list.Content) == 0)
+	out.empty = doc != nil && (r.cut == nil || list != r.cut.place) &&
+		(list == nil || list.ShortTag() == "!!null" || list.Kind == yaml.MappingNode && len(list.Content) == 0)
 	about := 0
 	if list != nil {
 		about = len(list.Content) / 2
@@ -40,12 +42,14 @@ func (r *reader) service(s field) *ServiceTemplate {
 	r.copyRelationships(out)
 	for _, f := range r.entries(doc.at("groups"), "groups") {
 		kw := r.fields(f.value, secGroup)
-		g := &Group{Pos: r.pos(f.key), Name: f.key.Value, Type: r.text(kw.at("type")), Description: r.text(kw.at("description")), Members: r.names(kw.at("members"), "members")}
+		g := &Group{Pos: r.pos(f.key), Name: f.key.Value, Type: r.text(kw.at("type")),
+			Description: r.text(kw.at("description")), Members: r.names(kw.at("members"), "members")}
 		if g.TypePos = g.Pos; kw.at("type") != nil {
 			g.TypePos = r.pos(deref(kw.at("type")))
 		}
 		r.metadata(kw.at("metadata"))
-		g.Properties, g.Attributes = r.assignments(kw.at("properties"), "properties"), r.assignments(kw.at("attributes"), "attributes")
+		g.Properties, g.Attributes = r.assignments(kw.at("properties"),
+			"properties"), r.assignments(kw.at("attributes"), "attributes")
 		out.Groups = append(out.Groups, g)
 	}
 	for _, f := range r.entries(doc.at("outputs"), "outputs") {
@@ -103,7 +107,8 @@ func (r *reader) directives(n *yaml.Node) []Key {
 	list := r.names(n, "directives")
 	for _, k := range list {
 		if !slices.Contains([]string{"create", "select", "substitute"}, k.Name) {
-			r.findings.Errorf(k.Pos, "unknown-directive", suggest(k.Name, []string{"create", "select", "substitute"}), "there is no directive '%s'", k.Name)
+			r.findings.Errorf(k.Pos, "unknown-directive", suggest(k.Name, []string{"create", "select", "substitute"}),
+				"there is no directive '%s'", k.Name)
 		}
 	}
 	return list
@@ -115,14 +120,16 @@ func (r *reader) node(f field, s *ServiceTemplate) *NodeTemplate {
 		return nil
 	}
 	n := r.nodes.next()
-	*n = NodeTemplate{Pos: r.pos(f.key), Name: f.key.Value, Description: r.text(kw.at("description")), Metadata: r.metadata(kw.at("metadata")), Directives: r.directives(kw.at("directives"))}
+	*n = NodeTemplate{Pos: r.pos(f.key), Name: f.key.Value, Description: r.text(kw.at("description")),
+		Metadata: r.metadata(kw.at("metadata")), Directives: r.directives(kw.at("directives"))}
 	if c := kw.at("copy"); c != nil {
 		n.Copy = &Key{r.pos(deref(c)), r.text(c)}
 	}
 	if t := kw.at("type"); t != nil {
 		n.Type, n.TypePos = r.text(t), r.pos(deref(t))
 	} else if n.TypePos = n.Pos; n.Copy == nil {
-		r.findings.Errorf(n.Pos, "missing-type", "add type: with a type such as Network", "the node '%s' has no type", n.Name)
+		r.findings.Errorf(n.Pos, "missing-type", "add type: with a type such as Network", "the node '%s' has no type",
+			n.Name)
 	}
 	if c := kw.at("count"); c != nil {
 		n.Count = r.expr(c)
@@ -131,10 +138,13 @@ func (r *reader) node(f field, s *ServiceTemplate) *NodeTemplate {
 		n.Filter = r.expr(c)
 	}
 	n.lost = r.misspelt(f.value, "properties", "requirements", "copy")
-	n.Properties, n.Attributes = r.assignments(kw.at("properties"), "properties"), r.assignments(kw.at("attributes"), "attributes")
+	n.Properties, n.Attributes = r.assignments(kw.at("properties"), "properties"), r.assignments(kw.at("attributes"),
+		"attributes")
 	for _, c := range r.entries(kw.at("capabilities"), "capabilities") {
 		parts := r.fields(c.value, secCapAssign)
-		n.Capabilities = append(n.Capabilities, &CapabilityAssignment{r.pos(c.key), c.key.Value, r.assignments(parts.at("properties"), "properties"), r.assignments(parts.at("attributes"), "attributes")})
+		n.Capabilities = append(n.Capabilities,
+			&CapabilityAssignment{r.pos(c.key), c.key.Value, r.assignments(parts.at("properties"), "properties"),
+				r.assignments(parts.at("attributes"), "attributes")})
 	}
 	before := len(r.findings)
 	for _, q := range r.list(kw.at("requirements"), "requirements", "write - name: target") {
@@ -215,7 +225,8 @@ func (r *reader) requirement(f field, n *NodeTemplate, s *ServiceTemplate) *Requ
 	}
 	target := deref(kw.at("node"))
 	if target == nil && q.Filter == nil && q.Optional == nil {
-		r.findings.Errorf(q.Pos, "missing-target", "add node: with the name of a node, or a node_filter", "the requirement '%s' does not say which node it wants", q.Name)
+		r.findings.Errorf(q.Pos, "missing-target", "add node: with the name of a node, or a node_filter",
+			"the requirement '%s' does not say which node it wants", q.Name)
 		return nil
 	}
 	if target != nil {
@@ -225,7 +236,8 @@ func (r *reader) requirement(f field, n *NodeTemplate, s *ServiceTemplate) *Requ
 	}
 	if slices.ContainsFunc(r.directives(kw.at("directives")), func(k Key) bool { return k.Name == "select" }) {
 		// what is selected becomes a node of its own
-		m := &NodeTemplate{Pos: q.Pos, Name: n.Name + "." + q.Name, Type: q.Target, TypePos: q.TargetPos, Filter: q.Filter, Directives: []Key{{q.Pos, "select"}}, For: q.Name}
+		m := &NodeTemplate{Pos: q.Pos, Name: n.Name + "." + q.Name, Type: q.Target, TypePos: q.TargetPos,
+			Filter: q.Filter, Directives: []Key{{q.Pos, "select"}}, For: q.Name}
 		s.add(m)
 		q.Target, q.Filter = m.Name, nil
 	}
@@ -237,7 +249,8 @@ func (r *reader) target(q *Requirement, v *yaml.Node) *Requirement {
 	q.TargetPos = r.pos(v)
 	if v.Kind == yaml.SequenceNode {
 		if len(v.Content) != 2 {
-			r.findings.Errorf(r.pos(v), "wrong-arguments", "write [ name, index ]", "a target is a name, or a name and an index")
+			r.findings.Errorf(r.pos(v), "wrong-arguments", "write [ name, index ]",
+				"a target is a name, or a name and an index")
 			return nil
 		}
 		q.Index = r.expr(v.Content[1])
@@ -251,14 +264,16 @@ func (r *reader) relationshipTemplate(f field) *RelationshipTemplate {
 	t := r.relationship(f, secRelTemplate)
 	t.Name = f.key.Value
 	if t.Type == "" && t.Copy == nil {
-		r.findings.Errorf(t.Pos, "missing-type", "add type: with a relationship type", "the relationship template '%s' has no type", t.Name)
+		r.findings.Errorf(t.Pos, "missing-type", "add type: with a relationship type",
+			"the relationship template '%s' has no type", t.Name)
 	}
 	return t
 }
 
 func (r *reader) relationship(f field, section string) *RelationshipTemplate {
 	kw := r.fields(f.value, section)
-	t := &RelationshipTemplate{Pos: r.pos(f.key), Type: r.text(kw.at("type")), Description: r.text(kw.at("description"))}
+	t := &RelationshipTemplate{Pos: r.pos(f.key), Type: r.text(kw.at("type")),
+		Description: r.text(kw.at("description"))}
 	if t.TypePos = t.Pos; kw.at("type") != nil {
 		t.TypePos = r.pos(deref(kw.at("type")))
 	}
@@ -266,7 +281,8 @@ func (r *reader) relationship(f field, section string) *RelationshipTemplate {
 	if c := kw.at("copy"); c != nil {
 		t.Copy = &Key{r.pos(deref(c)), r.text(c)}
 	}
-	t.Properties, t.Attributes = r.assignments(kw.at("properties"), "properties"), r.assignments(kw.at("attributes"), "attributes")
+	t.Properties, t.Attributes = r.assignments(kw.at("properties"), "properties"), r.assignments(kw.at("attributes"),
+		"attributes")
 	t.Interfaces = r.interfaces(kw.at("interfaces"))
 	return t
 }
@@ -280,10 +296,12 @@ func (r *reader) copyNodes(s *ServiceTemplate) {
 		from := s.Node(n.Copy.Name)
 		switch {
 		case from == nil:
-			r.findings.Errorf(n.Copy.Pos, "unknown-node", suggest(n.Copy.Name, s.nodeNames()), "there is no node '%s' to copy", n.Copy.Name)
+			r.findings.Errorf(n.Copy.Pos, "unknown-node", suggest(n.Copy.Name, s.nodeNames()),
+				"there is no node '%s' to copy", n.Copy.Name)
 			continue
 		case from.Copy != nil:
-			r.findings.Errorf(n.Copy.Pos, "copy-of-copy", "copy "+from.Copy.Name+", or write it out", "'%s' is a copy itself", from.Name)
+			r.findings.Errorf(n.Copy.Pos, "copy-of-copy", "copy "+from.Copy.Name+", or write it out",
+				"'%s' is a copy itself", from.Name)
 			continue
 		}
 		if n.Type == "" {
@@ -305,7 +323,8 @@ func (r *reader) copyNodes(s *ServiceTemplate) {
 			n.Filter = from.Filter
 		}
 		n.Properties, n.Attributes = over(n.Properties, from.Properties), over(n.Attributes, from.Attributes)
-		n.Capabilities = overBy(n.Capabilities, from.Capabilities, func(c *CapabilityAssignment) string { return c.Name })
+		n.Capabilities = overBy(n.Capabilities, from.Capabilities,
+			func(c *CapabilityAssignment) string { return c.Name })
 		n.Requirements = overBy(n.Requirements, from.Requirements, func(q *Requirement) string { return q.Name })
 		n.Interfaces = overBy(n.Interfaces, from.Interfaces, func(i *Interface) string { return i.Name })
 		n.Artifacts = overBy(n.Artifacts, from.Artifacts, func(a *Artifact) string { return a.Name })
@@ -324,10 +343,12 @@ func (r *reader) copyRelationships(s *ServiceTemplate) {
 			for _, o := range s.Relationships {
 				known = append(known, o.Name)
 			}
-			r.findings.Errorf(t.Copy.Pos, "unknown-relationship", suggest(t.Copy.Name, known), "there is no relationship template '%s' to copy", t.Copy.Name)
+			r.findings.Errorf(t.Copy.Pos, "unknown-relationship", suggest(t.Copy.Name, known),
+				"there is no relationship template '%s' to copy", t.Copy.Name)
 			continue
 		case from.Copy != nil:
-			r.findings.Errorf(t.Copy.Pos, "copy-of-copy", "copy "+from.Copy.Name+", or write it out", "'%s' is a copy itself", from.Name)
+			r.findings.Errorf(t.Copy.Pos, "copy-of-copy", "copy "+from.Copy.Name+", or write it out",
+				"'%s' is a copy itself", from.Name)
 			continue
 		}
 		if t.Type == "" {
@@ -377,13 +398,16 @@ func (r *reader) substitution(f field) *Substitution {
 		s.Pos = r.pos(deref(t))
 		s.Type = r.lib.Nodes[s.TypeName]
 	} else if kw != nil {
-		r.findings.Errorf(s.Pos, "missing-type", "add node_type: with the type of the nodes it fills", "the substitution does not say which node type it fills")
+		r.findings.Errorf(s.Pos, "missing-type", "add node_type: with the type of the nodes it fills",
+			"the substitution does not say which node type it fills")
 	}
 	if x := kw.at("substitution_filter"); x != nil {
 		s.Filter = r.expr(x)
 	}
-	s.Properties, s.Attributes = r.mappings(kw.at("properties"), "properties"), r.mappings(kw.at("attributes"), "attributes")
-	s.Capabilities, s.Requirements = r.mappings(kw.at("capabilities"), "capabilities"), r.mappings(kw.at("requirements"), "requirements")
+	s.Properties, s.Attributes = r.mappings(kw.at("properties"), "properties"), r.mappings(kw.at("attributes"),
+		"attributes")
+	s.Capabilities, s.Requirements = r.mappings(kw.at("capabilities"),
+		"capabilities"), r.mappings(kw.at("requirements"), "requirements")
 	return s
 }
 
@@ -402,7 +426,8 @@ func (r *reader) mappings(n *yaml.Node, what string) []Mapping {
 		m := Mapping{Pos: r.pos(f.key), Name: f.key.Value, ToPos: r.pos(v)}
 		if v.Kind == yaml.SequenceNode {
 			if len(v.Content) < 1 || len(v.Content) > 2 {
-				r.findings.Errorf(r.pos(v), "wrong-arguments", "write [ node, part ]", "a mapping is a name, or a node and a part of it")
+				r.findings.Errorf(r.pos(v), "wrong-arguments", "write [ node, part ]",
+					"a mapping is a name, or a node and a part of it")
 				continue
 			}
 			if len(v.Content) == 2 {
@@ -432,7 +457,8 @@ func (r *reader) artifact(f field, name string) *Artifact {
 		if x := kw.at("file"); x != nil {
 			a.FilePos = r.pos(deref(x))
 		} else if kw != nil {
-			r.findings.Errorf(a.Pos, "missing-file", "add file: with its path", "the artifact '%s' does not say which file it is", name)
+			r.findings.Errorf(a.Pos, "missing-file", "add file: with its path",
+				"the artifact '%s' does not say which file it is", name)
 		}
 		if repo := kw.at("repository"); repo != nil {
 			a.Repository = &Key{r.pos(deref(repo)), r.text(repo)}
@@ -461,10 +487,12 @@ func (r *reader) open(a *Artifact) {
 	switch strings.ToLower(strings.ReplaceAll(a.Algorithm, "-", "")) {
 	case "", "sha256":
 		if sum := sha256.Sum256(a.Content); !strings.EqualFold(a.Checksum, hex.EncodeToString(sum[:])) {
-			r.findings.Errorf(at, "wrong-checksum", "its sha256 is "+hex.EncodeToString(sum[:]), "%s is not the file that the checksum stands for", path)
+			r.findings.Errorf(at, "wrong-checksum", "its sha256 is "+hex.EncodeToString(sum[:]),
+				"%s is not the file that the checksum stands for", path)
 		}
 	default:
-		r.findings.Errorf(at, "not-supported-yet", "use sha256", "the checksum algorithm '%s' is not supported yet", a.Algorithm)
+		r.findings.Errorf(at, "not-supported-yet", "use sha256", "the checksum algorithm '%s' is not supported yet",
+			a.Algorithm)
 	}
 }
 

@@ -27,12 +27,15 @@ func (r *reader) types(doc section) {
 // define reads a section of types into its table. A type may derive from one
 // that stands later; uses calls back for every type that a definition needs to
 // be read before.
-func define[T any](r *reader, n *yaml.Node, kind string, table map[string]*T, uses func(n *yaml.Node, need func(name string)), read func(f field) *T) {
+func define[T any](r *reader, n *yaml.Node, kind string, table map[string]*T,
+	uses func(n *yaml.Node, need func(name string)), read func(f field) *T) {
 	entries := r.entries(n, kind+"s")
 	defined := map[string]field{}
 	for _, f := range entries {
 		if table[f.key.Value] != nil {
-			r.findings.Errorf(r.pos(f.key), "duplicate-type", "choose another name, or import the other one under a namespace", "the %s '%s' exists already", kind, f.key.Value)
+			r.findings.Errorf(r.pos(f.key), "duplicate-type",
+				"choose another name, or import the other one under a namespace", "the %s '%s' exists already", kind,
+				f.key.Value)
 			continue
 		}
 		defined[f.key.Value] = f
@@ -105,7 +108,8 @@ func forEachTypeName(n *yaml.Node, f func(string)) {
 
 func (r *reader) dataType(f field) *Type {
 	kw := r.fields(f.value, secData)
-	t := &Type{Pos: r.pos(f.key), Name: f.key.Value, Base: BaseStructure, Description: r.text(kw.at("description")), Metadata: r.metadata(kw.at("metadata"))}
+	t := &Type{Pos: r.pos(f.key), Name: f.key.Value, Base: BaseStructure, Description: r.text(kw.at("description")),
+		Metadata: r.metadata(kw.at("metadata"))}
 	if from := kw.at("derived_from"); from != nil {
 		parent := r.lib.Data[r.text(from)]
 		if parent == nil {
@@ -118,7 +122,8 @@ func (r *reader) dataType(f field) *Type {
 	}
 	for _, p := range r.entries(kw.at("properties"), "properties") {
 		if t.Base != BaseStructure {
-			r.findings.Errorf(r.pos(p.key), "wrong-type", "remove derived_from or the properties", "a type that derives from %s has no properties", t.Base)
+			r.findings.Errorf(r.pos(p.key), "wrong-type", "remove derived_from or the properties",
+				"a type that derives from %s has no properties", t.Base)
 			break
 		}
 		t.Fields = r.refine(t.Fields, p)
@@ -129,7 +134,8 @@ func (r *reader) dataType(f field) *Type {
 	}{{"entry_schema", &t.Entry}, {"key_schema", &t.Key}} {
 		if e := kw.at(schema.word); e != nil {
 			if t.Base != BaseList && t.Base != BaseMap {
-				r.findings.Errorf(r.pos(kw.field(schema.word).key), "wrong-type", "only a list or a map has entries", "%s has no schema for entries", article(string(t.Base)))
+				r.findings.Errorf(r.pos(kw.field(schema.word).key), "wrong-type", "only a list or a map has entries",
+					"%s has no schema for entries", article(string(t.Base)))
 				continue
 			}
 			*schema.into = r.schema(e)
@@ -146,7 +152,8 @@ func (r *reader) dataType(f field) *Type {
 func (r *reader) scalarType(t *Type, kw section) {
 	for _, word := range []string{"units", "canonical_unit", "prefixes", "data_type"} {
 		if f := kw.field(word); f.key != nil && t.Base != BaseScalar {
-			r.findings.Errorf(r.pos(f.key), "wrong-type", "only a type that derives from scalar has units", "%s has no %s", t.Name, word)
+			r.findings.Errorf(r.pos(f.key), "wrong-type", "only a type that derives from scalar has units",
+				"%s has no %s", t.Name, word)
 			return
 		}
 	}
@@ -157,11 +164,13 @@ func (r *reader) scalarType(t *Type, kw section) {
 	if units != nil {
 		t.Units = units
 	} else if t.Base == BaseScalar && t.Units == nil {
-		r.findings.Errorf(t.Pos, "missing-units", "add units: { m: 1, km: 1000 }", "the scalar type '%s' has no units", t.Name)
+		r.findings.Errorf(t.Pos, "missing-units", "add units: { m: 1, km: 1000 }",
+			"the scalar type '%s' has no units", t.Name)
 	}
 	if c := kw.at("canonical_unit"); c != nil {
 		if t.Units[r.text(c)] != 1 {
-			r.findings.Errorf(r.pos(c), "bad-unit", "give it the factor 1 under units", "the canonical unit '%s' is not a unit of '%s' with the factor 1", r.text(c), t.Name)
+			r.findings.Errorf(r.pos(c), "bad-unit", "give it the factor 1 under units",
+				"the canonical unit '%s' is not a unit of '%s' with the factor 1", r.text(c), t.Name)
 		}
 	}
 	if prefixes := r.factors(kw.at("prefixes"), "prefixes"); prefixes != nil {
@@ -207,7 +216,9 @@ func (r *reader) refine(list []*Property, f field) []*Property {
 	}
 	if v := deref(f.value); v.Kind == yaml.MappingNode && r.peek(v, "type") == nil { // the type is inherited
 		g := *v
-		g.Content = slices.Concat(v.Content, []*yaml.Node{{Kind: yaml.ScalarNode, Value: "type", Line: v.Line, Column: v.Column}, {Kind: yaml.ScalarNode, Tag: "!!str", Value: "string", Line: v.Line, Column: v.Column}})
+		g.Content = slices.Concat(v.Content,
+			[]*yaml.Node{{Kind: yaml.ScalarNode, Value: "type", Line: v.Line, Column: v.Column},
+				{Kind: yaml.ScalarNode, Tag: "!!str", Value: "string", Line: v.Line, Column: v.Column}})
 		p := r.property(field{f.key, &g}, secProperty)
 		p.Type = was.Type
 		return r.narrow(list, was, p)
@@ -230,9 +241,11 @@ func (r *reader) peek(n *yaml.Node, name string) *yaml.Node {
 func (r *reader) narrow(list []*Property, was, p *Property) []*Property {
 	switch {
 	case p.Type != nil && was.Type != nil && !p.Type.narrows(was.Type):
-		r.findings.Errorf(p.Pos, "bad-refinement", "use "+was.Type.Label()+", or a type that derives from it", "'%s' was %s before, and cannot become %s", p.Name, was.Type.article(), p.Type.article())
+		r.findings.Errorf(p.Pos, "bad-refinement", "use "+was.Type.Label()+", or a type that derives from it",
+			"'%s' was %s before, and cannot become %s", p.Name, was.Type.article(), p.Type.article())
 	case was.Fixed != nil && p.Fixed == nil:
-		r.findings.Errorf(p.Pos, "bad-refinement", "remove it", "the value of '%s' is fixed by the type it derives from", p.Name)
+		r.findings.Errorf(p.Pos, "bad-refinement", "remove it",
+			"the value of '%s' is fixed by the type it derives from", p.Name)
 	}
 	if p.Description == "" {
 		p.Description = was.Description
@@ -247,7 +260,8 @@ func (r *reader) narrow(list []*Property, was, p *Property) []*Property {
 		if p.Validation == nil {
 			p.Validation = was.Validation
 		} else {
-			p.Validation = &Expr{Pos: p.Validation.Pos, Kind: CallExpr, Name: "and", Args: []*Expr{was.Validation, p.Validation}}
+			p.Validation = &Expr{Pos: p.Validation.Pos, Kind: CallExpr, Name: "and",
+				Args: []*Expr{was.Validation, p.Validation}}
 		}
 	}
 	out := slices.Clone(list)
@@ -275,7 +289,8 @@ func (r *reader) entityTypes(n *yaml.Node, kind, section string, table map[strin
 
 func (r *reader) entityType(f field, kind, section string, table map[string]*EntityType) *EntityType {
 	kw := r.fields(f.value, section)
-	t := &EntityType{Pos: r.pos(f.key), Kind: kind, Name: f.key.Value, Description: r.text(kw.at("description")), Metadata: map[string]string{}}
+	t := &EntityType{Pos: r.pos(f.key), Kind: kind, Name: f.key.Value, Description: r.text(kw.at("description")),
+		Metadata: map[string]string{}}
 	if from := kw.at("derived_from"); from != nil {
 		if p := table[r.text(from)]; p == nil {
 			r.unknownType(from, kind, typeNames(table))
@@ -301,7 +316,9 @@ func (r *reader) entityType(f field, kind, section string, table map[string]*Ent
 	for _, names := range []struct {
 		word string
 		into *[]Key
-	}{{"valid_source_node_types", &t.Sources}, {"valid_target_node_types", &t.Targets}, {"targets", &t.Targets}, {"members", &t.Targets}, {"valid_capability_types", &t.Capabilities}, {"valid_relationship_types", &t.Relationships}} {
+	}{{"valid_source_node_types", &t.Sources}, {"valid_target_node_types", &t.Targets}, {"targets",
+		&t.Targets}, {"members", &t.Targets}, {"valid_capability_types", &t.Capabilities},
+		{"valid_relationship_types", &t.Relationships}} {
 		if v := kw.at(names.word); v != nil {
 			*names.into = r.names(v, names.word)
 		}
@@ -417,7 +434,8 @@ func (r *reader) interfaceDefs(n *yaml.Node, inherited []*Interface) []*Interfac
 				i.Inputs, i.Operations = i.Type.Inputs, i.Type.Operations
 			}
 		} else if at < 0 {
-			r.findings.Errorf(i.Pos, "missing-type", "add type: Lifecycle, or another interface type", "the interface '%s' has no type", i.Name)
+			r.findings.Errorf(i.Pos, "missing-type", "add type: Lifecycle, or another interface type",
+				"the interface '%s' has no type", i.Name)
 		}
 		for _, p := range r.entries(kw.at("inputs"), "inputs") {
 			i.Inputs = r.refine(i.Inputs, p)
@@ -450,32 +468,37 @@ func (r *reader) nodeTypes(n *yaml.Node) {
 func (r *reader) linkTarget(d *RequirementDef) {
 	if d.Node != "" && d.Target == nil {
 		if d.Target = r.lib.Nodes[d.Node]; d.Target == nil {
-			r.findings.Errorf(d.Pos, "unknown-type", suggest(d.Node, typeNames(r.lib.Nodes)), "the requirement '%s' wants a node type '%s', which does not exist", d.Name, d.Node)
+			r.findings.Errorf(d.Pos, "unknown-type", suggest(d.Node, typeNames(r.lib.Nodes)),
+				"the requirement '%s' wants a node type '%s', which does not exist", d.Name, d.Node)
 		}
 	}
 	if d.Capability != "" && d.TargetCapability == nil {
 		d.TargetCapability = r.lib.Capabilities[d.Capability]
 		if d.TargetCapability == nil && (d.Target == nil || d.Target.Capability(d.Capability) == nil) {
-			r.findings.Errorf(d.Pos, "unknown-type", suggest(d.Capability, typeNames(r.lib.Capabilities)), "the requirement '%s' wants a capability '%s', which does not exist", d.Name, d.Capability)
+			r.findings.Errorf(d.Pos, "unknown-type", suggest(d.Capability, typeNames(r.lib.Capabilities)),
+				"the requirement '%s' wants a capability '%s', which does not exist", d.Name, d.Capability)
 		}
 	}
 	if d.Relationship != "" && d.Type == nil {
 		if d.Type = r.lib.Relationships[d.Relationship]; d.Type == nil {
-			r.findings.Errorf(d.Pos, "unknown-type", suggest(d.Relationship, typeNames(r.lib.Relationships)), "the requirement '%s' wants a relationship type '%s', which does not exist", d.Name, d.Relationship)
+			r.findings.Errorf(d.Pos, "unknown-type", suggest(d.Relationship, typeNames(r.lib.Relationships)),
+				"the requirement '%s' wants a relationship type '%s', which does not exist", d.Name, d.Relationship)
 		}
 	}
 }
 
 func (r *reader) nodeType(f field) *NodeType {
 	kw := r.fields(f.value, secNodeType)
-	t := &NodeType{Pos: r.pos(f.key), Name: f.key.Value, Description: r.text(kw.at("description")), Metadata: map[string]string{}}
+	t := &NodeType{Pos: r.pos(f.key), Name: f.key.Value, Description: r.text(kw.at("description")),
+		Metadata: map[string]string{}}
 	if from := kw.at("derived_from"); from != nil {
 		if parent := r.lib.Nodes[r.text(from)]; parent == nil {
 			r.unknownType(from, "node type", typeNames(r.lib.Nodes))
 		} else {
 			t.Parent, t.Resource = parent, parent.Resource
-			t.Properties, t.Attributes, t.Capabilities = slices.Clone(parent.Properties), slices.Clone(parent.Attributes), slices.Clone(parent.Capabilities)
-			t.Requirements, t.Interfaces, t.Artifacts = slices.Clone(parent.Requirements), slices.Clone(parent.Interfaces), slices.Clone(parent.Artifacts)
+			t.Properties, t.Attributes = slices.Clone(parent.Properties), slices.Clone(parent.Attributes)
+			t.Capabilities, t.Artifacts = slices.Clone(parent.Capabilities), slices.Clone(parent.Artifacts)
+			t.Requirements, t.Interfaces = slices.Clone(parent.Requirements), slices.Clone(parent.Interfaces)
 			maps.Copy(t.Metadata, parent.Metadata)
 		}
 	}
@@ -492,7 +515,8 @@ func (r *reader) nodeType(f field) *NodeType {
 	}
 	for _, c := range r.entries(kw.at("capabilities"), "capabilities") {
 		d := r.capabilityDef(c, t.Capability(c.key.Value))
-		t.Capabilities = append(slices.DeleteFunc(t.Capabilities, func(e *CapabilityDef) bool { return e.Name == d.Name }), d)
+		t.Capabilities = append(slices.DeleteFunc(t.Capabilities,
+			func(e *CapabilityDef) bool { return e.Name == d.Name }), d)
 	}
 	for _, q := range r.list(kw.at("requirements"), "requirements", "write - name: { node: … }") {
 		d := r.requirementDef(q, t.Requirement(q.key.Value))
@@ -529,11 +553,13 @@ func (r *reader) capabilityDef(f field, was *CapabilityDef) *CapabilityDef {
 			break
 		}
 		if was != nil && was.Type != nil && !t.IsA(was.Type) {
-			r.findings.Errorf(r.pos(typ), "bad-refinement", "use "+was.Type.Name+", or a type that derives from it", "the capability '%s' was a %s before, and cannot become a %s", d.Name, was.Type.Name, t.Name)
+			r.findings.Errorf(r.pos(typ), "bad-refinement", "use "+was.Type.Name+", or a type that derives from it",
+				"the capability '%s' was a %s before, and cannot become a %s", d.Name, was.Type.Name, t.Name)
 		}
 		d.Type, d.Properties, d.Attributes = t, slices.Clone(t.Properties), slices.Clone(t.Attributes)
 	case was == nil:
-		r.findings.Errorf(d.Pos, "missing-type", "add type: with a capability type", "the capability '%s' has no type", d.Name)
+		r.findings.Errorf(d.Pos, "missing-type", "add type: with a capability type",
+			"the capability '%s' has no type", d.Name)
 	}
 	for _, p := range r.entries(kw.at("properties"), "properties") {
 		d.Properties = r.refine(d.Properties, p)
@@ -594,13 +620,16 @@ func (r *reader) countRange(c *yaml.Node, d, was *RequirementDef) {
 	}
 	switch {
 	case err != nil || errHigh != nil || low < 0:
-		r.findings.Errorf(r.pos(c), "wrong-type", "write [ low, high ] with numbers, or UNBOUNDED as the high one", "count_range must be two numbers")
+		r.findings.Errorf(r.pos(c), "wrong-type", "write [ low, high ] with numbers, or UNBOUNDED as the high one",
+			"count_range must be two numbers")
 		return
 	case high >= 0 && high < low:
-		r.findings.Errorf(r.pos(c), "wrong-type", "put the lower one first", "count_range goes from %d to %d", low, high)
+		r.findings.Errorf(r.pos(c), "wrong-type", "put the lower one first", "count_range goes from %d to %d", low,
+			high)
 		return
 	case was != nil && (low < was.Low || was.High >= 0 && (high < 0 || high > was.High)):
-		r.findings.Errorf(r.pos(c), "bad-refinement", "stay within the former range", "the requirement '%s' cannot take more, or fewer, than in the type it derives from", d.Name)
+		r.findings.Errorf(r.pos(c), "bad-refinement", "stay within the former range",
+			"the requirement '%s' cannot take more, or fewer, than in the type it derives from", d.Name)
 		return
 	}
 	d.Low, d.High = low, high
@@ -612,14 +641,17 @@ func (r *reader) functionDef(f field) *FunctionDef {
 	kw := r.fields(f.value, secFunction)
 	d := &FunctionDef{Pos: r.pos(f.key), Name: f.key.Value, Description: r.text(kw.at("description"))}
 	if _, standard := functions[d.Name]; standard {
-		r.findings.Errorf(d.Pos, "duplicate-type", "choose another name", "the function '%s' is one of the standard", d.Name)
+		r.findings.Errorf(d.Pos, "duplicate-type", "choose another name", "the function '%s' is one of the standard",
+			d.Name)
 	}
 	list := deref(kw.at("signatures"))
 	switch {
 	case kw == nil:
 		return d
 	case list == nil:
-		r.findings.Errorf(d.Pos, "missing-signatures", "add signatures: [ { arguments: […], result: { type: … }, implementation: … } ]", "the function '%s' has no signatures", d.Name)
+		r.findings.Errorf(d.Pos, "missing-signatures",
+			"add signatures: [ { arguments: […], result: { type: … }, implementation: … } ]",
+			"the function '%s' has no signatures", d.Name)
 		return d
 	case list.Kind != yaml.SequenceNode:
 		r.findings.Errorf(r.pos(list), "wrong-type", "write a list", "signatures must be a list")
@@ -648,6 +680,7 @@ func (r *reader) functionDef(f field) *FunctionDef {
 			r.open(r.implementation(v))
 		}
 	}
-	r.findings.Warnf(d.Pos, "not-carried-out", "", "the function '%s' is read and checked, and cannot be called yet", d.Name)
+	r.findings.Warnf(d.Pos, "not-carried-out", "", "the function '%s' is read and checked, and cannot be called yet",
+		d.Name)
 	return d
 }

@@ -21,7 +21,8 @@ func Schema(lib *Library) map[string]any {
 		"description": "The call of a function",
 		"anyOf": []any{
 			object{"type": "string", "pattern": `^\$[^$]`},
-			object{"type": "object", "minProperties": 1, "maxProperties": 1, "propertyNames": object{"enum": s.functions()}},
+			object{"type": "object", "minProperties": 1, "maxProperties": 1,
+				"propertyNames": object{"enum": s.functions()}},
 		},
 	}
 	root := s.section(secFile)
@@ -81,10 +82,13 @@ func (s *schemaWriter) keyword(section, word string) any {
 	case word == "imports":
 		return object{"type": "array", "items": object{"anyOf": []any{text, s.ref(secImport)}}}
 	case word == "requirements" && section == secNode:
-		target := object{"anyOf": []any{text, object{"type": "array", "minItems": 2, "maxItems": 2}, s.ref(secRequirement)}}
-		return object{"type": "array", "items": object{"type": "object", "minProperties": 1, "maxProperties": 1, "additionalProperties": target}}
+		target := object{"anyOf": []any{text, object{"type": "array", "minItems": 2, "maxItems": 2},
+			s.ref(secRequirement)}}
+		return object{"type": "array", "items": object{"type": "object", "minProperties": 1, "maxProperties": 1,
+			"additionalProperties": target}}
 	case strings.HasPrefix(sub, namesOf) && (word == "requirements" || word == "policies"):
-		return object{"type": "array", "items": object{"type": "object", "minProperties": 1, "maxProperties": 1, "additionalProperties": s.ref(strings.TrimPrefix(sub, namesOf))}}
+		return object{"type": "array", "items": object{"type": "object", "minProperties": 1, "maxProperties": 1,
+			"additionalProperties": s.ref(strings.TrimPrefix(sub, namesOf))}}
 	case strings.HasPrefix(sub, namesOf):
 		each := any(s.ref(strings.TrimPrefix(sub, namesOf)))
 		switch word {
@@ -96,7 +100,8 @@ func (s *schemaWriter) keyword(section, word string) any {
 		return object{"anyOf": []any{text, s.ref(sub)}}
 	}
 	switch word {
-	case "type", "derived_from", "description", "file", "url", "profile", "namespace", "repository", "copy", "node_type":
+	case "type", "derived_from", "description", "file", "url", "profile", "namespace", "repository", "copy",
+		"node_type":
 		return s.word(section, word)
 	case "metadata":
 		return object{"type": "object"}
@@ -104,7 +109,8 @@ func (s *schemaWriter) keyword(section, word string) any {
 		return object{"type": "boolean"}
 	case "directives":
 		return object{"type": "array", "items": object{"enum": []string{"create", "select", "substitute"}}}
-	case "members", "targets", "file_ext", "valid_source_node_types", "valid_target_node_types", "valid_capability_types", "valid_relationship_types":
+	case "members", "targets", "file_ext", "valid_source_node_types", "valid_target_node_types",
+		"valid_capability_types", "valid_relationship_types":
 		return object{"type": "array", "items": text}
 	case "count":
 		return object{"anyOf": []any{object{"type": "integer", "minimum": 0}, s.call()}}
@@ -153,18 +159,22 @@ func (s *schemaWriter) nodes() []any {
 				required = append(required, p.Name)
 			}
 		}
-		values := object{"type": "object", "description": t.Description, "properties": props, "additionalProperties": false}
+		values := object{"type": "object", "description": t.Description, "properties": props,
+			"additionalProperties": false}
 		then := object{"properties": object{"properties": values}}
 		if required != nil {
 			values["required"] = required
-			then["anyOf"] = []any{object{"required": []string{"properties"}}, object{"required": []string{"directives"}}, object{"required": []string{"copy"}}}
-			values = object{"if": object{"anyOf": []any{object{"required": []string{"copy"}}, object{"required": []string{"directives"}}}}}
+			then["anyOf"] = []any{object{"required": []string{"properties"}},
+				object{"required": []string{"directives"}}, object{"required": []string{"copy"}}}
+			values = object{"if": object{"anyOf": []any{object{"required": []string{"copy"}},
+				object{"required": []string{"directives"}}}}}
 			full := then["properties"].(object)["properties"].(object)
 			loose := object{"type": "object", "properties": props, "additionalProperties": false}
 			values["then"], values["else"] = object{"properties": object{"properties": loose}}, object{"properties": object{"properties": full}}
 			then = object{"anyOf": then["anyOf"], "if": values["if"], "then": values["then"], "else": values["else"]}
 		}
-		out = append(out, object{"if": object{"required": []string{"type"}, "properties": object{"type": object{"const": name}}}, "then": then})
+		out = append(out, object{"if": object{"required": []string{"type"},
+			"properties": object{"type": object{"const": name}}}, "then": then})
 	}
 	return out
 }
@@ -204,7 +214,8 @@ func (s *schemaWriter) value(t *Type, validation *Expr) any {
 		return object{"type": "null"}
 	case BaseScalar:
 		units := sorted(typeNames(t.Units))
-		return object{"type": "string", "pattern": `^[+-]?[0-9]+(\.[0-9]+)?([eE][+-]?[0-9]+)?\s*(` + strings.Join(units, "|") + `)$`, "examples": []string{t.exampleScalar()}}
+		return object{"type": "string", "pattern": `^[+-]?[0-9]+(\.[0-9]+)?([eE][+-]?[0-9]+)?\s*(` +
+			strings.Join(units, "|") + `)$`, "examples": []string{t.exampleScalar()}}
 	case BaseList:
 		return object{"type": "array", "items": call(s.value(t.Entry, nil))}
 	case BaseMap:

@@ -31,7 +31,7 @@ type Secrets struct {
 const (
 	shortestSecret   = 4
 	shortestNumber   = 6
-	shortestEncoding = 6
+	shortestEncoding = 6 // in base64
 	shortestLine     = 8 // of a secret of several lines
 )
 
@@ -236,8 +236,9 @@ func (s *Secrets) Findings(list Findings) Findings {
 	if s.Empty() {
 		return list
 	}
+	list = slices.Clone(list)
 	for i := range list {
-		list[i].Message, list[i].Mend = s.Hide(list[i].Message), s.Hide(list[i].Mend)
+		list[i].Message, list[i].Fix = s.Hide(list[i].Message), s.Hide(list[i].Fix)
 	}
 	return list
 }
@@ -265,7 +266,8 @@ func (e *hiddenError) As(target any) bool { return errors.As(e.err, target) }
 
 // encodings are the forms in which a secret may stand in a text.
 func encodings(text string) []string {
-	out := []string{text, html.EscapeString(text), strings.ReplaceAll(text, "'", "''"), strings.ReplaceAll(text, "'", `'\''`)}
+	out := []string{text, html.EscapeString(text), strings.ReplaceAll(text, "'", "''"),
+		strings.ReplaceAll(text, "'", `'\''`)}
 	one := strings.Map(func(r rune) rune {
 		switch {
 		case r == '\n' || r == '\t':
@@ -276,17 +278,16 @@ func encodings(text string) []string {
 		return r
 	}, text)
 	out = append(out, one, strings.Join(strings.Fields(text), " "))
-	for _, quoted := range []string{strconv.Quote(text), strconv.QuoteToASCII(text), jsonText(text, true), jsonText(text, false)} {
+	for _, quoted := range []string{strconv.Quote(text), strconv.QuoteToASCII(text), jsonText(text, true),
+		jsonText(text, false)} {
 		if len(quoted) > 2 {
 			out = append(out, quoted[1:len(quoted)-1])
 		}
 	}
-	if len(text) < shortestEncoding {
-		return out
-	}
 	lower := hex.EncodeToString([]byte(text))
 	query := url.QueryEscape(text)
-	out = append(out, lower, strings.ToUpper(lower), query, strings.ReplaceAll(query, "+", "%20"), url.PathEscape(text), lowerEscapes(query), lowerEscapes(strings.ReplaceAll(query, "+", "%20")))
+	out = append(out, lower, strings.ToUpper(lower), query, strings.ReplaceAll(query, "+", "%20"),
+		url.PathEscape(text), lowerEscapes(query), lowerEscapes(strings.ReplaceAll(query, "+", "%20")))
 	for shift := range 3 {
 		for _, e := range []*base64.Encoding{base64.RawStdEncoding, base64.RawURLEncoding} {
 			if part := inBase64(e, text, shift); len(part) >= shortestEncoding {

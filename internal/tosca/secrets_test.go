@@ -17,13 +17,19 @@ func TestSecretsAreFoundInWords(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := SecretsOf(Map{"a": List{Secret{String(secret)}, String("open")}, "b": Secret{Map{"a-key": String("inner-secret")}}, "n": Secret{Int(12345678)}, "short": Secret{String("abc")}})
+	s := SecretsOf(Map{"a": List{Secret{String(secret)}, String("open")},
+		"b": Secret{Map{"a-key": String("inner-secret")}}, "n": Secret{Int(12345678)}, "short": Secret{String("abc")}})
 	for name, text := range map[string]string{
-		"clear": secret, "quoted": fmt.Sprintf("%q", secret), "json": string(quoted), "url": url.QueryEscape(secret), "path": url.PathEscape(secret), "hex": hex.EncodeToString([]byte(secret)), "HEX": strings.ToUpper(hex.EncodeToString([]byte(secret))),
-		"base64": base64.StdEncoding.EncodeToString([]byte(secret)), "base64 behind one letter": base64.StdEncoding.EncodeToString([]byte("u" + secret + "v")), "base64 behind two": base64.URLEncoding.EncodeToString([]byte("us" + secret + "vw")),
-		"a part": "inner-secret", "a key": "a-key", "a number": "no 12345678 is free",
+		"clear": secret, "quoted": fmt.Sprintf("%q", secret), "json": string(quoted), "url": url.QueryEscape(secret),
+		"path": url.PathEscape(secret), "hex": hex.EncodeToString([]byte(secret)),
+		"HEX":                      strings.ToUpper(hex.EncodeToString([]byte(secret))),
+		"base64":                   base64.StdEncoding.EncodeToString([]byte(secret)),
+		"base64 behind one letter": base64.StdEncoding.EncodeToString([]byte("u" + secret + "v")),
+		"base64 behind two":        base64.URLEncoding.EncodeToString([]byte("us" + secret + "vw")),
+		"a part":                   "inner-secret", "a key": "a-key", "a number": "no 12345678 is free",
 	} {
-		if got := s.Hide("before " + text + " behind"); !strings.Contains(got, SecretText) || !strings.HasPrefix(got, "before ") || !strings.HasSuffix(got, " behind") || strings.Contains(got, text) {
+		if got := s.Hide("before " + text + " behind"); !strings.Contains(got, SecretText) ||
+			!strings.HasPrefix(got, "before ") || !strings.HasSuffix(got, " behind") || strings.Contains(got, text) {
 			t.Errorf("%s: %s", name, got)
 		}
 	}
@@ -32,7 +38,8 @@ func TestSecretsAreFoundInWords(t *testing.T) {
 			t.Errorf("%q became %q", text, got)
 		}
 	}
-	marked := s.Mark(Map{"words": String("it is " + secret), "list": List{String("x"), String("inner-secret")}, "plain": String("x")})
+	marked := s.Mark(Map{"words": String("it is " + secret), "list": List{String("x"), String("inner-secret")},
+		"plain": String("x")})
 	if got := Show(marked); got != "{list: [x, (secret)], plain: x, words: (secret)}" {
 		t.Error(got)
 	}
@@ -59,35 +66,48 @@ func TestMessagesTellNoSecret(t *testing.T) {
 	types := NewLibrary().Data
 	hidden := &Type{Name: "Secret", Base: BaseString, Parent: types["string"]}
 	list := &Type{Name: "list", Base: BaseList, Entry: hidden}
-	structure := &Type{Name: "Login", Base: BaseStructure, Fields: []*Property{{Name: "word", Type: hidden, Required: true}}}
+	structure := &Type{Name: "Login", Base: BaseStructure,
+		Fields: []*Property{{Name: "word", Type: hidden, Required: true}}}
 	scalar := &Type{Name: "Size", Base: BaseScalar, Units: map[string]float64{"B": 1}}
 	keys := &Type{Name: "map", Base: BaseMap, Key: hidden, Entry: types["integer"]}
 	for name, test := range map[string]struct {
 		t *Type
 		v Value
 	}{
-		"text for a list of secrets": {list, String(secret)}, "a number for a secret": {hidden, Int(77777777)}, "a list for a secret": {hidden, List{String(secret)}},
-		"an unknown part": {structure, Map{secret: String("x")}}, "text for a structure": {structure, String(secret)}, "no scalar": {scalar, Secret{String(secret)}}, "no version": {types["version"], Secret{String(secret)}},
-		"no unit": {scalar, Secret{String("8 hoarfrost")}}, "no time": {types["timestamp"], Secret{String(secret)}}, "text for a number": {types["integer"], Secret{String(secret)}},
+		"text for a list of secrets": {list, String(secret)}, "a number for a secret": {hidden, Int(77777777)},
+		"a list for a secret":            {hidden, List{String(secret)}},
+		"an unknown part":                {structure, Map{secret: String("x")}},
+		"text for a structure":           {structure, String(secret)},
+		"no scalar":                      {scalar, Secret{String(secret)}},
+		"no version":                     {types["version"], Secret{String(secret)}},
+		"no unit":                        {scalar, Secret{String("8 hoarfrost")}},
+		"no time":                        {types["timestamp"], Secret{String(secret)}},
+		"text for a number":              {types["integer"], Secret{String(secret)}},
 		"a bad entry under a secret key": {keys, Map{secret: String("x")}},
 	} {
 		var findings Findings
 		test.t.Fit(test.v, Pos{}, "it", &findings)
-		if text := fmt.Sprint(findings); len(findings) == 0 || strings.Contains(text, "hoarfrost") || strings.Contains(text, "77777777") {
+		if text := fmt.Sprint(findings); len(findings) == 0 || strings.Contains(text, "hoarfrost") ||
+			strings.Contains(text, "77777777") {
 			t.Errorf("%s: %s", name, text)
 		}
 	}
 	for name, call := range map[string]*Expr{
-		"a bad pattern":       {Kind: CallExpr, Name: "matches", Args: []*Expr{{Value: String("x")}, {Value: Secret{String(secret)}}}},
-		"a missing element":   {Kind: CallExpr, Name: "token", Args: []*Expr{{Value: Secret{String(secret)}}, {Value: String("-")}, {Value: Int(9)}}},
-		"what is no number":   {Kind: CallExpr, Name: "sum", Args: []*Expr{{Value: Int(1)}, {Value: Secret{String(secret)}}}},
-		"what is too large":   {Kind: CallExpr, Name: "round", Args: []*Expr{{Value: Secret{Float(1e300)}}}},
-		"what has no order":   {Kind: CallExpr, Name: "less_than", Args: []*Expr{{Value: List{}}, {Value: Secret{String(secret)}}}},
+		"a bad pattern": {Kind: CallExpr, Name: "matches",
+			Args: []*Expr{{Value: String("x")}, {Value: Secret{String(secret)}}}},
+		"a missing element": {Kind: CallExpr, Name: "token",
+			Args: []*Expr{{Value: Secret{String(secret)}}, {Value: String("-")}, {Value: Int(9)}}},
+		"what is no number": {Kind: CallExpr, Name: "sum",
+			Args: []*Expr{{Value: Int(1)}, {Value: Secret{String(secret)}}}},
+		"what is too large": {Kind: CallExpr, Name: "round", Args: []*Expr{{Value: Secret{Float(1e300)}}}},
+		"what has no order": {Kind: CallExpr, Name: "less_than",
+			Args: []*Expr{{Value: List{}}, {Value: Secret{String(secret)}}}},
 		"what is not boolean": {Kind: CallExpr, Name: "not", Args: []*Expr{{Value: Secret{String(secret)}}}},
 	} {
 		var findings Findings
 		(&Env{Index: -1, Findings: &findings}).Eval(call)
-		if text := fmt.Sprint(findings); len(findings) == 0 || strings.Contains(text, "hoarfrost") || strings.Contains(text, "1e+300") {
+		if text := fmt.Sprint(findings); len(findings) == 0 || strings.Contains(text, "hoarfrost") ||
+			strings.Contains(text, "1e+300") {
 			t.Errorf("%s: %s", name, text)
 		}
 	}
@@ -112,7 +132,8 @@ func TestKeysOfMapsKeepTheirType(t *testing.T) {
 			t.Errorf("%#v: %v", key, got)
 		}
 	}
-	boolean := &Type{Name: "map", Base: BaseMap, Key: &Type{Name: "boolean", Base: BaseBoolean}, Entry: &Type{Name: "integer", Base: BaseInteger}}
+	boolean := &Type{Name: "map", Base: BaseMap, Key: &Type{Name: "boolean", Base: BaseBoolean},
+		Entry: &Type{Name: "integer", Base: BaseInteger}}
 	if got, m := boolean.fit(Map{"true": Int(1)}); m != nil || got.(Map)[yes] != Int(1) { // as JSON has it
 		t.Errorf("%v %v", got, m)
 	}

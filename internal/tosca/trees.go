@@ -193,7 +193,8 @@ func emptyValue(root *yaml.Node, line int) *yaml.Node {
 		}
 		for k := 0; k+1 < len(outer.Content); k += 2 {
 			key, value := outer.Content[k], outer.Content[k+1]
-			if key.Line == line && key.Value == nodesKey && value.Kind == yaml.ScalarNode && value.Tag == "!!null" && value.Value == "" && value.Anchor == "" {
+			if key.Line == line && key.Value == nodesKey && value.Kind == yaml.ScalarNode && value.Tag == "!!null" &&
+				value.Value == "" && value.Anchor == "" {
 				return value
 			}
 		}
@@ -234,7 +235,8 @@ func splitMap(text []byte, from, outer int) (pieces [][]byte, end int) {
 			if depth < indent {
 				return nil, 0
 			}
-			if depth == indent && body[0] != '-' && at > start && (at-start > longest || crc32.ChecksumIEEE(line)%endsAt == 0) {
+			if depth == indent && body[0] != '-' && at > start &&
+				(at-start > longest || crc32.ChecksumIEEE(line)%endsAt == 0) {
 				pieces = append(pieces, text[start:at])
 				start = at
 			}

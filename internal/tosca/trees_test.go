@@ -111,7 +111,8 @@ func TestPartsAreTheWhole(t *testing.T) {
 		text  string
 		parts bool
 	}{
-		"a script":                        {entries(200, "    s:\n      run: |\n        a\n          b\n\n      more: >-\n        folded\n        text\n"), true},
+		"a script": {entries(200,
+			"    s:\n      run: |\n        a\n          b\n\n      more: >-\n        folded\n        text\n"), true},
 		"a list at the depth of its key":  {entries(200, "    s:\n    - a\n    - b: c\n      d: e\n"), true},
 		"an anchor in one place":          {entries(200, "    s: { a: &x 1, b: *x }\n"), true},
 		"a quoted key":                    {entries(200, "    \"s t\": { a: 1 }\n    'u': 2\n"), true},
@@ -124,9 +125,11 @@ func TestPartsAreTheWhole(t *testing.T) {
 		"wrong":                           {entries(200, "    s: [ 1\n"), false},
 		"less indented":                   {entries(200, "   s: 1\n"), false},
 		"two documents":                   {entries(200, "") + "---\na: b\n", false},
-		"a list":                          {partsHead + "  node_templates:\n" + strings.Repeat("    - a: 1\n      b: 2\n", 900), false},
-		"at the end":                      {partsHead + "  node_templates:", false},
-		"elsewhere":                       {partsHead + "  deep:\n    deeper:\n      node_templates:\n" + strings.Repeat("        a: 1\n", 2000), false},
+		"a list": {partsHead + "  node_templates:\n" +
+			strings.Repeat("    - a: 1\n      b: 2\n", 900), false},
+		"at the end": {partsHead + "  node_templates:", false},
+		"elsewhere": {partsHead + "  deep:\n    deeper:\n      node_templates:\n" +
+			strings.Repeat("        a: 1\n", 2000), false},
 	} {
 		if got := sameTrees(t, &Trees{}, c.text); got != c.parts {
 			t.Errorf("%s: parsed in parts: %v", name, got)
@@ -223,18 +226,21 @@ func TestFindingsAreThoseOfTheWhole(t *testing.T) {
 		"a merge":            "    s: { <<: { a: 1 } }\n",
 		"an alias from afar": "    s: *nowhere\n",
 	} {
-		for _, head := range []string{partsHead, "service_templat:\n", partsHead + "  outputs: { y: { value: *far } }\n"} {
+		for _, head := range []string{partsHead, "service_templat:\n",
+			partsHead + "  outputs: { y: { value: *far } }\n"} {
 			text := head + strings.TrimPrefix(entries(300, odd), partsHead)
 			kept := &Trees{}
 			for range 2 {
 				file, got := Read("x.yaml", []byte(text), Source{Trees: kept})
 				sh := &shared{files: map[string]*File{}, reading: []string{"x.yaml"}}
-				whole := (&reader{file: "x.yaml", path: "x.yaml", main: true, shared: sh, noParts: true}).readFile([]byte(text))
+				whole := (&reader{file: "x.yaml", path: "x.yaml", main: true, shared: sh, noParts: true}).
+					readFile([]byte(text))
 				sh.findings.Sort()
 				if !slices.Equal(got, sh.findings) {
 					t.Errorf("%s: in parts\n%v\nas a whole\n%v", name, got, sh.findings)
 				}
-				if a, b := file.Service, whole.Service; (a == nil) != (b == nil) || a != nil && len(a.Nodes) != len(b.Nodes) {
+				if a, b := file.Service, whole.Service; (a == nil) != (b == nil) ||
+					a != nil && len(a.Nodes) != len(b.Nodes) {
 					t.Errorf("%s: the nodes differ", name)
 				}
 			}

@@ -377,6 +377,12 @@ func HasSecret(v Value) bool {
 	return false
 }
 
+// InClear is the text of a value, also of what is secret: it is for comparing.
+func InClear(v Value) string {
+	bare, _ := Bare(v)
+	return Show(bare)
+}
+
 // Bare strips the mark of a secret, and says whether there was one anywhere
 // in v.
 func Bare(v Value) (Value, bool) {

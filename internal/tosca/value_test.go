@@ -57,7 +57,8 @@ func TestSecretsDoNotShow(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, shown := range []string{string(encoded), Show(secret), fmt.Sprint(secret), fmt.Sprintf("%+v %#v", secret, secret["password"])} {
+	for _, shown := range []string{string(encoded), Show(secret), fmt.Sprint(secret),
+		fmt.Sprintf("%+v %#v", secret, secret["password"])} {
 		if strings.Contains(shown, "hoarfrost") || strings.Contains(shown, "4711") {
 			t.Errorf("a secret shows in %s", shown)
 		}
@@ -152,8 +153,10 @@ func eval(t *testing.T, text string, env *Env) (Value, Findings) {
 }
 
 func TestFunctions(t *testing.T) {
-	inputs := map[string]Value{"n": Int(3), "names": List{String("hut"), String("gate")}, "token": Secret{String("tok")}, "late": Unknown{Of: []Attribute{{"a", "b"}}},
-		"table": Map{"alder-1": String("fern-12")}, "size": Scalar{"1.5 GiB", 1.5 * (1 << 30)}, "gib": Scalar{"1 GiB", 1 << 30}}
+	inputs := map[string]Value{"n": Int(3), "names": List{String("hut"), String("gate")},
+		"token": Secret{String("tok")}, "late": Unknown{Of: []Attribute{{"a", "b"}}},
+		"table": Map{"alder-1": String("fern-12")}, "size": Scalar{"1.5 GiB", 1.5 * (1 << 30)},
+		"gib": Scalar{"1 GiB", 1 << 30}}
 	for _, test := range []struct{ text, want string }{
 		{"plain", "plain"},
 		{"17", "17"},
@@ -295,7 +298,8 @@ func TestFunctionsRefuse(t *testing.T) {
 
 func TestFit(t *testing.T) {
 	lib := NewLibrary()
-	lib.Data["Size"] = &Type{Name: "Size", Base: BaseScalar, Units: map[string]float64{"B": 1, "KiB": 1024, "GiB": 1 << 30}}
+	lib.Data["Size"] = &Type{Name: "Size", Base: BaseScalar,
+		Units: map[string]float64{"B": 1, "KiB": 1024, "GiB": 1 << 30}}
 	lib.Data["Secret"] = &Type{Name: "Secret", Base: BaseString, Parent: lib.Data["string"]}
 	lib.Data["Point"] = &Type{Name: "Point", Base: BaseStructure, Fields: []*Property{
 		{Name: "x", Type: lib.Data["integer"], Required: true},
@@ -387,7 +391,8 @@ func TestDescribe(t *testing.T) {
 
 func TestNearest(t *testing.T) {
 	known := []string{"cidr", "public", "label", "tags", "visible_after"}
-	for name, want := range map[string]string{"cdir": "cidr", "Cidr": "cidr", "publik": "public", "lable": "label", "visible": "visible_after", "zzz": "", "x": ""} {
+	for name, want := range map[string]string{"cdir": "cidr", "Cidr": "cidr", "publik": "public", "lable": "label",
+		"visible": "visible_after", "zzz": "", "x": ""} {
 		if got := nearest(name, known); got != want {
 			t.Errorf("nearest to %s is %q, want %q", name, got, want)
 		}
@@ -403,14 +408,14 @@ func TestNearest(t *testing.T) {
 func TestFindingsSort(t *testing.T) {
 	var l Findings
 	l.Warnf(Pos{"b", 1, 1}, "w", "", "w")
-	l.Errorf(Pos{"a", 2, 1}, "x", "mend it", "second")
+	l.Errorf(Pos{"a", 2, 1}, "x", "fix it", "second")
 	l.Errorf(Pos{"a", 1, 9}, "y", "", "first")
 	l.Errorf(Pos{"a", 1, 9}, "y", "", "first")
 	l.Sort()
 	if len(l) != 3 || l[0].Message != "first" || l[2].File != "b" || !l.HasErrors() {
 		t.Errorf("sorted: %v", l)
 	}
-	if s := l[1].String(); s != "a:2:1: error: second [x]; mend it" {
+	if s := l[1].String(); s != "a:2:1: error: second [x]; fix it" {
 		t.Errorf("a finding reads %q", s)
 	}
 	if (Findings{{Severity: Warning}}).HasErrors() {

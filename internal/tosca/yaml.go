@@ -25,7 +25,8 @@ func fitToRead(file string, text []byte, findings *Findings) bool {
 	whole := Pos{File: file, Line: 1, Column: 1}
 	switch {
 	case len(text) > MaxBytes:
-		findings.Errorf(whole, "too-large", "split it", "the file has %d MiB; up to %d MiB are read", len(text)>>20, MaxBytes>>20)
+		findings.Errorf(whole, "too-large", "split it", "the file has %d MiB; up to %d MiB are read", len(text)>>20,
+			MaxBytes>>20)
 		return false
 	case !utf8.Valid(text):
 		findings.Errorf(whole, "not-text", "save it as UTF-8", "the file is not UTF-8 text")
@@ -45,19 +46,19 @@ func parseWhole(file string, text []byte, findings *Findings) *yaml.Node {
 	var doc yaml.Node
 	if err := decoder.Decode(&doc); err != nil && len(bytes.TrimSpace(text)) > 0 {
 		at := whole
-		message, mend := err.Error(), ""
+		message, fix := err.Error(), ""
 		var le *yaml.LoadError
 		if errors.As(err, &le) && le.Mark.Line > 0 {
 			at.Line, at.Column, message = le.Mark.Line, max(1, le.Mark.Column), le.Message
 		}
 		if strings.Contains(message, "tab") {
-			mend = "indent with spaces"
+			fix = "indent with spaces"
 		}
 		if errors.Is(err, io.EOF) {
 			findings.Errorf(whole, "empty-file", "", "there is nothing but comments in the file")
 			return nil
 		}
-		findings.Errorf(at, "not-yaml", mend, "this is not YAML: %s", message)
+		findings.Errorf(at, "not-yaml", fix, "this is not YAML: %s", message)
 		return nil
 	}
 	if len(doc.Content) == 0 {
@@ -66,7 +67,8 @@ func parseWhole(file string, text []byte, findings *Findings) *yaml.Node {
 	}
 	var second yaml.Node
 	if decoder.Decode(&second) == nil && len(second.Content) > 0 {
-		findings.Errorf(Pos{file, second.Content[0].Line, 1}, "several-documents", "keep one document in a file", "a second YAML document begins here")
+		findings.Errorf(Pos{file, second.Content[0].Line, 1}, "several-documents", "keep one document in a file",
+			"a second YAML document begins here")
 	}
 	return doc.Content[0]
 }
@@ -144,5 +146,8 @@ func Plain(file string, n *yaml.Node, findings *Findings) *Expr {
 	return x
 }
 
-// Suggest is the mend for a name that is not among those known.
+// Nearest is the known name closest to name; "" where none is close.
+func Nearest(name string, known []string) string { return nearest(name, known) }
+
+// Suggest is the fix for a name that is not among those known.
 func Suggest(name string, known []string) string { return suggest(name, known) }

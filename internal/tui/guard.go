@@ -8,38 +8,8 @@ import (
 	"syscall"
 	"time"
 
-	"charm.land/bubbles/v2/key"
-	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 )
-
-// longestInput is how much a line of input takes: more is no answer to any of our
-// questions, and would only be slow.
-const longestInput = 4096
-
-// longestFilter is how much a filter takes, and the palette: each letter searches
-// anew.
-const longestFilter = 120
-
-// edit passes a message on to a line of input. Should that break down at a key,
-// the line stays as it was.
-func edit(in textinput.Model, msg tea.Msg) (out textinput.Model, cmd tea.Cmd) {
-	defer func() {
-		if recover() != nil {
-			out, cmd = in, nil
-		}
-	}()
-	if k, ok := msg.(tea.KeyPressMsg); ok && key.Matches(k, in.KeyMap.DeleteWordForward) {
-		// The component reads past the end where one letter stands behind the
-		// cursor.
-		if text := []rune(in.Value()); in.Position() == len(text)-1 {
-			in.SetValue(string(text[:in.Position()]))
-			in.CursorEnd()
-			return in, nil
-		}
-	}
-	return in.Update(msg)
-}
 
 // guard lets nothing that goes wrong in the interface take it down: what was
 // written stays, and it is said what happened.
@@ -51,7 +21,8 @@ func (m *model) guard(doing string) {
 
 func (m *model) broken(doing string, broken any) {
 	m.crashes++
-	m.say(true, "%s broke down: %v. This is a defect of the program; nothing that was written or deployed is lost. Details are in %s.", doing, broken, m.logCrash(doing, broken))
+	m.Warn("%s broke down: %v. This is a defect of the program; nothing that was written or deployed is lost. "+
+		"Details are in %s.", doing, broken, m.logCrash(doing, broken))
 }
 
 // logCrash leaves what is known of a defect in the data folder.

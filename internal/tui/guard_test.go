@@ -5,13 +5,16 @@ import (
 	"testing"
 	"time"
 
+	"brickrow/internal/tui/part"
+
 	tea "charm.land/bubbletea/v2"
 )
 
 // everyKey is every key that a terminal can send, with what can be held down
 // beside it.
 func everyKey() []tea.KeyPressMsg {
-	codes := []rune{tea.KeyEnter, tea.KeyTab, tea.KeyBackspace, tea.KeyDelete, tea.KeyEscape, tea.KeySpace, tea.KeyUp, tea.KeyDown, tea.KeyLeft, tea.KeyRight, tea.KeyHome, tea.KeyEnd,
+	codes := []rune{tea.KeyEnter, tea.KeyTab, tea.KeyBackspace, tea.KeyDelete, tea.KeyEscape, tea.KeySpace, tea.KeyUp,
+		tea.KeyDown, tea.KeyLeft, tea.KeyRight, tea.KeyHome, tea.KeyEnd,
 		tea.KeyPgUp, tea.KeyPgDown, tea.KeyInsert, tea.KeyF1, tea.KeyF12}
 	for r := '!'; r <= '~'; r++ {
 		codes = append(codes, r)
@@ -36,10 +39,10 @@ func TestEveryKeyInEveryInput(t *testing.T) {
 	for _, text := range []string{"", "a", "a b", " a", "a ", "two words", "  ", "ü山", "x\u0301y"} {
 		for at := range len([]rune(text)) + 1 {
 			for _, k := range everyKey() {
-				in := newInput()
+				in := part.NewInput()
 				in.SetValue(text)
 				in.SetCursor(at)
-				out, _ := edit(in, k)
+				out, _ := part.EditLine(in, k)
 				if p := out.Position(); p < 0 || p > len([]rune(out.Value())) {
 					t.Errorf("%s in %q at %d: the cursor is at %d of %q", k, text, at, p, out.Value())
 				}
@@ -49,14 +52,15 @@ func TestEveryKeyInEveryInput(t *testing.T) {
 			}
 		}
 	}
-	in := newInput()
+	in := part.NewInput()
 	in.SetValue("one two")
 	in.SetCursor(6)
-	if out, _ := edit(in, tea.KeyPressMsg{Code: 'd', Mod: tea.ModAlt}); out.Value() != "one tw" {
+	if out, _ := part.EditLine(in, tea.KeyPressMsg{Code: 'd', Mod: tea.ModAlt}); out.Value() != "one tw" {
 		t.Errorf("alt+d before the last letter leaves %q", out.Value())
 	}
 	in.SetValue("")
-	if out, _ := edit(in, tea.PasteMsg{Content: strings.Repeat("x", 100_000)}); len(out.Value()) > longestInput {
+	if out, _ := part.EditLine(in, tea.PasteMsg{Content: strings.Repeat("x",
+		100_000)}); len(out.Value()) > part.LongestInput {
 		t.Errorf("a line takes %d letters", len(out.Value()))
 	}
 }
@@ -65,37 +69,35 @@ func TestEveryKeyInEveryInput(t *testing.T) {
 // down, and wants to go on.
 func TestNothingTakesTheInterfaceDown(t *testing.T) {
 	d := newDesk(t, 142, 42)
-	d.views[viewStacks] = fragile{d.views[viewStacks]}
+	d.views[0] = fragile{d.views[0], false}
 	d.Update(tea.KeyPressMsg{Code: 'K', Text: "K"})
 	d.wants("broke down: out of snow", "nothing that was written or deployed is lost")
 	_, cmd := d.Update(tea.KeyPressMsg{Code: 'C', Text: "C"})
 	d.Update(cmd())
 	d.wants("something in the background broke down: out of ice")
-	d.at = viewDraft
-	d.views[viewDraft] = fragile{d.views[viewDraft]}
+	d.views[0] = fragile{d.views[0], true}
 	if text := d.safeFrame(); !strings.Contains(text, "Drawing this broke down: out of paint") {
 		t.Errorf("%s", text)
 	}
 }
 
 // fragile is a view that breaks down.
-type fragile struct{ view }
-
-func (f fragile) key(m *model, k string) (tea.Cmd, bool) {
-	switch k {
-	case "K":
-		panic("out of snow")
-	case "C":
-		return func() tea.Msg { panic("out of ice") }, true
-	}
-	return f.view.key(m, k)
+type fragile struct {
+	part.View
+	drawing bool
 }
 
-func (f fragile) draw(m *model, s *screen, r rect) {
-	if m.at == viewDraft {
+func (f fragile) Bindings() []part.Binding {
+	return append(f.View.Bindings(),
+		part.Bind(func() tea.Cmd { panic("out of snow") }, "K"),
+		part.Bind(func() tea.Cmd { return func() tea.Msg { panic("out of ice") } }, "C"))
+}
+
+func (f fragile) Draw(s *part.Screen, r part.Rect) {
+	if f.drawing {
 		panic("out of paint")
 	}
-	f.view.draw(m, s, r)
+	f.View.Draw(s, r)
 }
 
 func TestFlood(t *testing.T) {

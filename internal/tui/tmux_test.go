@@ -37,14 +37,16 @@ func newTerminal(t *testing.T, w, h int, command ...string) *terminal {
 		t.Fatal("these tests need tmux; make test installs it")
 	}
 	x := &terminal{t, filepath.Join(t.TempDir(), "tmux"), "brickrow"}
-	x.tmux(append([]string{"new-session", "-d", "-s", x.session, "-x", fmt.Sprint(w), "-y", fmt.Sprint(h)}, command...)...)
+	x.tmux(append([]string{"new-session", "-d", "-s", x.session, "-x", fmt.Sprint(w), "-y", fmt.Sprint(h)},
+		command...)...)
 	t.Cleanup(func() { exec.Command("tmux", "-S", x.socket, "kill-server").Run() })
 	return x
 }
 
 func (x *terminal) tmux(args ...string) string {
 	x.t.Helper()
-	out, err := exec.Command("tmux", append([]string{"-u", "-S", x.socket, "-f", "/dev/null"}, args...)...).CombinedOutput()
+	out, err := exec.Command("tmux", append([]string{"-u", "-S", x.socket, "-f", "/dev/null"}, args...)...).
+		CombinedOutput()
 	if err != nil {
 		x.t.Fatalf("tmux %v: %v\n%s", args, err, out)
 	}
@@ -132,7 +134,8 @@ func TestTheFileIsWatched(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(path, []byte(strings.Replace(string(text), "type: Queue", "type: Quue", 1)), 0o600); err != nil {
+	if err := os.WriteFile(path, []byte(strings.Replace(string(text), "type: Queue", "type: Quue", 1)),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	x.wait("there is no node type 'Quue'", "did you mean 'Queue'?")
@@ -201,7 +204,8 @@ func signalTo(t *testing.T, home, word string, sig syscall.Signal) {
 func TestNoTerminalAndSmallTerminal(t *testing.T) {
 	bin, home := build(t), filepath.Join(t.TempDir(), "home")
 	cmd := exec.Command(bin, "demo", "--home", home)
-	if out, err := cmd.CombinedOutput(); err == nil || cmd.ProcessState.ExitCode() != 2 || !strings.Contains(string(out), "needs a terminal") {
+	if out, err := cmd.CombinedOutput(); err == nil || cmd.ProcessState.ExitCode() != 2 ||
+		!strings.Contains(string(out), "needs a terminal") {
 		t.Errorf("without a terminal: %v\n%s", err, out)
 	}
 	x := newTerminal(t, 40, 8, bin, "demo", "--home", home)
@@ -225,7 +229,8 @@ func TestSignalsGiveTheTerminalBack(t *testing.T) {
 		}
 		x.keys("Enter", "e", "c", "h", "o", "Space", "b", "a", "c", "k", "Enter")
 		x.wait("\nback")
-		if out := x.tmux("display-message", "-p", "-t", x.session, "#{alternate_on}#{mouse_any_flag}"); strings.TrimSpace(out) != "00" {
+		if out := x.tmux("display-message", "-p", "-t", x.session,
+			"#{alternate_on}#{mouse_any_flag}"); strings.TrimSpace(out) != "00" {
 			t.Errorf("%v leaves screen and mouse as %s", sig, out)
 		}
 		if sig == syscall.SIGTSTP {

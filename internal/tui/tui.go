@@ -1,7 +1,6 @@
-// Package tui is the full-screen interface. A model holds the state of the
-// views; Update changes it with what the user does and what the store and the
-// cloud say; View draws it into cells. All work is done by app, in commands
-// that never block a key.
+// Package tui is the shell of the full-screen interface. It knows no view: it
+// holds a list of them, passes on what they are to hear, and draws what is around
+// them. All work is done by app, in commands that never block a key.
 package tui
 
 import (
@@ -11,7 +10,8 @@ import (
 	"image/color"
 	"os"
 	"path/filepath"
-	"strconv"
+	"slices"
+	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -19,63 +19,22 @@ import (
 	"github.com/fsnotify/fsnotify"
 
 	"brickrow/internal/app"
-	"brickrow/internal/demo"
-	"brickrow/internal/store"
+	"brickrow/internal/tui/draft"
+	"brickrow/internal/tui/part"
+	"brickrow/internal/tui/preview"
+	"brickrow/internal/tui/runs"
+	"brickrow/internal/tui/stacks"
 )
 
-// viewID names a view; it is also the digit that opens it.
-type viewID int
-
-// The views.
-const (
-	viewStacks viewID = 1 + iota
-	viewDraft
-	viewWhatIf
-	viewRun
-)
-
-var viewNames = map[viewID]string{viewStacks: "Stacks", viewDraft: "Draft", viewWhatIf: "What-if", viewRun: "Run"}
-
-// binding is a key of a view, with what it does.
-type binding struct{ key, words string }
-
-// view is one of the views of the interface.
-type view interface {
-	// key handles a key; ok is false where it means nothing here.
-	key(m *model, key string) (cmd tea.Cmd, ok bool)
-	draw(m *model, s *screen, r rect)
-	click(m *model, x, y int) tea.Cmd
-	wheel(m *model, by int)
-	// keys lists the keys, the ones that matter now first.
-	keys(m *model) []binding
-	// hint is the next step in words.
-	hint(m *model) string
-	// status is the right side of the second line.
-	status(m *model) string
-}
-
-// filtered is a view that can be narrowed down by words.
-type filtered interface {
-	line() *filterLine
-	filtered(m *model) // the words have changed
-}
-
-// filter is the filter of the view on the screen while it is being typed; nil
-// otherwise.
-func (m *model) filter() filtered {
-	if v, ok := m.views[m.at].(filtered); ok && v.line().typing {
-		return v
+// views are the views, in the order of their digits. The first is where the
+// interface begins, and where esc leads.
+func views(sh part.Shell, folders []string) []part.View {
+	return []part.View{
+		stacks.New(sh, folders...),
+		draft.New(sh),
+		preview.New(sh),
+		runs.New(sh),
 	}
-	return nil
-}
-
-// subject is the stack that the views are about. Stack is nil while it is only
-// a stack file.
-type subject struct {
-	name   string
-	file   string
-	target string
-	stack  *store.Stack
 }
 
 // model is the whole interface.
@@ -83,45 +42,43 @@ type model struct {
 	app     *app.App
 	ctx     context.Context
 	w, h    int
-	t       *theme
-	at      viewID
-	views   map[viewID]view
-	about   subject
+	t       *part.Theme
+	views   []part.View
+	at      int // the view on the screen
+	about   part.Subject
 	notice  string
 	bad     bool // the notice is of something that went wrong
 	noticed time.Time
-	ask     *ask
+	ask     *part.Ask
 	palette *palette
 	help    bool
-	tabs    map[viewID]rect
+	tabs    []part.Rect
 	watcher *fsnotify.Watcher
+	changed <-chan struct{}     // the store was written
 	given   map[string][]string // inputs given here, as name=value, by file
+	told    []tea.Msg           // what all views are still to hear
 	poured  flood
 	drawn   time.Time // the last frame
 	last    tea.View
 	pending bool // another frame is due
+	moving  bool // a beat is under way
 	crashes int
-
-	stacks *stacksView
-	draft  *draftView
-	whatif *whatifView
-	run    *runView
+	first   tea.Cmd                              // what was begun before the first frame
+	later   func(time.Duration, tea.Msg) tea.Cmd // tells a message after a time
 }
 
-// Run opens the interface until the user leaves it.
-func Run(ctx context.Context, a *app.App, isDemo bool) error {
-	m := newModel(ctx, a)
+// Run opens the interface until the user leaves it. Stack files are looked for in the
+// folders.
+func Run(ctx context.Context, a *app.App, folders ...string) error {
+	m := newModel(ctx, a, folders...)
 	var err error
 	if m.watcher, err = fsnotify.NewWatcher(); err != nil {
 		return fmt.Errorf("watch files: %w", err)
 	}
 	defer m.watcher.Close()
-	if isDemo {
-		m.stacks.folders = append(m.stacks.folders, demo.Project(a.Home))
-	} else if wd, err := os.Getwd(); err == nil {
-		m.stacks.folders = append(m.stacks.folders, wd)
-	}
-	p := tea.NewProgram(m, tea.WithContext(ctx))
+	m.changed = a.Changes(ctx)
+	m.begin()
+	p := tea.NewProgram(m, tea.WithContext(ctx), tea.WithFPS(30))
 	stop := signals(p)
 	_, err = p.Run()
 	stop()
@@ -131,61 +88,128 @@ func Run(ctx context.Context, a *app.App, isDemo bool) error {
 	return err
 }
 
-func newModel(ctx context.Context, a *app.App) *model {
-	m := &model{app: a, ctx: ctx, t: &dark, at: viewStacks, w: 80, h: 24, given: map[string][]string{}, stacks: newStacksView(), draft: &draftView{}, whatif: newWhatifView(), run: &runView{follow: true}}
-	m.views = map[viewID]view{viewStacks: m.stacks, viewDraft: m.draft, viewWhatIf: m.whatif, viewRun: m.run}
+func newModel(ctx context.Context, a *app.App, folders ...string) *model {
+	m := &model{app: a, ctx: ctx, t: &part.Dark, w: 80, h: 24, given: map[string][]string{}}
+	m.views = views(m, folders)
+	m.later = func(d time.Duration, msg tea.Msg) tea.Cmd {
+		return tea.Tick(d, func(time.Time) tea.Msg { return msg })
+	}
 	return m
 }
 
-// values are the inputs that were given here for a file, on top of it.
-func (m *model) values(file string) app.Values { return app.Values{Flags: m.given[file]} }
+// What a view knows of the shell.
 
-// Messages that are not of one view.
-type (
-	tick   struct{}
-	failed struct {
-		doing string
-		err   error
-	}
-	fileChanged struct{ path string }
-	done        struct{ words string }
-)
+func (m *model) App() *app.App            { return m.app }
+func (m *model) Context() context.Context { return m.ctx }
+func (m *model) Theme() *part.Theme       { return m.t }
+func (m *model) Size() (w, h int)         { return m.w, m.h }
+func (m *model) Subject() part.Subject    { return m.about }
+func (m *model) About(s part.Subject)     { m.about = s }
+func (m *model) Ask(a *part.Ask)          { m.ask = a }
 
-func (m *model) Init() tea.Cmd {
-	return tea.Batch(tea.RequestBackgroundColor, m.stacks.load(m), m.waitFiles(), pulse(m))
+func (m *model) Values(file string) app.Values { return app.Values{Flags: m.given[file]} }
+
+func (m *model) Give(file string, flags []string) {
+	m.given[file] = flags
+	m.told = append(m.told, part.InputsGiven{File: file})
 }
 
-// pulse is the heartbeat of the interface: quick while a run is shown that is
-// not over, slow otherwise.
-func pulse(m *model) tea.Cmd {
-	d := 700 * time.Millisecond
-	if m.at == viewRun && m.run.live() {
-		d = 120 * time.Millisecond
-	}
-	return tea.Tick(d, func(time.Time) tea.Msg { return tick{} })
+func (m *model) Say(format string, args ...any) {
+	m.bad, m.notice, m.noticed = false, fmt.Sprintf(format, args...), time.Now()
 }
 
-// freshness tells whether the store has been written since it was last read.
-// What only the time changes, such as a lock that runs out, is seen at the next
-// reading, two seconds later at most.
-type freshness struct {
-	stamp string
-	read  time.Time
+// Warn says that something did not go as it should.
+func (m *model) Warn(format string, args ...any) {
+	m.Say(format, args...)
+	m.bad = true
 }
 
-// stale reports whether it is time to read again, and remembers that it was.
-func (f *freshness) stale(m *model) bool {
-	stamp := ""
-	for _, name := range []string{"store.db", "store.db-wal"} {
-		if info, err := os.Stat(filepath.Join(m.app.Home, name)); err == nil {
-			stamp += fmt.Sprint(info.Size(), info.ModTime().UnixNano(), " ")
+// Send sends an intent to the view that takes it.
+func (m *model) Send(intent any) tea.Cmd {
+	for _, v := range m.views {
+		if v.Accepts(intent) {
+			return v.Update(intent)
 		}
 	}
-	if stamp == f.stamp && time.Since(f.read) < 2*time.Second {
-		return false
+	return nil
+}
+
+func (m *model) Front(v part.View) bool { return m.views[m.at] == v }
+
+func (m *model) Bring(v part.View) { m.at = max(0, slices.Index(m.views, v)) }
+
+// Watch watches the folders of files: editors replace files as they save.
+func (m *model) Watch(files ...string) {
+	if m.watcher == nil {
+		return
 	}
-	f.stamp, f.read = stamp, time.Now()
-	return true
+	have := m.watcher.WatchList()
+	for _, f := range files {
+		dir := filepath.Dir(f)
+		if info, err := os.Stat(f); err == nil && info.IsDir() {
+			dir = f
+		}
+		if !slices.Contains(have, dir) {
+			_ = m.watcher.Add(dir) // without it, it is read again on demand
+			have = append(have, dir)
+		}
+	}
+}
+
+// Messages of the shell itself.
+type (
+	beat   struct{} // something moves
+	glance struct{} // what only the time changes, such as a lock that runs out
+	hushed struct{} // a notice has been read
+	redraw struct{} // a frame is due
+)
+
+// How often what moves is drawn, and the store is read though nothing was written
+// to it; how long it is said that something was done; and how long a frame is good
+// for while more comes in: what happens meanwhile is drawn together, so that a
+// thousand keys are not a thousand frames.
+const (
+	beatTime   = 120 * time.Millisecond
+	glanceTime = 5 * time.Second
+	noticeTime = 6 * time.Second
+	frameTime  = 16 * time.Millisecond
+)
+
+// patience is how long the first frame waits for what it is to show.
+const patience = 40 * time.Millisecond
+
+// begin reads what the first view shows, so that the first frame shows it where that
+// is quick; otherwise it comes when it is there.
+func (m *model) begin() {
+	m.first = m.guarded(m.views[m.at].Update(part.Opened{}))
+	if m.first == nil {
+		return
+	}
+	read := make(chan tea.Msg, 1)
+	go func(first tea.Cmd) { read <- first() }(m.first)
+	select {
+	case msg := <-read:
+		m.first = m.update(msg)
+	case <-time.After(patience):
+		m.first = func() tea.Msg { return <-read }
+	}
+}
+
+func (m *model) Init() tea.Cmd {
+	return tea.Batch(tea.RequestBackgroundColor, m.first, m.waitFiles(), m.waitStore(), m.later(glanceTime, glance{}))
+}
+
+// waitStore waits until the store is written.
+func (m *model) waitStore() tea.Cmd {
+	if m.changed == nil {
+		return nil
+	}
+	return func() tea.Msg {
+		if _, ok := <-m.changed; !ok {
+			return nil
+		}
+		return part.StoreChanged{}
+	}
 }
 
 // waitFiles waits for a change of a watched file.
@@ -202,7 +226,7 @@ func (m *model) waitFiles() tea.Cmd {
 				}
 				if e.Op&^fsnotify.Chmod != 0 {
 					time.Sleep(30 * time.Millisecond) // editors write in several steps
-					return fileChanged{e.Name}
+					return watched{part.FileChanged{Path: e.Name}}
 				}
 			case _, ok := <-m.watcher.Errors:
 				if !ok {
@@ -213,6 +237,9 @@ func (m *model) waitFiles() tea.Cmd {
 	}
 }
 
+// watched is a change that the watcher saw.
+type watched struct{ part.FileChanged }
+
 // Update takes a message in. Nothing that goes wrong in it takes the interface
 // down.
 func (m *model) Update(msg tea.Msg) (_ tea.Model, cmd tea.Cmd) {
@@ -221,107 +248,109 @@ func (m *model) Update(msg tea.Msg) (_ tea.Model, cmd tea.Cmd) {
 		m.pending = false
 		return m, nil
 	}
-	_, cmd = m.update(msg)
-	cmd = m.guarded(cmd)
+	silent := m.notice == ""
+	cmd = m.guarded(m.update(msg))
 	if !m.pending && time.Since(m.drawn) < frameTime {
 		m.pending = true
-		cmd = tea.Batch(cmd, tea.Tick(frameTime, func(time.Time) tea.Msg { return redraw{} }))
+		cmd = tea.Batch(cmd, m.later(frameTime, redraw{}))
+	}
+	if silent && m.notice != "" && !m.bad {
+		cmd = tea.Batch(cmd, m.later(noticeTime, hushed{}))
+	}
+	if mover, ok := m.views[m.at].(part.Mover); ok && !m.moving && mover.Moves() {
+		m.moving = true
+		cmd = tea.Batch(cmd, m.later(beatTime, beat{}))
 	}
 	return m, cmd
 }
 
-// frameTime is how long a frame is good for while more comes in: what happens
-// meanwhile is drawn together, so that a thousand keys are not a thousand frames.
-const frameTime = 16 * time.Millisecond
-
-// redraw says that a frame is due.
-type redraw struct{}
-
-func (m *model) update(msg tea.Msg) (tea.Model, tea.Cmd) {
+func (m *model) update(msg tea.Msg) tea.Cmd {
+	var cmds []tea.Cmd
 	switch msg := msg.(type) {
 	case brokenDown:
 		m.broken("something in the background", msg.with)
 	case tea.WindowSizeMsg:
 		m.w, m.h = msg.Width, msg.Height
 	case tea.BackgroundColorMsg:
-		m.t = &light
+		m.t = &part.Light
 		if msg.IsDark() {
-			m.t = &dark
+			m.t = &part.Dark
 		}
 	case tea.KeyPressMsg:
-		return m, m.key(msg)
+		cmds = append(cmds, m.key(msg))
 	case tea.PasteMsg:
-		return m, m.typed(msg)
+		cmds = append(cmds, m.typed(msg))
 	case tea.MouseClickMsg:
 		if msg.Button == tea.MouseLeft {
-			return m, m.click(msg.X, msg.Y)
+			cmds = append(cmds, m.click(msg.X, msg.Y))
 		}
 	case tea.MouseWheelMsg:
 		if m.palette == nil && !m.help {
-			m.views[m.at].wheel(m, map[tea.MouseButton]int{tea.MouseWheelUp: -1, tea.MouseWheelDown: 1}[msg.Button])
+			cmds = append(cmds, m.views[m.at].Update(part.Wheel{By: map[tea.MouseButton]int{tea.MouseWheelUp: -1,
+				tea.MouseWheelDown: 1}[msg.Button]}))
 		}
-	case tick:
-		if !m.bad && time.Since(m.noticed) > noticeTime { // the next step is told again
+	case beat:
+		m.moving = false
+	case glance:
+		cmds = append(cmds, m.tell(part.StoreChanged{}), relieve, m.later(glanceTime, glance{}))
+	case hushed: // the next step is told again
+		if !m.bad && time.Since(m.noticed) >= noticeTime {
 			m.notice = ""
 		}
-		return m, tea.Batch(pulse(m), m.stacks.refresh(m), m.run.refresh(m))
-	case fileChanged:
-		return m, tea.Batch(m.waitFiles(), m.draft.fileChanged(m, msg.path))
-	case failed:
-		m.say(true, "%s: %v", msg.doing, msg.err)
-	case done:
-		m.say(false, "%s", msg.words)
-	case stacksLoaded:
-		return m, m.stacks.loaded(m, msg)
-	case draftLoaded:
-		return m, m.draft.loaded(m, msg)
-	case askTarget:
-		return m, m.draft.ask(m, msg)
-	case targetAnswered:
-		m.draft.answered(m, msg)
-	case previewLoaded:
-		return m, m.whatif.loaded(m, msg)
-	case runLoaded:
-		return m, m.run.loaded(m, msg)
-	case runStarted:
-		return m, m.run.started(m, msg)
-	case runFound:
-		m.about.stack = msg.stack
-		return m, m.run.open(m, msg.run)
-	case edited:
-		return m, m.draft.edited(m, msg)
+	case part.StoreChanged:
+		cmds = append(cmds, m.waitStore(), m.tell(msg))
+	case watched:
+		cmds = append(cmds, m.waitFiles(), m.tell(msg.FileChanged))
+	case part.Failed:
+		words := strings.ReplaceAll(msg.Err.Error(), "\n", "; ")
+		if msg.Doing != "" {
+			words = msg.Doing + ": " + words
+		}
+		m.Warn("%s", words)
+	case part.Done:
+		m.Say("%s", msg.Words)
+	default:
+		cmds = append(cmds, m.tell(msg))
 	}
-	return m, nil
+	for len(m.told) > 0 {
+		next := m.told[0]
+		m.told = m.told[1:]
+		cmds = append(cmds, m.tell(next))
+	}
+	return tea.Batch(cmds...)
 }
 
-// noticeTime is how long it is said that something was done.
-const noticeTime = 6 * time.Second
-
-func (m *model) say(bad bool, format string, args ...any) {
-	m.bad, m.notice, m.noticed = bad, fmt.Sprintf(format, args...), time.Now()
+// tell lets all views hear a message.
+func (m *model) tell(msg tea.Msg) tea.Cmd {
+	var cmds []tea.Cmd
+	for _, v := range m.views {
+		cmds = append(cmds, v.Update(msg))
+	}
+	return tea.Batch(cmds...)
 }
 
-// typed passes typing on to a line of input, where there is one.
+// typing reports whether the view on the screen is being typed into.
+func (m *model) typing() bool {
+	v, ok := m.views[m.at].(part.Typist)
+	return ok && v.Typing()
+}
+
+// typed passes typing on to what takes it.
 func (m *model) typed(msg tea.Msg) tea.Cmd {
 	switch {
 	case m.ask != nil:
-		return m.ask.update(msg)
+		return m.ask.Update(msg)
 	case m.palette != nil:
-		return m.palette.update(m, msg)
-	case m.filter() != nil:
-		f := m.filter()
-		cmd := f.line().typed(msg)
-		f.filtered(m)
-		return cmd
+		return m.palette.update(msg)
 	}
-	return nil
+	return m.views[m.at].Update(msg)
 }
 
 func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 	k := msg.String()
 	pressed, began := true, false
-	if m.ask == nil || !m.ask.typing() { // text is welcome where there is a line for it
-		if m.palette == nil && m.filter() == nil {
+	if m.ask == nil || !m.ask.Typing() { // text is welcome where there is a line for it
+		if m.palette == nil && !m.typing() {
 			pressed, began = m.poured.takes(time.Now(), msg.Text)
 		}
 	}
@@ -331,7 +360,7 @@ func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 	case k == "ctrl+z":
 		return suspend
 	case began:
-		m.say(true, "a long text was poured in here; it was not taken for keys")
+		m.Warn("a long text was poured in here; it was not taken for keys")
 		return nil
 	case !pressed:
 		return nil
@@ -344,55 +373,46 @@ func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 	case m.help:
 		m.help = false
 		return nil
-	case m.filter() != nil:
-		f := m.filter()
-		before := f.line().input.Value()
-		cmd := f.line().key(k, msg)
-		if f.line().input.Value() != before || !f.line().typing {
-			f.filtered(m)
-		}
-		return cmd
+	case m.typing():
+		return m.views[m.at].Update(msg)
 	}
 	m.notice = ""
-	if cmd, ok := m.views[m.at].key(m, k); ok {
+	if cmd, ok := part.Press(m.views[m.at].Bindings(), msg); ok {
 		return cmd
 	}
-	switch k {
-	case "q":
-		return tea.Quit
-	case "?":
-		m.help = true
-	case ":", "ctrl+p":
-		m.palette = newPalette(m)
-	case "1", "2", "3", "4":
-		n, _ := strconv.Atoi(k)
-		return m.open(viewID(n))
-	case "esc":
-		if m.at > viewStacks {
-			return m.open(viewStacks)
-		}
+	cmd, _ := part.Press(m.bindings(), msg)
+	return cmd
+}
+
+// bindings are the keys that do something in every view.
+func (m *model) bindings() []part.Binding {
+	var keys []part.Binding
+	for i, v := range m.views {
+		keys = append(keys, part.Bind(func() tea.Cmd { return m.open(i) }, part.Itoa(i+1)).As("Go to "+v.Name()))
 	}
-	return nil
+	keys[0] = keys[0].Shown(fmt.Sprintf("1 to %d", len(m.views)), "the views").As(keys[0].Command)
+	keys = append(keys,
+		part.Bind(part.Run(func() { m.palette = newPalette(m) }), ":", "ctrl+p").Shown(": or ctrl+p", "all commands").
+			As(""),
+		part.Bind(func() tea.Cmd { return m.Send(part.AskFor{}) }).As("Open a stack file or a template"),
+		part.Bind(part.Run(m.swapTheme)).As("Switch between dark and light colours"),
+		part.Bind(part.Run(func() { m.help = true }), "?").Shown("?", "these keys").As("Show the keys of this view"))
+	if m.at > 0 {
+		keys = append(keys, part.Bind(func() tea.Cmd { return m.open(0) }, "esc").Shown("esc", "back").As(""))
+	}
+	return append(keys, part.Bind(func() tea.Cmd { return tea.Quit }, "q").
+		Shown("q", "leave; a run goes on without you"))
 }
 
 // open goes to a view; what it shows is loaded for the current subject.
-func (m *model) open(v viewID) tea.Cmd {
-	if v != viewStacks && m.about.name == "" {
-		m.say(true, "choose a stack first")
+func (m *model) open(i int) tea.Cmd {
+	v := m.views[i]
+	if roamer, ok := v.(part.Roamer); m.about.Name == "" && !(ok && roamer.Roams()) {
+		m.Warn("choose a stack first")
 		return nil
 	}
-	m.at = v
-	switch v {
-	case viewStacks:
-		return m.stacks.load(m)
-	case viewDraft:
-		return m.draft.open(m)
-	case viewWhatIf:
-		return m.whatif.open(m)
-	case viewRun:
-		return m.run.open(m, "")
-	}
-	return nil
+	m.at = i
+	return v.Update(part.Opened{})
 }
 
 func (m *model) click(x, y int) tea.Cmd {
@@ -400,15 +420,15 @@ func (m *model) click(x, y int) tea.Cmd {
 		m.help = false
 		return nil
 	}
-	for v, r := range m.tabs {
-		if r.contains(x, y) {
-			return m.open(v)
+	for i, r := range m.tabs {
+		if r.Contains(x, y) {
+			return m.open(i)
 		}
 	}
 	if m.ask != nil || m.palette != nil {
 		return nil
 	}
-	return m.views[m.at].click(m, x, y)
+	return m.views[m.at].Update(part.Click{X: x, Y: y})
 }
 
 // View draws the frame, or is the last one while another is due in a moment.
@@ -424,10 +444,10 @@ func (m *model) view() tea.View {
 	v := tea.NewView(m.safeFrame())
 	v.AltScreen = true
 	v.MouseMode = tea.MouseModeCellMotion
-	v.BackgroundColor, v.ForegroundColor = m.t.ground, m.t.text
+	v.BackgroundColor, v.ForegroundColor = m.t.Ground, m.t.Text
 	v.WindowTitle = "Brick Row"
-	if m.about.name != "" {
-		v.WindowTitle += " · " + m.about.name
+	if m.about.Name != "" {
+		v.WindowTitle += " · " + m.about.Name
 	}
 	return v
 }
@@ -437,7 +457,8 @@ func (m *model) safeFrame() (text string) {
 	defer func() {
 		if broken := recover(); broken != nil {
 			m.crashes++
-			text = fmt.Sprintf("Drawing this broke down: %v\nThis is a defect of the program; nothing is lost. Details are in %s.\n1 goes to the stacks, q leaves.", broken, m.logCrash("drawing", broken))
+			text = fmt.Sprintf("Drawing this broke down: %v\nThis is a defect of the program; nothing is lost. "+
+				"Details are in %s.\n1 goes to the stacks, q leaves.", broken, m.logCrash("drawing", broken))
 		}
 	}()
 	return m.frame()
@@ -448,99 +469,92 @@ const minWidth, minHeight = 60, 16
 
 // frame is the whole screen as styled text.
 func (m *model) frame() string {
-	s := newScreen(max(1, m.w), max(1, m.h), m.t.plain())
+	s := part.NewScreen(max(1, m.w), max(1, m.h), m.t.Plain())
 	if m.w < minWidth || m.h < minHeight {
-		for i, line := range wrap(fmt.Sprintf("Brick Row needs %d×%d; this is %d×%d. Make the window larger, or q to leave.", minWidth, minHeight, m.w, m.h), m.w) {
-			s.text(0, i, m.w, m.t.plain(), line)
+		for i, line := range part.Wrap(fmt.Sprintf("Brick Row needs %d×%d; this is %d×%d. Make the window larger, "+
+			"or q to leave.", minWidth, minHeight, m.w, m.h), m.w) {
+			s.Text(0, i, m.w, m.t.Plain(), line)
 		}
 		return s.Render()
 	}
 	m.header(s)
-	body := rect{0, 3, m.w, m.h - 5}
+	body := part.R(0, 3, m.w, m.h-5)
 	if m.ask != nil {
-		var strip rect
-		body, strip = body.splitBottom(m.ask.height(m.w))
-		m.ask.draw(m, s, strip)
+		var strip part.Rect
+		body, strip = body.SplitBottom(m.ask.Height(m.w))
+		m.ask.Draw(m.t, s, strip)
 	}
 	if long := m.longNotice(); len(long) > 0 {
-		var strip rect
-		body, strip = body.splitBottom(len(long) + 1)
-		s.line(strip.x, strip.y, strip.w, m.t.on(m.t.mortar), "─")
+		var strip part.Rect
+		body, strip = body.SplitBottom(len(long) + 1)
+		s.Line(strip.X, strip.Y, strip.W, m.t.On(m.t.Mortar), "─")
 		for i, l := range long {
-			s.text(strip.x+1, strip.y+1+i, strip.w-2, m.t.on(m.noticeColour()), l)
+			s.Text(strip.X+1, strip.Y+1+i, strip.W-2, m.t.On(m.noticeColour()), l)
 		}
 	}
 	if m.palette != nil {
-		var strip rect
-		body, strip = body.splitBottom(min(4+len(m.palette.commands), body.h-2))
-		m.palette.draw(m, s, strip)
+		var strip part.Rect
+		body, strip = body.SplitBottom(min(4+len(m.palette.commands), body.H-2))
+		m.palette.draw(m.t, s, strip)
 	}
 	if m.help {
 		m.drawHelp(s, body)
 	} else {
-		m.views[m.at].draw(m, s, body)
+		m.views[m.at].Draw(s, body)
 	}
 	m.footer(s)
 	return s.Render()
 }
 
-func (m *model) header(s *screen) {
+func (m *model) header(s *part.Screen) {
 	t := m.t
-	x := s.text(0, 0, m.w, uv.Style{Fg: t.ground, Bg: t.accent, Attrs: uv.AttrBold}, " BRICK ROW ")
+	x := s.Text(0, 0, m.w, uv.Style{Fg: t.Ground, Bg: t.Accent, Attrs: uv.AttrBold}, " BRICK ROW ")
 	end := m.w - 1
-	if m.about.target != "" {
-		st := uv.Style{Fg: t.bright, Bg: t.bar}
-		label := " " + m.about.place() + " "
-		if m.about.stack != nil && m.about.stack.Careful || m.draft.careful() {
-			st = uv.Style{Fg: t.carefulText, Bg: t.careful, Attrs: uv.AttrBold}
-			label = " careful: " + m.about.place() + " "
+	if m.about.Target != "" {
+		st := uv.Style{Fg: t.Bright, Bg: t.Bar}
+		label := " " + m.about.Place() + " "
+		if m.about.Careful || m.about.Stack != nil && m.about.Stack.Careful {
+			st = uv.Style{Fg: t.CarefulText, Bg: t.Careful, Attrs: uv.AttrBold}
+			label = " careful: " + m.about.Place() + " "
 		}
-		end = s.right(end, 0, m.w-x-4, st, label) - 2
+		end = s.Right(end, 0, m.w-x-4, st, label) - 2
 	}
-	if m.about.name != "" {
-		x = s.text(x+2, 0, end-x-2, t.strong(), m.about.name)
-		if st := m.about.stack; st != nil {
-			mark, col := t.stackPaint(st.State)
+	if m.about.Name != "" {
+		x = s.Text(x+2, 0, end-x-2, t.Strong(), m.about.Name)
+		if st := m.about.Stack; st != nil {
+			mark, col := t.StackPaint(st.State)
 			words := fmt.Sprintf("revision %d · ", st.Revision)
 			if st.Revision == 0 {
 				words = ""
 			}
-			x = s.text(x+2, 0, end-x-2, t.faint(), words)
-			s.text(x, 0, end-x, t.on(col), mark+" "+string(st.State))
+			x = s.Text(x+2, 0, end-x-2, t.Faint(), words)
+			s.Text(x, 0, end-x, t.On(col), mark+" "+string(st.State))
 		} else {
-			s.text(x+2, 0, end-x-2, t.faint(), "not deployed yet")
+			s.Text(x+2, 0, end-x-2, t.Faint(), "not deployed yet")
 		}
 	}
-	m.tabs = map[viewID]rect{}
+	m.tabs = m.tabs[:0]
 	x = 1
-	s.line(0, 2, m.w, t.on(t.mortar), "─")
-	for v := viewStacks; v <= viewRun; v++ {
-		name := fmt.Sprintf("%d %s", v, viewNames[v])
-		st := t.faint()
-		if v == m.at {
-			st = bold(t.on(t.accent))
-			s.line(x, 2, width(name), t.on(t.accent), "▀")
+	s.Line(0, 2, m.w, t.On(t.Mortar), "─")
+	for i, v := range m.views {
+		name := fmt.Sprintf("%d %s", i+1, v.Name())
+		st := t.Faint()
+		if i == m.at {
+			st = part.Bold(t.On(t.Accent))
+			s.Line(x, 2, part.Width(name), t.On(t.Accent), "▀")
 		}
-		m.tabs[v] = rect{x, 1, width(name), 1}
-		x = s.text(x, 1, m.w-x, st, name) + 2
+		m.tabs = append(m.tabs, part.R(x, 1, part.Width(name), 1))
+		x = s.Text(x, 1, m.w-x, st, name) + 2
 	}
-	s.right(m.w-1, 1, m.w-x-1, t.faint(), m.views[m.at].status(m))
+	s.Right(m.w-1, 1, m.w-x-1, t.Faint(), m.views[m.at].Status())
 }
 
-func (a subject) place() string {
-	account, region, ok := cut(a.target)
-	if !ok {
-		return a.target
-	}
-	return account + " / " + region
-}
-
-func (m *model) footer(s *screen) {
+func (m *model) footer(s *part.Screen) {
 	t := m.t
 	y := m.h - 1
-	s.line(0, y-1, m.w, t.on(t.mortar), "─")
-	hint, col := m.views[m.at].hint(m), color.Color(t.hint)
-	keys := m.views[m.at].keys(m)
+	s.Line(0, y-1, m.w, t.On(t.Mortar), "─")
+	hint, col := m.views[m.at].Hint(), color.Color(t.Hint)
+	keys := shown(m.views[m.at].Bindings())
 	switch {
 	case m.ask != nil && m.notice == "":
 		hint, keys = "the question above waits for an answer", nil
@@ -553,20 +567,22 @@ func (m *model) footer(s *screen) {
 			hint = ""
 		}
 	}
-	hint = clip(hint, m.hintRoom())
-	x, end := 1, m.w-1-width(hint)
-	for i, b := range append(keys[:min(6, len(keys))], binding{"?", "keys"}) {
+	hint = part.Clip(hint, m.hintRoom())
+	x, end := 1, m.w-1-part.Width(hint)
+	most := min(6, len(keys))
+	for i, b := range append(keys[:most:most], part.Bind(nil).Shown("?", "keys")) {
 		room := 9 // for the last one
-		if i >= 6 || i == len(keys) {
+		if i == most {
 			room = 0
 		}
-		if x+width(b.key)+1+width(b.words) > end-2-room || m.ask != nil || m.palette != nil {
+		h := b.Help()
+		if x+part.Width(h.Key)+1+part.Width(h.Desc) > end-2-room || m.ask != nil || m.palette != nil {
 			continue
 		}
-		x = s.text(x, y, end-x, t.strong(), b.key)
-		x = s.text(x+1, y, end-x, t.faint(), b.words) + 3
+		x = s.Text(x, y, end-x, t.Strong(), h.Key)
+		x = s.Text(x+1, y, end-x, t.Faint(), h.Desc) + 3
 	}
-	s.text(end, y, width(hint)+1, t.on(col), hint)
+	s.Text(end, y, part.Width(hint)+1, t.On(col), hint)
 }
 
 // hintRoom is how long the hint in the footer may be.
@@ -575,37 +591,34 @@ func (m *model) hintRoom() int { return max((m.w-2)*3/5, m.w-72) }
 // longNotice is a notice that has no room in the footer, in lines; nil where
 // there is none.
 func (m *model) longNotice() []string {
-	if width(m.notice) <= m.hintRoom() {
+	if part.Width(m.notice) <= m.hintRoom() {
 		return nil
 	}
-	lines := wrap(m.notice, m.w-3)
+	lines := part.Wrap(m.notice, m.w-3)
 	return lines[:min(len(lines), 6)]
 }
 
 func (m *model) noticeColour() color.Color {
 	if m.bad {
-		return m.t.states["failed"].word
+		return m.t.States["failed"].Word
 	}
-	return m.t.hint
+	return m.t.Hint
 }
 
-func (m *model) drawHelp(s *screen, r rect) {
+func (m *model) drawHelp(s *part.Screen, r part.Rect) {
 	t := m.t
-	s.text(r.x+2, r.y+1, r.w, t.strong(), "Keys of "+viewNames[m.at])
-	keys := append(append([]binding{}, m.views[m.at].keys(m)...), []binding{{"1 to 4", "the views"}, {": or ctrl+p", "all commands"}, {"?", "these keys"}, {"esc", "back"}, {"q", "leave; a run goes on without you"}}...)
-	rows := max(1, r.h-5)
-	for i, b := range keys {
-		x, y := r.x+2+(i/rows)*48, r.y+3+i%rows
-		s.text(x, y, 12, bold(t.hinted()), b.key)
-		s.text(x+13, y, 34, t.plain(), b.words)
+	v := m.views[m.at]
+	s.Text(r.X+2, r.Y+1, r.W, t.Strong(), "Keys of "+v.Name())
+	rows := max(1, r.H-5)
+	for i, b := range shown(append(v.Bindings(), m.bindings()...)) {
+		x, y := r.X+2+(i/rows)*48, r.Y+3+i%rows
+		s.Text(x, y, 12, part.Bold(t.Hinted()), b.Help().Key)
+		s.Text(x+13, y, 34, t.Plain(), b.Help().Desc)
 	}
-	s.text(r.x+2, r.y+r.h-1, r.w, t.faint(), "any key goes back")
+	s.Text(r.X+2, r.Y+r.H-1, r.W, t.Faint(), "any key goes back")
 }
 
-// panelTitle writes the title of a part of a view.
-func (m *model) panelTitle(s *screen, r rect, title, faint string) {
-	x := s.text(r.x, r.y, r.w, bold(m.t.hinted()), title)
-	s.text(x+2, r.y, r.w-(x+2-r.x), m.t.faint(), faint)
+// shown are the bindings that footer and help show.
+func shown(list []part.Binding) []part.Binding {
+	return slices.DeleteFunc(slices.Clone(list), func(b part.Binding) bool { return b.Help().Key == "" })
 }
-
-func itoa(n int) string { return strconv.Itoa(n) }

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"brickrow/internal/app"
+	"brickrow/internal/tui/part"
 
 	tea "charm.land/bubbletea/v2"
 )
@@ -19,20 +20,17 @@ func TestTheWhatIfIsLookedThrough(t *testing.T) {
 	d.press("down", "3")
 	d.wants("longest: ", "by nominal times; no past run tells more")
 	// to the database, on to what follows from it, and back
-	d.whatif.choose("readings_db")
+	d.pick("readings_db")
 	d.wants("because", "input db_version is 14, was 15", "then, ", "forces the swap")
 	d.press("enter", "down", "down")
 	d.wants("▸", "enter go there")
-	n := len(d.whatif.links)
 	d.press("down", "down", "down", "down", "down", "down", "down", "enter")
-	if from := d.whatif.wall.sel; from == "readings_db" || n < 3 {
-		t.Fatalf("%d links lead to %s", n, from)
-	}
+	d.lacks("⇅ readings_db  swap")
 	d.wants("of ⇅ readings_db changes")
 	d.press("backspace")
-	d.wants("⇅ readings_db")
+	d.wants("⇅ readings_db  swap")
 	d.press("backspace")
-	d.wants("no brick to go back to")
+	d.wants("⇅ readings_db  swap")
 	// from the cause to its line
 	d.press("enter", "enter")
 	d.wants("2 Draft", "stack: bulletin-test", "line 7")
@@ -61,29 +59,22 @@ func TestTheWhatIfIsLookedThrough(t *testing.T) {
 	d.lacks("valley_net")
 	d.press("c")
 	// a mouse on what follows
-	d.whatif.choose("readings_db")
-	d.screen()
-	for _, l := range d.whatif.links {
-		if l.resource != "" {
-			d.send(tea.MouseClickMsg{X: d.whatif.side.x + 4, Y: d.whatif.side.y + 2 + l.line, Button: tea.MouseLeft})
-			if d.whatif.wall.sel != l.resource {
-				t.Errorf("a click on %s leads to %s", l.resource, d.whatif.wall.sel)
-			}
-			break
-		}
-	}
+	d.pick("readings_db")
+	d.click("◧ forecasters edit", d.w)
+	d.wants("◧ forecasters  edit  ServerGroup")
 }
 
 func TestLongValuesAreCut(t *testing.T) {
 	d := newDesk(t, 142, 42)
-	d.edit("bulletin.yaml", "label: { $concat: [ reader-, $node_index ] }", "label: reader\n        user_data: \""+strings.Repeat("measure the snow and the wind ", 20)+"the end\"")
+	d.edit("bulletin.yaml", "label: { $concat: [ reader-, $node_index ] }",
+		"label: reader\n        user_data: \""+strings.Repeat("measure the snow and the wind ", 20)+"the end\"")
 	d.press("down", "3")
-	d.whatif.choose("reader#2")
+	d.pick("reader#2")
 	d.wants("lines more, v shows them")
 	d.lacks("the end")
 	d.press("v")
 	d.wants("long values are shown whole")
-	d.whatif.choose("reader#2")
+	d.pick("reader#2")
 	d.wants("the end")
 }
 
@@ -149,20 +140,22 @@ func TestTheWhatIfGoesOut(t *testing.T) {
 // is, under the wall.
 func TestNotesAreShown(t *testing.T) {
 	d := newDesk(t, 142, 42)
-	if err := os.WriteFile(filepath.Join(d.dir, "rules", "more.yaml"), []byte("rules:\n  - { id: calm, message: small steps are better, severity: warn, each: stack, require: stack.tally.edit < 2 }\n"), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(d.dir, "rules", "more.yaml"),
+		[]byte("rules:\n  - { id: calm, message: small steps are better, severity: warn, each: stack, require: stack.tally.edit < 2 }\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	d.press("down", "2")
 	more := filepath.Join(d.dir, "rules", "most.yaml")
-	if err := os.WriteFile(more, []byte("rules:\n  - { id: most, message: x, require: 'size(' }\n"), 0o600); err != nil {
+	if err := os.WriteFile(more, []byte("rules:\n  - { id: most, message: x, require: 'size(' }\n"),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
-	d.send(fileChanged{more})
+	d.send(part.FileChanged{Path: more})
 	d.wants("the rule most cannot be read")
 	if err := os.Remove(more); err != nil {
 		t.Fatal(err)
 	}
-	d.send(fileChanged{more})
+	d.send(part.FileChanged{Path: more})
 	d.lacks("the rule most")
 	d.press("3")
 	d.wants("· note", "the stack: small steps are better (rule calm)", "more.yaml:2")
@@ -176,18 +169,17 @@ func TestNotesAreShown(t *testing.T) {
 func TestALateAnswerIsNotShown(t *testing.T) {
 	d := newDesk(t, 142, 42)
 	d.press("down", "2")
-	first := d.draft.load(d.model)()
+	stackFile := filepath.Join(d.dir, "bulletin-test.stack.yaml")
+	first := d.views[1].Update(part.FileChanged{Path: stackFile})()
 	d.edit("bulletin-test.stack.yaml", "readers: 3", "readers: 5")
-	second := d.draft.load(d.model)()
+	second := d.views[1].Update(part.FileChanged{Path: stackFile})()
 	d.send(second)
 	d.send(first)
 	d.wants("▲ 3 new")
-	d.whatif.stale = true
-	d.at = viewWhatIf
-	late := d.whatif.open(d.model)()
+	d.at = 2
+	late := d.views[2].Update(part.Opened{})()
 	d.edit("bulletin-test.stack.yaml", "readers: 5", "readers: 6")
-	d.whatif.stale = true
-	d.do(d.whatif.open(d.model))
+	d.do(d.views[2].Update(part.Opened{}))
 	d.send(late)
 	d.wants("▲ 4 new")
 }

@@ -48,7 +48,7 @@ func (ch *Change) say(causes ...Cause) {
 }
 
 // cause finds out why a property changes, and says so in the change.
-func (c *comparer) cause(ch *Change, p stack.PropertyChange) {
+func (c *Comparison) cause(ch *Change, p stack.PropertyChange) {
 	before := len(ch.Causes)
 	say := func(k Cause) {
 		k.Path = p.Path
@@ -79,8 +79,9 @@ func (c *comparer) cause(ch *Change, p stack.PropertyChange) {
 		say(k)
 	}
 	for _, a := range tosca.Awaits(prop.Value) {
-		if up := c.change(a.Resource); up != nil && up.Kind != Same {
-			say(Cause{Kind: Upstream, Text: fmt.Sprintf("%s of %s %s changes", a.Name, mark(up.Kind), a.Resource), Resource: a.Resource, Pos: up.Pos})
+		if up := c.Change(a.Resource); up != nil && up.Kind != Same {
+			say(Cause{Kind: Upstream, Text: fmt.Sprintf("%s of %s %s changes", a.Name, mark(up.Kind), a.Resource),
+				Resource: a.Resource, Pos: up.Pos})
 			c.upstream[ch.Name] = append(c.upstream[ch.Name], a.Resource)
 		}
 	}
@@ -118,7 +119,7 @@ func policyCauses(ch *Change, p stack.PropertyChange) []Cause {
 
 // countCauses say why there are more, or fewer, resources of a node with a
 // count: an input, a look-up, or the line itself.
-func (c *comparer) countCauses(resource string, n *tosca.NodeTemplate) []Cause {
+func (c *Comparison) countCauses(resource string, n *tosca.NodeTemplate) []Cause {
 	if causes := c.changedSources(c.Wanted.CountSources(resource)); len(causes) > 0 {
 		return causes
 	}
@@ -130,22 +131,25 @@ func (c *comparer) countCauses(resource string, n *tosca.NodeTemplate) []Cause {
 	case was == nil:
 		return nil
 	case was.Count == nil:
-		return []Cause{{Kind: Template, Text: fmt.Sprintf("%s has a count now: %s (%s)", n.Name, n.Count.Text(), n.Count.Pos.Short()), Pos: n.Count.Pos}}
+		return []Cause{{Kind: Template, Text: fmt.Sprintf("%s has a count now: %s (%s)", n.Name, n.Count.Text(),
+			n.Count.Pos.Short()), Pos: n.Count.Pos}}
 	case was.Count.Text() != n.Count.Text():
-		return []Cause{{Kind: Template, Text: fmt.Sprintf("the count of %s is %s, was %s (%s)", n.Name, n.Count.Text(), was.Count.Text(), n.Count.Pos.Short()), Pos: n.Count.Pos}}
+		return []Cause{{Kind: Template, Text: fmt.Sprintf("the count of %s is %s, was %s (%s)", n.Name,
+			n.Count.Text(), was.Count.Text(), n.Count.Pos.Short()), Pos: n.Count.Pos}}
 	}
 	return nil
 }
 
 // handCause says what was changed by hand, and what deploying makes of it.
-func (c *comparer) handCause(ch *Change, p stack.PropertyChange, say func(Cause)) {
+func (c *Comparison) handCause(ch *Change, p stack.PropertyChange, say func(Cause)) {
 	text := fmt.Sprintf("%s was changed by hand in the cloud; deploying puts it back", p.Path)
 	if ch.byHand(p) == conflict {
 		was := "it was " + tosca.Show(ch.Recorded.Properties[p.Property])
 		if tosca.HasSecret(ch.Recorded.Properties[p.Property]) || tosca.HasSecret(p.After) {
 			was = "both are secret"
 		}
-		text = fmt.Sprintf("conflict: %s was changed by hand in the cloud, and here too (%s); deploying takes what stands here", p.Path, was)
+		text = fmt.Sprintf("conflict: %s was changed by hand in the cloud, and here too (%s); deploying takes what "+
+			"stands here", p.Path, was)
 	}
 	k := Cause{Kind: ByHand, Text: text, Pos: ch.Pos}
 	if ch.Wanted != nil && !p.Link {
@@ -176,25 +180,28 @@ func (ch *Change) byHand(p stack.PropertyChange) string {
 
 // left notes what was changed by hand and is left as it is: tags that others
 // have put there, and what has become just what is wanted.
-func (c *comparer) left(ch *Change, props map[string]tosca.Value) {
+func (c *Comparison) left(ch *Change, props map[string]tosca.Value) {
 	if ch.Live == nil || ch.Recorded == nil || ch.Kind == Swap {
 		return
 	}
 	for _, k := range stack.OtherTags(props["tags"], ch.Recorded, ch.Live) {
-		c.set.Left = append(c.set.Left, Left{ch.Name, "tags." + k, fmt.Sprintf("the tag %s was put there by hand, and stays", k)})
+		c.Set.Left = append(c.Set.Left, Left{ch.Name, "tags." + k,
+			fmt.Sprintf("the tag %s was put there by hand, and stays", k)})
 	}
 	for _, d := range ch.Wanted.Type.Properties {
 		was, is := ch.Recorded.Properties[d.Name], ch.Live.Properties[d.Name]
-		if d.Name == "tags" || tosca.HasSecret(was) || stack.Same(was, is) || !stack.Same(props[d.Name], is) || tosca.Waits(props[d.Name]) {
+		if d.Name == "tags" || tosca.HasSecret(was) || stack.Same(was, is) || !stack.Same(props[d.Name], is) ||
+			tosca.Waits(props[d.Name]) {
 			continue
 		}
-		c.set.Left = append(c.set.Left, Left{ch.Name, d.Name, fmt.Sprintf("%s was changed by hand, and is just what is wanted: %s", d.Name, tosca.Show(is))})
+		c.Set.Left = append(c.Set.Left, Left{ch.Name, d.Name,
+			fmt.Sprintf("%s was changed by hand, and is just what is wanted: %s", d.Name, tosca.Show(is))})
 	}
 }
 
 // lineCause says that the line of a property reads otherwise than in the
 // recorded revision.
-func (c *comparer) lineCause(ch *Change, prop *stack.Property, path string) (Cause, bool) {
+func (c *Comparison) lineCause(ch *Change, prop *stack.Property, path string) (Cause, bool) {
 	if c.Base == nil {
 		return Cause{}, false
 	}
@@ -227,13 +234,17 @@ func (c *comparer) lineCause(ch *Change, prop *stack.Property, path string) (Cau
 	wasDefault := was != nil && was.Expr == was.Def.Default
 	switch {
 	case was == nil && isDefault, wasDefault && isDefault && was.Expr.Text() != now:
-		return Cause{Kind: TypeDef, Text: fmt.Sprintf("the default of %s for %s is %s now (%s)", ch.Wanted.Own.Name, prop.Name, quoted(prop.Expr), prop.Def.Pos.Short()), Pos: prop.Def.Pos}, true
+		return Cause{Kind: TypeDef, Text: fmt.Sprintf("the default of %s for %s is %s now (%s)", ch.Wanted.Own.Name,
+			prop.Name, quoted(prop.Expr), prop.Def.Pos.Short()), Pos: prop.Def.Pos}, true
 	case was == nil:
-		return Cause{Kind: Template, Text: fmt.Sprintf("%s is new in the template (%s)", prop.Name, prop.Pos.Short()), Pos: prop.Pos}, true
+		return Cause{Kind: Template, Text: fmt.Sprintf("%s is new in the template (%s)", prop.Name, prop.Pos.Short()),
+			Pos: prop.Pos}, true
 	case isDefault && !wasDefault:
-		return Cause{Kind: Template, Text: fmt.Sprintf("%s is no longer in the template; the default of %s holds", prop.Name, ch.Wanted.Own.Name), Pos: ch.Pos}, true
+		return Cause{Kind: Template, Text: fmt.Sprintf("%s is no longer in the template; the default of %s holds",
+			prop.Name, ch.Wanted.Own.Name), Pos: ch.Pos}, true
 	case was.Expr.Text() != now:
-		return Cause{Kind: Template, Text: fmt.Sprintf("the template says %s for %s, said %s (%s)", quoted(prop.Expr), prop.Name, quoted(was.Expr), prop.Pos.Short()), Pos: prop.Pos}, true
+		return Cause{Kind: Template, Text: fmt.Sprintf("the template says %s for %s, said %s (%s)", quoted(prop.Expr),
+			prop.Name, quoted(was.Expr), prop.Pos.Short()), Pos: prop.Pos}, true
 	}
 	return Cause{}, false
 }
@@ -241,7 +252,7 @@ func (c *comparer) lineCause(ch *Change, prop *stack.Property, path string) (Cau
 // alongCauses say which lines read otherwise, than in the recorded revision, on
 // the way from a property to where its value comes from: those of properties of
 // other nodes, and of inputs of templates that fill nodes.
-func (c *comparer) alongCauses(ch *Change, prop *stack.Property) []Cause {
+func (c *Comparison) alongCauses(ch *Change, prop *stack.Property) []Cause {
 	if c.Base == nil || c.Base.Resource(ch.Name) == nil {
 		return nil
 	}
@@ -251,11 +262,11 @@ func (c *comparer) alongCauses(ch *Change, prop *stack.Property) []Cause {
 	}
 	was := map[string]*stack.Property{}
 	for _, p := range c.Base.Sources(old).Along {
-		was[p.Whose()] = p
+		was[p.Owner()] = p
 	}
 	var out []Cause
 	for _, p := range c.Wanted.Sources(prop).Along {
-		old := was[p.Whose()]
+		old := was[p.Owner()]
 		if old == nil || p.Expr == nil || old.Expr == nil || old.Expr.Text() == p.Expr.Text() {
 			continue
 		}
@@ -263,7 +274,9 @@ func (c *comparer) alongCauses(ch *Change, prop *stack.Property) []Cause {
 		if at.Line == 0 {
 			at = p.Expr.Pos
 		}
-		out = append(out, Cause{Kind: Template, Text: fmt.Sprintf("%s is %s in the template, was %s (%s)", p.Whose(), p.Text(), old.Text(), at.Short()), Resource: p.Resource(), Pos: at})
+		out = append(out, Cause{Kind: Template,
+			Text:     fmt.Sprintf("%s is %s in the template, was %s (%s)", p.Owner(), p.Text(), old.Text(), at.Short()),
+			Resource: p.Resource(), Pos: at})
 		if p.Resource() != "" && p.Resource() != ch.Name {
 			out[len(out)-1].Kind = Upstream
 			c.upstream[ch.Name] = append(c.upstream[ch.Name], p.Resource())
@@ -280,7 +293,8 @@ func fileCause(now, was *stack.Resource, property string) (Cause, bool) {
 	}
 	k := Cause{Kind: Template, Text: fmt.Sprintf("the file %s has changed (%s)", a.File, a.Pos.Short()), Pos: a.Pos}
 	if b != nil && b.File != a.File {
-		k.Text = fmt.Sprintf("the template names the file %s for %s, named %s (%s)", a.File, property, b.File, a.Pos.Short())
+		k.Text = fmt.Sprintf("the template names the file %s for %s, named %s (%s)", a.File, property, b.File,
+			a.Pos.Short())
 	}
 	return k, true
 }
@@ -314,7 +328,7 @@ func wantedValues(ch *Change) map[string]tosca.Value {
 	return m
 }
 
-func (c *comparer) linkCause(ch *Change, p stack.PropertyChange, say func(Cause)) {
+func (c *Comparison) linkCause(ch *Change, p stack.PropertyChange, say func(Cause)) {
 	for _, l := range ch.Wanted.Links {
 		if l.Requirement != p.Property {
 			continue
@@ -325,8 +339,9 @@ func (c *comparer) linkCause(ch *Change, p stack.PropertyChange, say func(Cause)
 				say(Cause{Kind: Lookup, Text: moved, Resource: t, Pos: l.Pos})
 				return
 			}
-			if up := c.change(t); up != nil && (up.Kind == Swap || up.Kind == New) {
-				say(Cause{Kind: Upstream, Text: fmt.Sprintf("%s %s gets a new id", mark(up.Kind), t), Resource: t, Pos: up.Pos})
+			if up := c.Change(t); up != nil && (up.Kind == Swap || up.Kind == New) {
+				say(Cause{Kind: Upstream, Text: fmt.Sprintf("%s %s gets a new id", mark(up.Kind), t), Resource: t,
+					Pos: up.Pos})
 				c.upstream[ch.Name] = append(c.upstream[ch.Name], t)
 				said = true
 			}
@@ -334,7 +349,8 @@ func (c *comparer) linkCause(ch *Change, p stack.PropertyChange, say func(Cause)
 		if !said && !p.ByHand {
 			text := fmt.Sprintf("the template says so: %s, %s", p.Path, l.Pos.Short())
 			if was, known := c.baseTargets(ch.Name, p.Property); known && !slices.Equal(was, l.Targets) {
-				text = fmt.Sprintf("the template says %s for %s, said %s (%s)", someOf(l.Targets), p.Path, someOf(was), l.Pos.Short())
+				text = fmt.Sprintf("the template says %s for %s, said %s (%s)", someOf(l.Targets), p.Path,
+					someOf(was), l.Pos.Short())
 			}
 			say(Cause{Kind: Template, Text: text, Pos: l.Pos})
 		}
@@ -344,7 +360,7 @@ func (c *comparer) linkCause(ch *Change, p stack.PropertyChange, say func(Cause)
 }
 
 // baseTargets lists what a resource rested on in the recorded revision.
-func (c *comparer) baseTargets(resource, requirement string) ([]string, bool) {
+func (c *Comparison) baseTargets(resource, requirement string) ([]string, bool) {
 	if c.Base == nil || c.Base.Resource(resource) == nil {
 		return nil, false
 	}
@@ -361,7 +377,7 @@ func someOf(names []string) string {
 
 // changedSources says which inputs and look-ups differ from the recorded
 // revision's.
-func (c *comparer) changedSources(from stack.Sources) []Cause {
+func (c *Comparison) changedSources(from stack.Sources) []Cause {
 	if c.BaseRevision == 0 {
 		return nil
 	}
@@ -376,7 +392,8 @@ func (c *comparer) changedSources(from stack.Sources) []Cause {
 		case tosca.HasSecret(now.Value):
 			k.Text = fmt.Sprintf("input %s, a secret, was changed (%s)", name, now.Origin)
 		case was.Value != nil:
-			k.Text = fmt.Sprintf("input %s is %s, was %s (%s)", name, tosca.Show(now.Value), tosca.Show(was.Value), now.Origin)
+			k.Text = fmt.Sprintf("input %s is %s, was %s (%s)", name, tosca.Show(now.Value), tosca.Show(was.Value),
+				now.Origin)
 		default:
 			k.Text = fmt.Sprintf("input %s is %s, was not given (%s)", name, tosca.Show(now.Value), now.Origin)
 		}
@@ -392,7 +409,7 @@ func (c *comparer) changedSources(from stack.Sources) []Cause {
 
 // movedLookup says that a look-up finds something else than it did; "" where
 // it does not.
-func (c *comparer) movedLookup(name string) string {
+func (c *Comparison) movedLookup(name string) string {
 	now, was := c.Wanted.Existing(name), c.BaseFound[name]
 	switch {
 	case now == nil || was.ID == "":
@@ -401,7 +418,8 @@ func (c *comparer) movedLookup(name string) string {
 		return fmt.Sprintf("the look-up %s finds %s, it found %s", name, now.ID, was.ID)
 	}
 	for _, k := range tosca.Map(now.Properties).Keys() {
-		if v := was.Properties[k]; v == nil || !tosca.Equal(v, now.Properties[k]) && tosca.Show(v) != tosca.Show(now.Properties[k]) {
+		if v := was.Properties[k]; v == nil ||
+			!tosca.Equal(v, now.Properties[k]) && tosca.Show(v) != tosca.Show(now.Properties[k]) {
 			return fmt.Sprintf("%s of %s, which the look-up %s finds, was changed", k, now.ID, name)
 		}
 	}

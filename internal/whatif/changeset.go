@@ -7,6 +7,7 @@ package whatif
 import (
 	"encoding/json"
 	"fmt"
+	"sync"
 
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
@@ -56,7 +57,7 @@ type Risk struct {
 	Kind     RiskKind  `json:"kind"`
 	Resource string    `json:"resource"` // "" where it is about the stack
 	Text     string    `json:"text"`
-	Mend     string    `json:"mend,omitempty"` // what one could do
+	Fix      string    `json:"fix,omitempty"` // what one could do
 	Pos      tosca.Pos `json:"-"`
 	// Standing says that it was there before, and stays.
 	Standing bool `json:"standing,omitempty"`
@@ -84,11 +85,14 @@ type Tally struct {
 	Keep  int `json:"kept,omitempty"`
 	// Results counts the results of a stack that change, where it is there already.
 	Results int `json:"results,omitempty"`
+	// Old counts the parts that former runs have left, and that go at the end.
+	Old int `json:"old,omitempty"`
 }
 
 // Of is the count of one kind.
 func (t Tally) Of(k Kind) int {
-	return map[Kind]int{New: t.New, Edit: t.Edit, Swap: t.Swap, Drop: t.Drop, Same: t.Same, Adopt: t.Adopt, Keep: t.Keep}[k]
+	return map[Kind]int{New: t.New, Edit: t.Edit, Swap: t.Swap, Drop: t.Drop, Same: t.Same, Adopt: t.Adopt,
+		Keep: t.Keep}[k]
 }
 
 // String is the tally without what stays the same: "3 new, 2 edit".
@@ -107,6 +111,14 @@ func (t Tally) String() string {
 			s += ", "
 		}
 		if s += fmt.Sprintf("%d result", t.Results); t.Results > 1 {
+			s += "s"
+		}
+	}
+	if t.Old > 0 {
+		if s != "" {
+			s += ", "
+		}
+		if s += fmt.Sprintf("%d old part", t.Old); t.Old > 1 {
 			s += "s"
 		}
 	}
@@ -129,8 +141,14 @@ type ChangeSet struct {
 	Lookups      []LookedUp
 	Results      []ResultChange
 	Left         []Left // what was changed by hand, and a deployment leaves as it is
-	Estimate     Estimate
-	Findings     tosca.Findings
+	// Old are the parts of swaps that former runs have left, as recorded. They go
+	// at the end, or are kept, whatever else the change set does.
+	Old      []*stack.Recorded
+	Estimate Estimate
+	Findings tosca.Findings
+
+	index   map[string]int // of changes, by name; made when it is asked for
+	indexed sync.Once
 }
 
 // Left is something that was changed by hand in the cloud and that a
@@ -141,6 +159,15 @@ type Left struct {
 	Text     string `json:"text"`
 }
 
+// OldText says of an old part of a swap what becomes of it.
+func OldText(r *stack.Recorded) string {
+	if r.Keep {
+		return fmt.Sprintf("the old part of %s (%s), which a former run has left, leaves the stack and stays in "+
+			"the cloud", r.Name, r.ID)
+	}
+	return fmt.Sprintf("the old part of %s (%s), which a former run has left, is removed at the end", r.Name, r.ID)
+}
+
 // LookedUp is what a node that is selected stands for.
 type LookedUp struct {
 	Name  string `json:"name"`
@@ -149,9 +176,10 @@ type LookedUp struct {
 	Moved string `json:"moved,omitempty"` // that it found something else before, in words
 }
 
-// Empty reports whether nothing would change, no result either.
+// Empty reports whether nothing would change: no result either, and nothing that
+// a former run has left would go.
 func (c *ChangeSet) Empty() bool {
-	if len(c.Results) > 0 {
+	if len(c.Results)+len(c.Old) > 0 {
 		return false
 	}
 	for _, ch := range c.Changes {
@@ -164,10 +192,14 @@ func (c *ChangeSet) Empty() bool {
 
 // Change finds a change by the resource's name; nil where there is none.
 func (c *ChangeSet) Change(name string) *Change {
-	for i := range c.Changes {
-		if c.Changes[i].Name == name {
-			return &c.Changes[i]
+	c.indexed.Do(func() {
+		c.index = make(map[string]int, len(c.Changes))
+		for i := len(c.Changes) - 1; i >= 0; i-- {
+			c.index[c.Changes[i].Name] = i
 		}
+	})
+	if i, ok := c.index[name]; ok {
+		return &c.Changes[i]
 	}
 	return nil
 }
@@ -198,6 +230,13 @@ type jsonResult struct {
 	Unknown bool        `json:"unknown"`
 	Because []string    `json:"because"`
 	UsedBy  []string    `json:"used_by"`
+}
+
+type jsonOld struct {
+	Resource string `json:"resource"`
+	Type     string `json:"type"`
+	ID       string `json:"id"`
+	Kind     Kind   `json:"kind"` // drop or kept
 }
 
 type jsonChange struct {
@@ -267,22 +306,35 @@ func (c *ChangeSet) MarshalJSON() ([]byte, error) {
 		Estimate Estimate       `json:"estimate"`
 		Results  []jsonResult   `json:"results"`
 		Left     []Left         `json:"left"`
+		Old      []jsonOld      `json:"old"`
 		Lookups  []LookedUp     `json:"lookups"`
 		Findings tosca.Findings `json:"findings"`
-	}{c.Stack, c.Target.String(), c.BaseRevision, c.Against, c.Tally, []jsonChange{}, append(append([]Risk{}, c.Risks...), c.Standing...), c.Estimate.Seconds, c.Estimate, []jsonResult{}, append([]Left{}, c.Left...), append([]LookedUp{}, c.Lookups...), append(tosca.Findings{}, c.Findings...)}
+	}{c.Stack, c.Target.String(), c.BaseRevision, c.Against, c.Tally, []jsonChange{}, append(append([]Risk{},
+		c.Risks...), c.Standing...), c.Estimate.Seconds, c.Estimate, []jsonResult{}, append([]Left{}, c.Left...),
+		[]jsonOld{}, append([]LookedUp{}, c.Lookups...), append(tosca.Findings{}, c.Findings...)}
+	for _, r := range c.Old {
+		kind := Drop
+		if r.Keep {
+			kind = Keep
+		}
+		out.Old = append(out.Old, jsonOld{r.Name, r.Type, r.ID, kind})
+	}
 	for _, r := range c.Results {
-		out.Results = append(out.Results, jsonResult{r.Name, r.Kind, r.Before, r.After, r.Unknown, r.Because(), append([]string{}, r.UsedBy...)})
+		out.Results = append(out.Results,
+			jsonResult{r.Name, r.Kind, r.Before, r.After, r.Unknown, r.Because(), append([]string{}, r.UsedBy...)})
 	}
 	for _, ch := range c.Changes {
 		if ch.Kind == Same {
 			continue
 		}
-		j := jsonChange{ch.Name, ch.Type, ch.Kind, []jsonProperty{}, append([]string{}, ch.Because...), []jsonCause{}, append([]string{}, ch.Then...), ch.OneWay, patch(ch.Properties)}
+		j := jsonChange{ch.Name, ch.Type, ch.Kind, []jsonProperty{}, append([]string{}, ch.Because...), []jsonCause{},
+			append([]string{}, ch.Then...), ch.OneWay, patch(ch.Properties)}
 		for _, k := range ch.Causes {
 			j.Causes = append(j.Causes, jsonCause{k.Kind, k.Text, k.Path, k.Resource, k.Pos.File, k.Pos.Line})
 		}
 		for _, p := range ch.Properties {
-			j.Properties = append(j.Properties, jsonProperty{p.Path, p.Before, p.After, p.Unknown, p.Effect, ch.byHand(p)})
+			j.Properties = append(j.Properties,
+				jsonProperty{p.Path, p.Before, p.After, p.Unknown, p.Effect, ch.byHand(p)})
 		}
 		out.Changes = append(out.Changes, j)
 	}

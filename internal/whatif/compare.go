@@ -2,7 +2,6 @@ package whatif
 
 import (
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 
@@ -43,22 +42,36 @@ type State struct {
 	// TagsPos is where the stack file gives tags to all resources.
 	TagsPos tosca.Pos
 	// Careful says that the target is a careful one, or the stack.
-	Careful bool
-	Takes   Takes
+	Careful  bool
+	Duration Duration
 	// Past lists how long such changes of a type took in past runs, as ratios
-	// to Takes; nil where nothing is known of them.
+	// to Duration; nil where nothing is known of them.
 	Past func(typ string, k Kind) []float64
+	// Knowledge may be nil.
+	Knowledge Knowledge
+}
+
+// Knowledge is what is known of resource types by their names, beside what the
+// types say of themselves.
+type Knowledge interface {
+	// ChangeRisks raises what one change may bring about.
+	ChangeRisks(c *Comparison, ch *Change)
+	// Risks raises what changes may bring about together.
+	Risks(c *Comparison)
+	// Conflicts reports why the run could not make a resource, new or in a swap,
+	// while what leaves is still there.
+	Conflicts(c *Comparison, ch *Change)
 }
 
 // Limit is how many changes are under way at once.
 const Limit = 16
 
-// Takes is how long a change takes, in seconds, as the given kind.
-type Takes func(ch *Change, k Kind) float64
+// Duration is how long a change takes, in seconds, as the given kind.
+type Duration func(ch *Change, k Kind) float64
 
 // Nominal is the time of a change by the profile, for a cloud that is speed
 // times faster than nominal.
-func Nominal(lib *tosca.Library, speed float64) Takes {
+func Nominal(lib *tosca.Library, speed float64) Duration {
 	return func(ch *Change, k Kind) float64 {
 		share := map[Kind]float64{New: 1, Swap: 1, Edit: 0.5, Drop: 0.4}[k]
 		typ := ch.Type
@@ -82,8 +95,16 @@ func Nominal(lib *tosca.Library, speed float64) Takes {
 // Compare computes the change set.
 func Compare(s State) *ChangeSet {
 	room := len(s.Wanted.Resources) + max(0, len(s.Recorded)-len(s.Wanted.Resources))
-	c := &comparer{State: s, set: &ChangeSet{Stack: s.Stack, Target: s.Target, BaseRevision: s.BaseRevision, Changes: make([]Change, 0, room)},
-		recorded: make(map[string]*stack.Recorded, len(s.Recorded)), index: make(map[string]int, room), upstream: map[string][]string{}, inputs: map[string]stack.Input{}, baseInputs: map[string]stack.Input{}}
+	c := &Comparison{
+		State: s,
+		Set: &ChangeSet{Stack: s.Stack, Target: s.Target, BaseRevision: s.BaseRevision,
+			Changes: make([]Change, 0, room)},
+		recorded:   make(map[string]*stack.Recorded, len(s.Recorded)),
+		index:      make(map[string]int, room),
+		upstream:   map[string][]string{},
+		inputs:     map[string]stack.Input{},
+		baseInputs: map[string]stack.Input{},
+	}
 	for _, r := range s.Recorded {
 		c.recorded[r.Name] = r
 	}
@@ -95,7 +116,8 @@ func Compare(s State) *ChangeSet {
 	}
 	for _, res := range s.Wanted.Selected {
 		if res.Found != nil {
-			c.set.Lookups = append(c.set.Lookups, LookedUp{res.Name, res.Found.Type, res.Found.ID, c.movedLookup(res.Name)})
+			c.Set.Lookups = append(c.Set.Lookups,
+				LookedUp{res.Name, res.Found.Type, res.Found.ID, c.movedLookup(res.Name)})
 		}
 	}
 	for _, res := range s.Wanted.Resources {
@@ -104,18 +126,21 @@ func Compare(s State) *ChangeSet {
 	for _, r := range c.dropped() {
 		c.add(c.drop(r))
 	}
+	if !s.Comparing {
+		c.Set.Old, c.Set.Tally.Old = s.Old, len(s.Old)
+	}
 	c.results()
 	c.follow()
 	c.risks()
 	c.conflicts()
 	c.movedItems()
 	c.estimate()
-	c.set.hide(c.secrets())
-	return c.set
+	c.Set.hide(c.secrets())
+	return c.Set
 }
 
 // secrets are those of both sides.
-func (c *comparer) secrets() *tosca.Secrets {
+func (c *Comparison) secrets() *tosca.Secrets {
 	s := c.Wanted.Secrets().Clone()
 	for _, r := range c.Recorded {
 		s.Add(tosca.Map(r.Properties), tosca.Map(r.Attributes))
@@ -157,7 +182,7 @@ func (c *ChangeSet) hide(secrets *tosca.Secrets) {
 	}
 	for _, list := range [][]Risk{c.Risks, c.Standing} {
 		for i := range list {
-			list[i].Text, list[i].Mend = secrets.Hide(list[i].Text), secrets.Hide(list[i].Mend)
+			list[i].Text, list[i].Fix = secrets.Hide(list[i].Text), secrets.Hide(list[i].Fix)
 		}
 	}
 	for i := range c.Left {
@@ -169,14 +194,12 @@ func (c *ChangeSet) hide(secrets *tosca.Secrets) {
 	c.Findings = secrets.Findings(c.Findings)
 }
 
-func bareText(v tosca.Value) string {
-	bare, _ := tosca.Bare(v)
-	return tosca.Show(bare)
-}
-
-type comparer struct {
+// Comparison is a comparison under way. Who knows a type by its name asks it, and
+// raises what he finds.
+type Comparison struct {
 	State
-	set                *ChangeSet
+	// Set is what comes of it so far.
+	Set                *ChangeSet
 	recorded           map[string]*stack.Recorded
 	index              map[string]int      // of a change in the set
 	upstream           map[string][]string // resources whose change causes this one
@@ -184,39 +207,39 @@ type comparer struct {
 	dependents         stack.Graph // of all resources; nil until it is asked for
 }
 
-func (c *comparer) add(ch Change) {
-	c.index[ch.Name] = len(c.set.Changes)
-	c.set.Changes = append(c.set.Changes, ch)
+func (c *Comparison) add(ch Change) {
+	c.index[ch.Name] = len(c.Set.Changes)
+	c.Set.Changes = append(c.Set.Changes, ch)
 	switch ch.Kind {
 	case New:
-		c.set.Tally.New++
+		c.Set.Tally.New++
 	case Edit:
-		c.set.Tally.Edit++
+		c.Set.Tally.Edit++
 	case Swap:
-		c.set.Tally.Swap++
+		c.Set.Tally.Swap++
 	case Drop:
-		c.set.Tally.Drop++
+		c.Set.Tally.Drop++
 	case Same:
-		c.set.Tally.Same++
+		c.Set.Tally.Same++
 	case Adopt:
-		c.set.Tally.Adopt++
+		c.Set.Tally.Adopt++
 	case Keep:
-		c.set.Tally.Keep++
+		c.Set.Tally.Keep++
 	}
 }
 
-// change is the change of a resource already compared; nil before that.
-func (c *comparer) change(name string) *Change {
+// Change is the change of a resource already compared; nil before that.
+func (c *Comparison) Change(name string) *Change {
 	if i, ok := c.index[name]; ok {
-		return &c.set.Changes[i]
+		return &c.Set.Changes[i]
 	}
 	return nil
 }
 
 // attributes answers with what is known of a resource before the run: what is
 // rebuilt, or may move in an edit, is not known.
-func (c *comparer) attributes(name, attribute string) (tosca.Value, bool) {
-	ch := c.change(name)
+func (c *Comparison) attributes(name, attribute string) (tosca.Value, bool) {
+	ch := c.Change(name)
 	if ch == nil || ch.Recorded == nil || ch.Kind == New || ch.Kind == Swap {
 		return nil, false
 	}
@@ -236,9 +259,9 @@ func (c *comparer) attributes(name, attribute string) (tosca.Value, bool) {
 	return v, ok
 }
 
-// id is the cloud id that a resource keeps, or "" where it gets a new one.
-func (c *comparer) id(name string) string {
-	if ch := c.change(name); ch != nil && ch.Recorded != nil && ch.Kind != New && ch.Kind != Swap {
+// ID is the cloud id that a resource keeps, or "" where it gets a new one.
+func (c *Comparison) ID(name string) string {
+	if ch := c.Change(name); ch != nil && ch.Recorded != nil && ch.Kind != New && ch.Kind != Swap {
 		return ch.Recorded.ID
 	}
 	if f := c.Wanted.Existing(name); f != nil {
@@ -247,10 +270,11 @@ func (c *comparer) id(name string) string {
 	return ""
 }
 
-func (c *comparer) wanted(res *stack.Resource) Change {
-	ch := Change{Name: res.Name, Type: res.Type.Name, Pos: res.Pos, Needs: res.Needs, Wanted: res, Recorded: c.recorded[res.Name], Kind: New}
+func (c *Comparison) wanted(res *stack.Resource) Change {
+	ch := Change{Name: res.Name, Type: res.Type.Name, Pos: res.Pos, Needs: res.Needs, Wanted: res,
+		Recorded: c.recorded[res.Name], Kind: New}
 	props, findings := c.Wanted.Late(res, c.attributes)
-	c.set.Findings = append(c.set.Findings, findings...)
+	c.Set.Findings = append(c.Set.Findings, findings...)
 	rec := ch.Recorded
 	if rec != nil && c.Live != nil {
 		if ch.Live = c.Live[rec.ID]; ch.Live == nil {
@@ -267,10 +291,11 @@ func (c *comparer) wanted(res *stack.Resource) Change {
 		c.newProperties(&ch, props)
 	case rec.Type != ch.Type:
 		ch.Kind = Swap
-		ch.say(Cause{Kind: Template, Text: fmt.Sprintf("its type is %s, was %s (%s)", ch.Type, rec.Type, res.Pos.Short()), Pos: res.Template().TypePos})
+		ch.say(Cause{Kind: Template, Text: fmt.Sprintf("its type is %s, was %s (%s)", ch.Type, rec.Type,
+			res.Pos.Short()), Pos: res.Template().TypePos})
 		c.newProperties(&ch, props)
 	default:
-		ch.Properties = append(stack.Diff(res, props, rec, ch.Live, c.id), policyChange(res, rec)...)
+		ch.Properties = append(stack.Diff(res, props, rec, ch.Live, c.ID), policyChange(res, rec)...)
 		ch.Kind = Same
 		for _, p := range ch.Properties {
 			if p.Effect == stack.Swap {
@@ -279,7 +304,8 @@ func (c *comparer) wanted(res *stack.Resource) Change {
 				ch.Kind = Edit
 			}
 		}
-		ch.OneWay = ch.Kind == Edit && slices.ContainsFunc(ch.Properties, func(p stack.PropertyChange) bool { return oneWay(ch.Wanted.Type, p) })
+		ch.OneWay = ch.Kind == Edit && slices.ContainsFunc(ch.Properties,
+			func(p stack.PropertyChange) bool { return oneWay(ch.Wanted.Type, p) })
 		for _, p := range ch.Properties {
 			c.cause(&ch, p)
 		}
@@ -307,7 +333,8 @@ func policyChange(res *stack.Resource, rec *stack.Recorded) []stack.PropertyChan
 		}
 		return l
 	}
-	return []stack.PropertyChange{{Path: policies, Pointer: tosca.Pointer(policies), Property: policies, Before: list(rec.Keep, rec.Guard), After: list(res.Keep, res.Guard), Effect: stack.InPlace}}
+	return []stack.PropertyChange{{Path: policies, Pointer: tosca.Pointer(policies), Property: policies,
+		Before: list(rec.Keep, rec.Guard), After: list(res.Keep, res.Guard), Effect: stack.InPlace}}
 }
 
 // oneWay reports whether putting a change of a property back would need a
@@ -319,35 +346,41 @@ func oneWay(t *tosca.NodeType, p stack.PropertyChange) bool {
 
 // adopt takes back under the stack what it had left in the cloud under the
 // same name, where that still can become what is wanted.
-func (c *comparer) adopt(ch *Change, props map[string]tosca.Value) bool {
+func (c *Comparison) adopt(ch *Change, props map[string]tosca.Value) bool {
 	for _, r := range c.Kept {
 		live := c.Live[r.ID]
 		if r.Name != ch.Name || r.Type != ch.Type || live == nil {
 			continue
 		}
-		changes := stack.Diff(ch.Wanted, props, r, live, c.id)
+		changes := stack.Diff(ch.Wanted, props, r, live, c.ID)
 		if slices.ContainsFunc(changes, func(p stack.PropertyChange) bool { return p.Effect == stack.Swap }) {
 			continue
 		}
 		ch.Kind, ch.Recorded, ch.Live, ch.Properties = Adopt, r, live, changes
-		ch.say(Cause{Kind: Kept, Text: fmt.Sprintf("it was kept in the cloud as %s and comes back under the stack", r.ID)})
+		ch.say(Cause{Kind: Kept, Text: fmt.Sprintf("it was kept in the cloud as %s and comes back under the stack",
+			r.ID)})
 		return true
 	}
 	return false
 }
 
 // newProperties lists what a resource is built with.
-func (c *comparer) newProperties(ch *Change, props map[string]tosca.Value) {
+func (c *Comparison) newProperties(ch *Change, props map[string]tosca.Value) {
 	for _, p := range ch.Wanted.Properties {
 		v := props[p.Name]
 		if v == nil || tosca.Equal(v, tosca.Null{}) {
 			continue
 		}
-		ch.Properties = append(ch.Properties, stack.PropertyChange{Path: p.Name, Pointer: tosca.Pointer(p.Name), Property: p.Name, After: v, Unknown: tosca.Waits(v), Effect: stack.InPlace})
+		ch.Properties = append(ch.Properties,
+			stack.PropertyChange{Path: p.Name, Pointer: tosca.Pointer(p.Name), Property: p.Name, After: v,
+				Unknown: tosca.Waits(v), Effect: stack.InPlace})
 	}
 	for _, l := range ch.Wanted.Links {
-		unknown := slices.ContainsFunc(l.Targets, func(n string) bool { return c.id(n) == "" })
-		ch.Properties = append(ch.Properties, stack.PropertyChange{Path: l.Requirement, Pointer: tosca.Pointer(l.Requirement), Property: l.Requirement, Link: true, After: tosca.String(strings.Join(l.Targets, ", ")), Unknown: unknown, Effect: stack.InPlace})
+		unknown := slices.ContainsFunc(l.Targets, func(n string) bool { return c.ID(n) == "" })
+		ch.Properties = append(ch.Properties,
+			stack.PropertyChange{Path: l.Requirement, Pointer: tosca.Pointer(l.Requirement), Property: l.Requirement,
+				Link: true, After: tosca.String(strings.Join(l.Targets, ", ")), Unknown: unknown,
+				Effect: stack.InPlace})
 	}
 	if len(ch.Causes) > 0 {
 		return
@@ -369,7 +402,7 @@ func (k Kind) Mark() string { return marks[k] }
 func mark(k Kind) string { return k.Mark() }
 
 // dropped lists the recorded resources that are not wanted any more.
-func (c *comparer) dropped() []*stack.Recorded {
+func (c *Comparison) dropped() []*stack.Recorded {
 	var out []*stack.Recorded
 	for _, r := range c.Recorded {
 		if c.Wanted.Resource(r.Name) == nil {
@@ -380,7 +413,7 @@ func (c *comparer) dropped() []*stack.Recorded {
 	return out
 }
 
-func (c *comparer) drop(r *stack.Recorded) Change {
+func (c *Comparison) drop(r *stack.Recorded) Change {
 	ch := Change{Name: r.Name, Type: r.Type, Kind: Drop, Pos: r.Pos, Needs: r.Needs, Recorded: r}
 	n := c.Wanted.Template(r.Name)
 	switch {
@@ -392,10 +425,12 @@ func (c *comparer) drop(r *stack.Recorded) Change {
 		if causes := c.countCauses(r.Name, n); len(causes) > 0 {
 			ch.say(causes...)
 		} else {
-			ch.say(Cause{Kind: Template, Text: "the count of " + n.Name + " is lower: " + n.Count.Pos.Short(), Pos: n.Count.Pos})
+			ch.say(Cause{Kind: Template, Text: "the count of " + n.Name + " is lower: " + n.Count.Pos.Short(),
+				Pos: n.Count.Pos})
 		}
 	default:
-		ch.say(Cause{Kind: Template, Text: fmt.Sprintf("it is no longer in the template (it stood at %s)", r.Pos.Short()), Pos: r.Pos})
+		ch.say(Cause{Kind: Template, Text: fmt.Sprintf("it is no longer in the template (it stood at %s)",
+			r.Pos.Short()), Pos: r.Pos})
 	}
 	if c.Live != nil {
 		if ch.Live = c.Live[r.ID]; ch.Live == nil {
@@ -408,7 +443,9 @@ func (c *comparer) drop(r *stack.Recorded) Change {
 	}
 	for name, v := range r.Properties {
 		if !tosca.Equal(v, tosca.Null{}) {
-			ch.Properties = append(ch.Properties, stack.PropertyChange{Path: name, Pointer: tosca.Pointer(name), Property: name, Before: v, Effect: stack.InPlace})
+			ch.Properties = append(ch.Properties,
+				stack.PropertyChange{Path: name, Pointer: tosca.Pointer(name), Property: name, Before: v,
+					Effect: stack.InPlace})
 		}
 	}
 	slices.SortFunc(ch.Properties, func(a, b stack.PropertyChange) int { return strings.Compare(a.Path, b.Path) })
@@ -416,7 +453,7 @@ func (c *comparer) drop(r *stack.Recorded) Change {
 }
 
 // follow turns the causes around: what follows from each change.
-func (c *comparer) follow() {
+func (c *Comparison) follow() {
 	down := stack.Graph{}
 	for name, ups := range c.upstream {
 		if _, ok := down[name]; !ok {
@@ -426,8 +463,8 @@ func (c *comparer) follow() {
 			down[up] = append(down[up], name)
 		}
 	}
-	for i := range c.set.Changes {
-		ch := &c.set.Changes[i]
+	for i := range c.Set.Changes {
+		ch := &c.Set.Changes[i]
 		if ch.Kind != Same {
 			ch.Then = down.Reach(ch.Name)
 		}
@@ -436,89 +473,66 @@ func (c *comparer) follow() {
 
 // conflicts finds what the run could not do: guards, and names or ranges that
 // the old resource still holds while the new one is built.
-func (c *comparer) conflicts() {
+func (c *Comparison) conflicts() {
 	lib := c.Wanted.File.Library
 	leaving := map[string]string{} // unique name to the resource that goes
 	kept := map[string]string{}    // unique name to the id of what the stack has kept
 	for _, r := range c.Kept {
-		adopted := c.change(r.Name) != nil && c.change(r.Name).Kind == Adopt && c.change(r.Name).Recorded == r
+		adopted := c.Change(r.Name) != nil && c.Change(r.Name).Kind == Adopt && c.Change(r.Name).Recorded == r
 		if live := c.Live[r.ID]; adopted || c.Live != nil && live == nil {
 			continue
 		}
 		for _, d := range uniqueProperties(lib.Nodes[r.Type]) {
-			kept[r.Type+"/"+bareText(r.Properties[d])] = r.ID
+			kept[r.Type+"/"+tosca.InClear(r.Properties[d])] = r.ID
 		}
 	}
 	for _, r := range c.Old {
 		for _, d := range uniqueProperties(lib.Nodes[r.Type]) {
-			leaving[r.Type+"/"+bareText(r.Properties[d])] = "the old part of " + r.Name
+			leaving[r.Type+"/"+tosca.InClear(r.Properties[d])] = "the old part of " + r.Name
 		}
 	}
-	for _, ch := range c.set.Changes {
+	for _, ch := range c.Set.Changes {
 		guarded := ch.Wanted != nil && ch.Wanted.Guard || ch.Recorded != nil && ch.Recorded.Guard
 		if guarded && (ch.Kind == Swap || ch.Kind == Drop) {
 			verb := "swap"
 			if ch.Kind == Drop {
 				verb = "drop"
 			}
-			c.set.Findings.Errorf(ch.Pos, "guarded", "take it out of the policy Guard first, in a deployment of its own", "%s is guarded, and this would %s it", ch.Name, verb)
+			c.Set.Findings.Errorf(ch.Pos, "guarded",
+				"take it out of the policy Guard first, in a deployment of its own",
+				"%s is guarded, and this would %s it", ch.Name, verb)
 		}
 		if (ch.Kind == Drop || ch.Kind == Swap) && ch.Recorded != nil {
 			for _, d := range uniqueProperties(lib.Nodes[ch.Recorded.Type]) {
-				leaving[ch.Recorded.Type+"/"+bareText(ch.Recorded.Properties[d])] = ch.Name
+				leaving[ch.Recorded.Type+"/"+tosca.InClear(ch.Recorded.Properties[d])] = ch.Name
 			}
 		}
 	}
-	for _, ch := range c.set.Changes {
+	for i := range c.Set.Changes {
+		ch := &c.Set.Changes[i]
 		if ch.Kind != New && ch.Kind != Swap || ch.Wanted == nil {
 			continue
 		}
-		c.rangeConflict(ch)
+		if c.Knowledge != nil {
+			c.Knowledge.Conflicts(c, ch)
+		}
 		for _, d := range uniqueProperties(ch.Wanted.Type) {
 			p := ch.Wanted.Property(d)
 			if p == nil {
 				continue
 			}
-			if id := kept[ch.Type+"/"+bareText(p.Value)]; id != "" {
-				c.set.Findings.Errorf(p.Pos, "name-still-taken", fmt.Sprintf("choose another %s, or remove what was kept by hand", d),
-					"%s wants the %s '%s', which %s holds: the stack has kept it in the cloud", ch.Name, d, tosca.Show(p.Value), id)
+			if id := kept[ch.Type+"/"+tosca.InClear(p.Value)]; id != "" {
+				c.Set.Findings.Errorf(p.Pos, "name-still-taken",
+					fmt.Sprintf("choose another %s, or remove what was kept by hand", d),
+					"%s wants the %s '%s', which %s holds: the stack has kept it in the cloud", ch.Name, d,
+					tosca.Show(p.Value), id)
 			}
-			if old := leaving[ch.Type+"/"+bareText(p.Value)]; old != "" {
-				c.set.Findings.Errorf(p.Pos, "name-still-taken", fmt.Sprintf("deploy without %s first, or choose another %s", ch.Name, d),
-					"%s wants the %s '%s', which %s holds until the sweep at the end", ch.Name, d, tosca.Show(p.Value), old)
+			if old := leaving[ch.Type+"/"+tosca.InClear(p.Value)]; old != "" {
+				c.Set.Findings.Errorf(p.Pos, "name-still-taken",
+					fmt.Sprintf("deploy without %s first, or choose another %s", ch.Name, d),
+					"%s wants the %s '%s', which %s holds until the sweep at the end", ch.Name, d,
+					tosca.Show(p.Value), old)
 			}
-		}
-	}
-}
-
-// rangeConflict finds a subnet whose range is still held by one that leaves the
-// same network in the sweep at the end.
-func (c *comparer) rangeConflict(ch Change) {
-	if ch.Type != "Subnet" {
-		return
-	}
-	p := ch.Wanted.Property("cidr")
-	if p == nil || len(ch.Wanted.Links) == 0 || len(ch.Wanted.Links[0].Targets) == 0 {
-		return
-	}
-	wanted, err := netip.ParsePrefix(bareText(p.Value))
-	if err != nil {
-		return
-	}
-	network := c.id(ch.Wanted.Links[0].Targets[0])
-	leaving := slices.Clone(c.Old)
-	for _, other := range c.set.Changes {
-		if other.Recorded != nil && (other.Kind == Drop || other.Kind == Swap) {
-			leaving = append(leaving, other.Recorded)
-		}
-	}
-	for _, old := range leaving {
-		if old.Type != "Subnet" || len(old.Links["network"]) == 0 || old.Links["network"][0].ID != network {
-			continue
-		}
-		if held, err := netip.ParsePrefix(bareText(old.Properties["cidr"])); err == nil && held.Overlaps(wanted) {
-			c.set.Findings.Errorf(p.Pos, "range-still-taken", "choose a range that is free, or deploy without "+old.Name+" first",
-				"%s wants %s, and %s holds %s until the sweep at the end", ch.Name, wanted, old.Name, held)
 		}
 	}
 }

@@ -14,6 +14,8 @@ import (
 	"brickrow/internal/whatif"
 )
 
+var shipped = profile.Read()
+
 const template = `tosca_definitions_version: tosca_2_0
 imports: [ { profile: brickrow.cloud:1 } ]
 service_template:
@@ -75,7 +77,7 @@ service_template:
 
 func resolve(t *testing.T, text string, flags ...string) *stack.Wanted {
 	t.Helper()
-	f, findings := tosca.Read("t.yaml", []byte(text), tosca.Source{Profile: profile.Load})
+	f, findings := tosca.Read("t.yaml", []byte(text), tosca.Source{Profile: shipped.Load})
 	findings = append(findings, tosca.Check(f)...)
 	var given []stack.Given
 	for _, flag := range flags {
@@ -96,8 +98,9 @@ func resolve(t *testing.T, text string, flags ...string) *stack.Wanted {
 func built(t *testing.T, text string, flags ...string) whatif.State {
 	t.Helper()
 	w := resolve(t, text, flags...)
-	s := whatif.State{Stack: "test", Target: stack.Target{Account: "workshop", Region: "alder-1"}, BaseRevision: 1, Wanted: w, BaseInputs: w.Inputs, Live: map[string]*stack.Live{},
-		Takes: whatif.Nominal(profile.Library(), 1)}
+	s := whatif.State{Stack: "test", Target: stack.Target{Account: "workshop", Region: "alder-1"}, BaseRevision: 1,
+		Wanted: w, BaseInputs: w.Inputs, Live: map[string]*stack.Live{},
+		Duration: whatif.Nominal(shipped.Library, 1), Knowledge: shipped}
 	attrs := func(resource, name string) (tosca.Value, bool) {
 		switch name {
 		case "addresses":
@@ -107,8 +110,11 @@ func built(t *testing.T, text string, flags ...string) whatif.State {
 	}
 	for _, res := range w.Resources {
 		props, _ := w.Late(res, attrs)
-		r := &stack.Recorded{Name: res.Name, Type: res.Type.Name, ID: "id-" + res.Name, Properties: props, Links: map[string][]stack.LinkTo{}, Attributes: map[string]tosca.Value{}, Fingerprints: map[string]tosca.Value{}, Needs: res.Needs, Keep: res.Keep, Guard: res.Guard}
-		live := &stack.Live{ID: r.ID, Type: r.Type, Node: r.Name, Properties: map[string]tosca.Value{}, Links: map[string][]string{}, Attributes: map[string]tosca.Value{}}
+		r := &stack.Recorded{Name: res.Name, Type: res.Type.Name, ID: "id-" + res.Name, Properties: props,
+			Links: map[string][]stack.LinkTo{}, Attributes: map[string]tosca.Value{},
+			Fingerprints: map[string]tosca.Value{}, Needs: res.Needs, Keep: res.Keep, Guard: res.Guard}
+		live := &stack.Live{ID: r.ID, Type: r.Type, Node: r.Name, Properties: map[string]tosca.Value{},
+			Links: map[string][]string{}, Attributes: map[string]tosca.Value{}}
 		for k, v := range props {
 			live.Properties[k] = v
 			if tosca.HasSecret(v) {
@@ -198,7 +204,8 @@ func TestASwapSpreads(t *testing.T) {
 	if got := summary(cs); got != want {
 		t.Errorf("a network that is swapped: %s\nwant %s", got, want)
 	}
-	if then := cs.Change("net").Then; !slices.Equal(then, []string{"cache#0", "db", "group", "note", "reader#0", "reader#1", "rules", "sub"}) {
+	if then := cs.Change("net").Then; !slices.Equal(then,
+		[]string{"cache#0", "db", "group", "note", "reader#0", "reader#1", "rules", "sub"}) {
 		t.Errorf("what follows from the network: %v", then)
 	}
 	if then := cs.Change("reader#0").Then; len(then) != 0 {
@@ -226,14 +233,18 @@ func TestCauses(t *testing.T) {
 			t.Errorf("-i %s: %s because %q, want %q", test.flag, test.name, ch.Because, test.want)
 		}
 	}
-	text := strings.Replace(template, "size: small, image: { $get_input: image }", "size: large, image: { $get_input: image }", 1)
-	if ch := change(t, s, text).Change("reader#0"); !strings.Contains(strings.Join(ch.Because, ";"), "the template says so: size, t.yaml:32") {
+	text := strings.Replace(template, "size: small, image: { $get_input: image }",
+		"size: large, image: { $get_input: image }", 1)
+	if ch := change(t, s, text).Change("reader#0"); !strings.Contains(strings.Join(ch.Because, ";"),
+		"the template says so: size, t.yaml:32") {
 		t.Errorf("a line of the template: %q", ch.Because)
 	}
-	gone := strings.Replace(template, "    queue: { type: Queue, properties: { ordered: false } }\n", "    news: { type: Topic }\n", 1)
+	gone := strings.Replace(template, "    queue: { type: Queue, properties: { ordered: false } }\n",
+		"    news: { type: Topic }\n", 1)
 	gone = strings.Replace(gone, "targets: [ queue ]", "targets: [ net ]", 1)
 	cs := change(t, s, gone)
-	if got := fmt.Sprint(cs.Change("queue").Because, cs.Change("news").Because); !strings.Contains(got, "no longer in the template") || !strings.Contains(got, "not yet built") {
+	if got := fmt.Sprint(cs.Change("queue").Because, cs.Change("news").Because); !strings.Contains(got,
+		"no longer in the template") || !strings.Contains(got, "not yet built") {
 		t.Errorf("one gone, one new: %s", got)
 	}
 	if !cs.Findings.HasErrors() || cs.Findings[0].Code != "guarded" {
@@ -277,8 +288,10 @@ func TestRisks(t *testing.T) {
 		}
 	}
 	for name, test := range map[string]struct{ from, to, want string }{
-		"a server that restarts, on which nothing rests": {"size: small, image: { $get_input: image }", "size: large, image: { $get_input: image }", "interruption reader#0, interruption reader#1"},
-		"a subnet that becomes public":                   {"cidr: 10.0.1.0/24 }", "cidr: 10.0.1.0/24, public: true }", "open sub"},
+		"a server that restarts, on which nothing rests": {"size: small, image: { $get_input: image }",
+			"size: large, image: { $get_input: image }", "interruption reader#0, interruption reader#1"},
+		"a subnet that becomes public": {"cidr: 10.0.1.0/24 }", "cidr: 10.0.1.0/24, public: true }",
+			"open sub"},
 	} {
 		if !strings.Contains(template, test.from) {
 			t.Fatalf("%s: there is no %q", name, test.from)
@@ -295,7 +308,8 @@ func TestRisks(t *testing.T) {
 	if cs := change(t, open, template, "peer=0.0.0.0/0", "storage=30 GiB"); len(cs.Risks) != 0 {
 		t.Errorf("a port that was open before is raised again: %v", cs.Risks)
 	}
-	fresh := whatif.State{Wanted: resolve(t, template, "peer=0.0.0.0/0"), Takes: whatif.Nominal(profile.Library(), 1)}
+	fresh := whatif.State{Wanted: resolve(t, template, "peer=0.0.0.0/0"),
+		Duration: whatif.Nominal(shipped.Library, 1), Knowledge: shipped}
 	if cs := whatif.Compare(fresh); len(cs.Risks) != 1 || cs.Tally.New != 14 {
 		t.Errorf("a first deployment: %v, %+v", cs.Risks, cs.Tally)
 	}
@@ -353,9 +367,11 @@ func TestByHandInTheCloud(t *testing.T) {
 }
 
 func TestKeptAndDeleted(t *testing.T) {
-	keep := strings.Replace(template, "- guard: { type: Guard, targets: [ queue ] }", "- keep: { type: Keep, targets: [ frames ] }", 1)
+	keep := strings.Replace(template, "- guard: { type: Guard, targets: [ queue ] }",
+		"- keep: { type: Keep, targets: [ frames ] }", 1)
 	s := built(t, keep)
-	s.Wanted, _ = stack.Resolve(&tosca.File{Library: profile.Library(), Service: &tosca.ServiceTemplate{}}, stack.Options{})
+	s.Wanted, _ = stack.Resolve(&tosca.File{Library: shipped.Library, Service: &tosca.ServiceTemplate{}},
+		stack.Options{})
 	s.Deleting = true
 	cs := whatif.Compare(s)
 	if cs.Tally.Drop != 13 || cs.Change("frames").Kind != whatif.Keep {
@@ -377,7 +393,8 @@ func TestNamesStillTaken(t *testing.T) {
 
 func TestRangesStillTaken(t *testing.T) {
 	s := built(t, template)
-	for cidr, want := range map[string]string{"10.0.1.0/25": "range-still-taken", "10.0.0.0/16": "range-still-taken", "10.0.2.0/24": ""} {
+	for cidr, want := range map[string]string{"10.0.1.0/25": "range-still-taken", "10.0.0.0/16": "range-still-taken",
+		"10.0.2.0/24": ""} {
 		cs := change(t, s, strings.Replace(template, "cidr: 10.0.1.0/24", "cidr: "+cidr, 1))
 		got := ""
 		if len(cs.Findings) > 0 {
@@ -396,13 +413,15 @@ func TestRangesStillTaken(t *testing.T) {
 
 func TestAnotherType(t *testing.T) {
 	s := built(t, template)
-	text := strings.Replace(template, "queue: { type: Queue, properties: { ordered: false } }", "queue: { type: Topic }", 1)
+	text := strings.Replace(template, "queue: { type: Queue, properties: { ordered: false } }",
+		"queue: { type: Topic }", 1)
 	text = strings.Replace(text, "targets: [ queue ]", "targets: [ net ]", 1)
 	for _, r := range s.Recorded {
 		r.Guard = false
 	}
 	cs := change(t, s, text)
-	if ch := cs.Change("queue"); ch.Kind != whatif.Swap || !strings.Contains(ch.Because[0], "its type is Topic, was Queue") {
+	if ch := cs.Change("queue"); ch.Kind != whatif.Swap ||
+		!strings.Contains(ch.Because[0], "its type is Topic, was Queue") {
 		t.Errorf("%s because %v", ch.Kind, ch.Because)
 	}
 }
@@ -445,7 +464,8 @@ func TestJSON(t *testing.T) {
 	if err := json.Unmarshal(text, &out); err != nil {
 		t.Fatal(err)
 	}
-	if out.Stack != "test" || out.Target != "workshop/alder-1" || out.Base != 1 || out.Tally.Swap != 1 || len(out.Changes) != 3 || len(out.Risks) != 2 || out.Estimate == 0 {
+	if out.Stack != "test" || out.Target != "workshop/alder-1" || out.Base != 1 || out.Tally.Swap != 1 ||
+		len(out.Changes) != 3 || len(out.Risks) != 2 || out.Estimate == 0 {
 		t.Errorf("%s", text)
 	}
 	for _, key := range []string{"name", "type", "kind", "properties", "because", "causes", "then", "patch"} {
@@ -465,7 +485,8 @@ func TestJSON(t *testing.T) {
 }
 
 func TestTallyWords(t *testing.T) {
-	for want, tally := range map[string]whatif.Tally{"no changes": {Same: 4}, "1 new, 2 drop": {New: 1, Drop: 2, Same: 1}, "3 edit, 1 swap": {Edit: 3, Swap: 1}} {
+	for want, tally := range map[string]whatif.Tally{"no changes": {Same: 4},
+		"1 new, 2 drop": {New: 1, Drop: 2, Same: 1}, "3 edit, 1 swap": {Edit: 3, Swap: 1}} {
 		if got := tally.String(); got != want {
 			t.Errorf("%+v is %q", tally, got)
 		}
@@ -476,7 +497,8 @@ func TestTallyWords(t *testing.T) {
 func BenchmarkCompare(b *testing.B) {
 	var nodes strings.Builder
 	for i := range 500 {
-		fmt.Fprintf(&nodes, "    q%d: { type: Queue, properties: { keep: { $get_input: keep } } }\n    t%d: { type: Topic, properties: { label: { $get_attribute: [ q%d, url ] } } }\n", i, i, i)
+		fmt.Fprintf(&nodes,
+			"    q%d: { type: Queue, properties: { keep: { $get_input: keep } } }\n    t%d: { type: Topic, properties: { label: { $get_attribute: [ q%d, url ] } } }\n", i, i, i)
 	}
 	text := "tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  inputs:\n    keep: { type: Duration, default: 2 d }\n  node_templates:\n" + nodes.String()
 	t := &testing.T{}
@@ -497,9 +519,13 @@ func TestCausesKnowTheLine(t *testing.T) {
 	s := built(t, template)
 	s.Base = s.Wanted
 	for _, test := range []struct{ old, new, name, kind, want string }{
-		{"size: small, image: { $get_input: image }", "size: large, image: { $get_input: image }", "reader#0", "template", "the template says large for size, said small"},
-		{"cidr: 10.0.1.0/24 }", "cidr: 10.0.1.0/24, public: true }", "sub", "template", "the template says true for public, said false"},
-		{"queue: { type: Queue, properties: { ordered: false } }", "queue: { type: Queue, properties: { keep: 2 d } }", "queue", "template", "the template says 2 d for keep, said 4 d"},
+		{"size: small, image: { $get_input: image }", "size: large, image: { $get_input: image }", "reader#0",
+			"template", "the template says large for size, said small"},
+		{"cidr: 10.0.1.0/24 }", "cidr: 10.0.1.0/24, public: true }", "sub", "template",
+			"the template says true for public, said false"},
+		{"queue: { type: Queue, properties: { ordered: false } }",
+			"queue: { type: Queue, properties: { keep: 2 d } }", "queue", "template",
+			"the template says 2 d for keep, said 4 d"},
 		{"size: default: small", "", "", "", ""},
 	} {
 		if test.name == "" {
@@ -515,17 +541,20 @@ func TestCausesKnowTheLine(t *testing.T) {
 			t.Errorf("%s: causes %+v, want %s: %s", test.name, ch.Causes, test.kind, test.want)
 		}
 	}
-	both := change(t, s, strings.Replace(template, "version: { $get_input: version }, size: { $get_input: size }", "version: { $get_input: version }, size: large", 1)).Change("db")
+	both := change(t, s, strings.Replace(template, "version: { $get_input: version }, size: { $get_input: size }",
+		"version: { $get_input: version }, size: large", 1)).Change("db")
 	if len(both.Causes) != 1 || both.Causes[0].Kind != whatif.Template {
 		t.Errorf("a line changed, and no input: %+v", both.Causes)
 	}
 	s.Live["id-queue"].Properties["label"] = tosca.String("mine")
 	s.Live["id-note"].Properties["label"] = tosca.String("by hand")
-	hand := change(t, s, strings.Replace(template, `label: { $join: [ { $get_attribute: [ group, addresses ] }, " " ] }`, "label: written", 1))
+	hand := change(t, s, strings.Replace(template,
+		`label: { $join: [ { $get_attribute: [ group, addresses ] }, " " ] }`, "label: written", 1))
 	if got := strings.Join(hand.Change("queue").Because, ";"); !strings.Contains(got, "deploying puts it back") {
 		t.Errorf("changed by hand alone: %s", got)
 	}
-	if got := strings.Join(hand.Change("note").Because, ";"); !strings.Contains(got, "and here too (it was 10.0.1.4); deploying takes what stands here") {
+	if got := strings.Join(hand.Change("note").Because, ";"); !strings.Contains(got,
+		"and here too (it was 10.0.1.4); deploying takes what stands here") {
 		t.Errorf("changed on both sides: %s", got)
 	}
 }
@@ -535,7 +564,9 @@ func TestEveryChangeOfAPropertyHasACause(t *testing.T) {
 	s := built(t, template)
 	s.Base = s.Wanted
 	random := rand.New(rand.NewPCG(7, 7))
-	flags := []string{"cidr=10.0.0.0/15", "readers=0", "readers=4", "version=16", "version=14", "size=large", "peer=0.0.0.0/0", "frames=other-frames", "public=true", "token=new", "image=fern-13", "want=3", "caches=2", "storage=30 GiB", "action=queue:*", "more=1"}
+	flags := []string{"cidr=10.0.0.0/15", "readers=0", "readers=4", "version=16", "version=14", "size=large",
+		"peer=0.0.0.0/0", "frames=other-frames", "public=true", "token=new", "image=fern-13", "want=3", "caches=2",
+		"storage=30 GiB", "action=queue:*", "more=1"}
 	for range 200 {
 		var some []string
 		for _, f := range flags {
@@ -562,10 +593,12 @@ func TestEveryChangeOfAPropertyHasACause(t *testing.T) {
 
 func TestOpenedPerResource(t *testing.T) {
 	rules := func(extra string) string {
-		return strings.Replace(template, "      requirements: [ { subnet: sub }, { rules: rules } ]\n    db:", "      requirements: [ { subnet: sub }, { rules: rules } ]\n"+extra+"    db:", 1)
+		return strings.Replace(template, "      requirements: [ { subnet: sub }, { rules: rules } ]\n    db:",
+			"      requirements: [ { subnet: sub }, { rules: rules } ]\n"+extra+"    db:", 1)
 	}
 	open := built(t, rules(""), "peer=0.0.0.0/0")
-	cs := change(t, open, rules("    gate: { type: Server, properties: { size: small, image: fern-12 }, requirements: [ { subnet: sub }, { rules: rules } ] }\n"), "peer=0.0.0.0/0")
+	cs := change(t, open,
+		rules("    gate: { type: Server, properties: { size: small, image: fern-12 }, requirements: [ { subnet: sub }, { rules: rules } ] }\n"), "peer=0.0.0.0/0")
 	if len(cs.Risks) != 1 || !strings.HasSuffix(cs.Risks[0].Text, "port 22 (tcp) of gate") {
 		t.Errorf("a server put behind open rules: %+v", cs.Risks)
 	}
@@ -574,14 +607,17 @@ func TestOpenedPerResource(t *testing.T) {
 		t.Errorf("what was open before: %+v %+v", cs.Risks, cs.Standing)
 	}
 	open.Careful = true
-	if cs = change(t, open, rules(""), "peer=0.0.0.0/0", "want=2"); len(cs.Risks) != 1 || cs.Risks[0].Kind != whatif.RiskCareful {
+	if cs = change(t, open, rules(""), "peer=0.0.0.0/0", "want=2"); len(cs.Risks) != 1 ||
+		cs.Risks[0].Kind != whatif.RiskCareful {
 		t.Errorf("a careful target: %+v", cs.Risks)
 	}
 }
 
 func TestMarkdown(t *testing.T) {
 	text := change(t, built(t, template), template, "version=14", "token=hush-hush", "readers=1").Markdown()
-	for _, want := range []string{"# test in workshop/alder-1", "2 edit, 1 swap, 1 drop", "- **data** db is swapped", "### ⇅ swap `db`", "| version | `15` | `14` | forces the swap |", "(secret)", "- because input version is 14", "- then 2 more: group, note", "set by the cloud", "### ▽ drop `reader#1`"} {
+	for _, want := range []string{"# test in workshop/alder-1", "2 edit, 1 swap, 1 drop", "- **data** db is swapped",
+		"### ⇅ swap `db`", "| version | `15` | `14` | forces the swap |", "(secret)", "- because input version is 14",
+		"- then 2 more: group, note", "set by the cloud", "### ▽ drop `reader#1`"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("there is no %q in\n%s", want, text)
 		}
@@ -606,17 +642,20 @@ func TestEstimateByPastRuns(t *testing.T) {
 	}
 	e := change(t, s, template, "size=medium").Estimate
 	// half of 45 s, doubled by the median
-	if e.Seconds != 45 || e.Low != 45 || e.High != 67.5 || e.Sure() != "by 5 past runs, 45 s to 1 min 07 s" || e.Way() != "db 45 s" {
+	if e.Seconds != 45 || e.Low != 45 || e.High != 67.5 || e.Sure() != "by 5 past runs, 45 s to 1 min 07 s" ||
+		e.Way() != "db 45 s" {
 		t.Errorf("%+v %s, %s", e, e.Way(), e.Sure())
 	}
 	e = change(t, s, template, "size=medium", "want=2").Estimate
-	if e.Sure() != "1 of 3 by past runs, the rest by nominal times" || e.Way() != "db 45 s › group 9.0 s › note 1.0 s" || e.Seconds != 55 {
+	if e.Sure() != "1 of 3 by past runs, the rest by nominal times" ||
+		e.Way() != "db 45 s › group 9.0 s › note 1.0 s" || e.Seconds != 55 {
 		t.Errorf("%+v %s, %s", e, e.Way(), e.Sure())
 	}
 	if e = change(t, s, template, "want=2").Estimate; e.Sure() != "by nominal times; no past run tells more" {
 		t.Errorf("%+v %s", e, e.Sure())
 	}
-	if e = change(t, s, template, "readers=600").Estimate; !e.Crowded || !strings.HasPrefix(e.Sure(), "more to do than 16 at once") {
+	if e = change(t, s, template, "readers=600").Estimate; !e.Crowded ||
+		!strings.HasPrefix(e.Sure(), "more to do than 16 at once") {
 		t.Errorf("600 servers are not held up by the limit: %+v", e)
 	}
 }
@@ -657,7 +696,9 @@ func TestHandChanges(t *testing.T) {
 func TestCausesOfCountsLinksAndPolicies(t *testing.T) {
 	s := built(t, template)
 	s.Base = s.Wanted
-	text := strings.NewReplacer("count: { $get_input: caches }", "count: 3", "[ { role: role }, { \"on\": letters }", "[ { role: role }, { \"on\": queue }", "guard: { type: Guard, targets: [ queue ] }", "guard: { type: Keep, targets: [ queue ] }").Replace(template)
+	text := strings.NewReplacer("count: { $get_input: caches }", "count: 3", "[ { role: role }, { \"on\": letters }",
+		"[ { role: role }, { \"on\": queue }", "guard: { type: Guard, targets: [ queue ] }",
+		"guard: { type: Keep, targets: [ queue ] }").Replace(template)
 	cs := change(t, s, text)
 	for name, want := range map[string]string{
 		"cache#1": "the count of cache is 3, was { $get_input: caches } (t.yaml:",
@@ -693,7 +734,8 @@ func TestPatchNamesOddKeys(t *testing.T) {
 	s := built(t, strings.ReplaceAll(odd, "VALUE", "a"))
 	s.Wanted = resolve(t, strings.ReplaceAll(odd, "VALUE", "b"))
 	text, err := json.Marshal(whatif.Compare(s))
-	if want := `"patch":[{"op":"replace","path":"/properties/tags/snow.crew~1desk[1]~0","value":"b"}]`; err != nil || !strings.Contains(string(text), want) {
+	if want := `"patch":[{"op":"replace","path":"/properties/tags/snow.crew~1desk[1]~0","value":"b"}]`; err != nil ||
+		!strings.Contains(string(text), want) {
 		t.Errorf("no %s in %s %v", want, text, err)
 	}
 }

@@ -111,11 +111,11 @@ func longer(a, b span) span {
 
 // takes is how long a change takes: by the median of past runs where there are
 // any.
-func (c *comparer) takes(ch *Change, k Kind) span {
+func (c *Comparison) takes(ch *Change, k Kind) span {
 	if k == Same {
 		return span{}
 	}
-	nominal := c.Takes(ch, k)
+	nominal := c.Duration(ch, k)
 	var past []float64
 	if c.Past != nil {
 		typ := ch.Type
@@ -127,7 +127,8 @@ func (c *comparer) takes(ch *Change, k Kind) span {
 	if len(past) == 0 {
 		return span{nominal, nominal, nominal, 0}
 	}
-	return span{nominal * Quantile(past, 0.5), nominal * Quantile(past, 0.25), nominal * Quantile(past, 0.75), len(past)}
+	return span{nominal * Quantile(past, 0.5), nominal * Quantile(past, 0.25), nominal * Quantile(past, 0.75),
+		len(past)}
 }
 
 // Quantile is the value below which a part of a list lies, from 0 to 1; the list
@@ -141,8 +142,8 @@ func Quantile(list []float64, part float64) float64 {
 // and then the critical path of the sweep. Where there is so much to do that
 // the limit holds it up, all the work divided by the limit takes longer than
 // the path.
-func (c *comparer) estimate() {
-	if c.Takes == nil {
+func (c *Comparison) estimate() {
+	if c.Duration == nil {
 		return
 	}
 	sweep := stack.Graph{}
@@ -151,8 +152,8 @@ func (c *comparer) estimate() {
 	e := Estimate{}
 	var last, work, sweeping span
 	var oneWay []Link
-	for i := range c.set.Changes {
-		ch := &c.set.Changes[i]
+	for i := range c.Set.Changes {
+		ch := &c.Set.Changes[i]
 		switch {
 		case ch.OneWay:
 			t := c.takes(ch, ch.Kind)
@@ -183,33 +184,33 @@ func (c *comparer) estimate() {
 		}
 		return along
 	}
-	total := whole(c.longest(times), times, func(n string) Kind { return c.change(n).Kind }, work).plus(last)
+	total := whole(c.longest(times), times, func(n string) Kind { return c.Change(n).Kind }, work).plus(last)
 	e.Chain = append(e.Chain, oneWay...)
 	path, _ := sweep.CriticalPath(func(n string) float64 { return gone[n].likely })
 	slices.Reverse(path) // what rests on others goes first
 	total = total.plus(whole(path, gone, func(string) Kind { return Drop }, sweeping))
 	e.Seconds, e.Low, e.High = round(total.likely), round(total.low), round(total.high)
-	c.set.Estimate = e
+	c.Set.Estimate = e
 }
 
 // waitsFor reports whether what rests on a change waits for it: not where it stays
 // the same, nor where it is made last of all.
-func (c *comparer) waitsFor(i int) bool {
-	ch := &c.set.Changes[i]
+func (c *Comparison) waitsFor(i int) bool {
+	ch := &c.Set.Changes[i]
 	return ch.Kind != Same && ch.Wanted != nil && !ch.OneWay
 }
 
 // longest is the path through the build that takes longest. The changes stand
 // each after what it needs.
-func (c *comparer) longest(times map[string]span) (path []string) {
+func (c *Comparison) longest(times map[string]span) (path []string) {
 	if len(times) == 0 {
 		return nil
 	}
-	end := make([]float64, len(c.set.Changes))
+	end := make([]float64, len(c.Set.Changes))
 	from := make([]int, len(end))
 	last := 0
-	for i := range c.set.Changes {
-		ch := &c.set.Changes[i]
+	for i := range c.Set.Changes {
+		ch := &c.Set.Changes[i]
 		from[i] = -1
 		if ch.Wanted == nil || ch.OneWay {
 			continue
@@ -220,12 +221,12 @@ func (c *comparer) longest(times map[string]span) (path []string) {
 			}
 		}
 		end[i] += times[ch.Name].likely
-		if end[i] > end[last] || c.set.Changes[last].Kind == Same && ch.Kind != Same {
+		if end[i] > end[last] || c.Set.Changes[last].Kind == Same && ch.Kind != Same {
 			last = i
 		}
 	}
 	for i := last; i >= 0; i = from[i] {
-		path = append(path, c.set.Changes[i].Name)
+		path = append(path, c.Set.Changes[i].Name)
 	}
 	slices.Reverse(path)
 	return path

@@ -51,8 +51,8 @@ func (c *ChangeSet) Markdown() string {
 			if r.Pos.Line > 0 {
 				text += " (" + r.Pos.Short() + ")"
 			}
-			if r.Mend != "" {
-				text += ". To avoid it: " + plainText(r.Mend)
+			if r.Fix != "" {
+				text += ". To avoid it: " + plainText(r.Fix)
 			}
 			line("%s", text)
 		}
@@ -79,6 +79,16 @@ func (c *ChangeSet) Markdown() string {
 		}
 		line("- %s: %s", code(l.Resource), plainText(l.Text))
 		if i == len(c.Left)-1 {
+			line("")
+		}
+	}
+	for i, r := range c.Old {
+		if i == 0 {
+			line("## Left by former runs")
+			line("")
+		}
+		line("- %s", plainText(OldText(r)))
+		if i == len(c.Old)-1 {
 			line("")
 		}
 	}
@@ -173,7 +183,8 @@ func code(s string) string {
 
 // plainText is text that stands for nothing else in Markdown.
 func plainText(s string) string {
-	return strings.NewReplacer("\n", " ", "|", "\\|", "<", "&lt;", "*", "\\*", "_", "\\_", "`", "\\`", "[", "\\[").Replace(visible(s))
+	return strings.NewReplacer("\n", " ", "|", "\\|", "<", "&lt;", "*", "\\*", "_", "\\_", "`", "\\`", "[", "\\[").
+		Replace(visible(s))
 }
 
 // visible shows control characters instead of obeying them.

@@ -11,7 +11,7 @@ import (
 // movedItems warns where something was taken from the middle of a list, or put
 // into it, from which a node has its instances: they are told apart by their
 // number, so that each becomes what its neighbour was.
-func (c *comparer) movedItems() {
+func (c *Comparison) movedItems() {
 	wanted, recorded := map[string]int{}, map[string]int{}
 	for _, res := range c.Wanted.Resources {
 		if res.Index >= 0 {
@@ -39,18 +39,20 @@ func (c *comparer) movedItems() {
 			if by < 0 {
 				what = "put into"
 			}
-			c.set.Findings.Warnf(at, "moved-items", "take from the end of the list, or add there; what stands before stays what it is",
-				"something was %s the middle of a list: %s becomes what %s was, and so on (%d change); the instances of %s are told apart by their number alone", what, first, of, n, res.Node)
+			c.Set.Findings.Warnf(at, "moved-items",
+				"take from the end of the list, or add there; what stands before stays what it is",
+				"something was %s the middle of a list: %s becomes what %s was, and so on (%d change); the "+
+					"instances of %s are told apart by their number alone", what, first, of, n, res.Node)
 		}
 	}
 }
 
 // shifted looks whether the instances of a node that change become what those a
 // few numbers further were. It yields the first of them, and how many there are.
-func (c *comparer) shifted(node string, count, by int) (first, of string, n int) {
+func (c *Comparison) shifted(node string, count, by int) (first, of string, n int) {
 	for i := range count {
 		name := fmt.Sprintf("%s#%d", node, i)
-		ch := c.change(name)
+		ch := c.Change(name)
 		if ch == nil || ch.Kind != Edit && ch.Kind != Swap {
 			continue
 		}
@@ -63,7 +65,8 @@ func (c *comparer) shifted(node string, count, by int) (first, of string, n int)
 		}
 		for _, p := range ch.Properties {
 			prop := ch.Wanted.Property(p.Property)
-			if p.Link || prop == nil || tosca.Waits(prop.Value) || !stack.Same(prop.Value, from.Properties[p.Property]) {
+			if p.Link || prop == nil || tosca.Waits(prop.Value) ||
+				!stack.Same(prop.Value, from.Properties[p.Property]) {
 				return "", "", 0
 			}
 		}

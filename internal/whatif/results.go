@@ -47,13 +47,14 @@ func (r ResultChange) Values() string {
 }
 
 // results compares the results that the stack will have with those that it has.
-func (c *comparer) results() {
+func (c *Comparison) results() {
 	values, _ := c.Wanted.Results(c.attributes) // what cannot be computed is told when it is known
 	seen := map[string]bool{}
 	for _, o := range c.Wanted.Outputs {
 		seen[o.Name] = true
 		was, had := c.Results[o.Name]
-		r := ResultChange{Name: o.Name, Kind: Edit, Before: was, After: values[o.Name], Unknown: tosca.Waits(values[o.Name]), Pos: o.Pos()}
+		r := ResultChange{Name: o.Name, Kind: Edit, Before: was, After: values[o.Name],
+			Unknown: tosca.Waits(values[o.Name]), Pos: o.Pos()}
 		switch {
 		case !had:
 			r.Kind = New
@@ -67,12 +68,14 @@ func (c *comparer) results() {
 		if seen[name] {
 			continue
 		}
-		r := ResultChange{Name: name, Kind: Drop, Before: c.Results[name], Causes: []Cause{{Kind: Deletion, Text: "the stack is deleted"}}}
+		r := ResultChange{Name: name, Kind: Drop, Before: c.Results[name],
+			Causes: []Cause{{Kind: Deletion, Text: "the stack is deleted"}}}
 		if !c.Deleting {
 			r.Causes = []Cause{{Kind: Template, Text: "it is no longer in the template"}}
 			if was := c.baseOutput(name); was != nil {
 				r.Pos = was.Pos()
-				r.Causes = []Cause{{Kind: Template, Text: fmt.Sprintf("it is no longer in the template (it stood at %s)", r.Pos.Short()), Pos: r.Pos}}
+				r.Causes = []Cause{{Kind: Template,
+					Text: fmt.Sprintf("it is no longer in the template (it stood at %s)", r.Pos.Short()), Pos: r.Pos}}
 			}
 		}
 		c.addResult(r)
@@ -81,13 +84,13 @@ func (c *comparer) results() {
 
 // addResult adds a change, and refuses it where another stack could not do
 // without the result, or not with it as it would be.
-func (c *comparer) addResult(r ResultChange) {
+func (c *Comparison) addResult(r ResultChange) {
 	if c.ResultUsers != nil && r.Kind != New {
 		r.UsedBy = c.ResultUsers(r.Name)
 	}
-	c.set.Results = append(c.set.Results, r)
+	c.Set.Results = append(c.Set.Results, r)
 	if c.BaseRevision > 0 && !c.Deleting {
-		c.set.Tally.Results++
+		c.Set.Tally.Results++
 	}
 	if len(r.UsedBy) == 0 {
 		return
@@ -99,9 +102,12 @@ func (c *comparer) addResult(r ResultChange) {
 	users := strings.Join(r.UsedBy, ", ")
 	switch {
 	case r.Kind == Drop:
-		c.set.Findings.Errorf(at, "result-in-use", "let them do without it first, and deploy them", "the result '%s' cannot go: it is used by %s", r.Name, users)
+		c.Set.Findings.Errorf(at, "result-in-use", "let them do without it first, and deploy them",
+			"the result '%s' cannot go: it is used by %s", r.Name, users)
 	case !r.Unknown && kindOf(r.Before) != kindOf(r.After):
-		c.set.Findings.Errorf(at, "result-in-use", "give the new one a name of its own, and let them use that first", "the result '%s' cannot become %s, it is %s and used by %s", r.Name, kindOf(r.After), kindOf(r.Before), users)
+		c.Set.Findings.Errorf(at, "result-in-use", "give the new one a name of its own, and let them use that first",
+			"the result '%s' cannot become %s, it is %s and used by %s", r.Name, kindOf(r.After), kindOf(r.Before),
+			users)
 	}
 }
 
@@ -118,7 +124,7 @@ func kindOf(v tosca.Value) string {
 	return tosca.KindName(bare)
 }
 
-func (c *comparer) baseOutput(name string) *stack.Output {
+func (c *Comparison) baseOutput(name string) *stack.Output {
 	if c.Base == nil {
 		return nil
 	}
@@ -130,17 +136,19 @@ func (c *comparer) baseOutput(name string) *stack.Output {
 }
 
 // resultCauses finds out why a result changes.
-func (c *comparer) resultCauses(o stack.Output, r ResultChange) []Cause {
+func (c *Comparison) resultCauses(o stack.Output, r ResultChange) []Cause {
 	if r.Kind == New {
-		return []Cause{{Kind: Template, Text: "it is in the template and not there yet: " + o.Pos().Short(), Pos: o.Pos()}}
+		return []Cause{{Kind: Template, Text: "it is in the template and not there yet: " + o.Pos().Short(),
+			Pos: o.Pos()}}
 	}
 	out := c.changedSources(c.Wanted.OutputSources(o))
 	for _, a := range append(tosca.Awaits(o.Value), tosca.Awaits(r.After)...) {
-		up := c.change(a.Resource)
+		up := c.Change(a.Resource)
 		if up == nil || up.Kind == Same {
 			continue
 		}
-		k := Cause{Kind: Upstream, Text: fmt.Sprintf("%s of %s %s changes", a.Name, mark(up.Kind), a.Resource), Resource: a.Resource, Pos: up.Pos}
+		k := Cause{Kind: Upstream, Text: fmt.Sprintf("%s of %s %s changes", a.Name, mark(up.Kind), a.Resource),
+			Resource: a.Resource, Pos: up.Pos}
 		if !slices.ContainsFunc(out, func(have Cause) bool { return have.Text == k.Text }) {
 			out = append(out, k)
 		}
@@ -153,7 +161,8 @@ func (c *comparer) resultCauses(o stack.Output, r ResultChange) []Cause {
 		out = append(out, Cause{Kind: Template, Text: text, Pos: o.Pos()})
 	}
 	if len(out) == 0 {
-		out = append(out, Cause{Kind: Template, Text: "what it is made of has changed (" + o.Pos().Short() + ")", Pos: o.Pos()})
+		out = append(out, Cause{Kind: Template, Text: "what it is made of has changed (" + o.Pos().Short() + ")",
+			Pos: o.Pos()})
 	}
 	return out
 }

@@ -21,7 +21,7 @@ import (
 // about says what a target has, and what the one who asks may do.
 func (y *Yard) about(ctx context.Context, r *request) (int, any, error) {
 	out := cloud.About{Who: r.account + " keeper"}
-	err := y.inTx(ctx, func(t *tx) error {
+	err := y.look(ctx, func(t *tx) error {
 		var err error
 		if out.Actions, err = t.actions(ctx, r.account); err != nil {
 			return err
@@ -31,7 +31,9 @@ func (y *Yard) about(ctx context.Context, r *request) (int, any, error) {
 				continue
 			}
 			l := cloud.Limit{Type: typ, Most: b.quota}
-			if err := t.QueryRowContext(ctx, `select count(*) from resources where account = ? and region = ? and type = ?`, r.account, r.region, typ).Scan(&l.Used); err != nil {
+			if err := t.QueryRowContext(ctx,
+				`select count(*) from resources where account = ? and region = ? and type = ?`, r.account, r.region,
+				typ).Scan(&l.Used); err != nil {
 				return err
 			}
 			out.Limits = append(out.Limits, l)
@@ -51,8 +53,10 @@ func (y *Yard) about(ctx context.Context, r *request) (int, any, error) {
 	for _, name := range images[r.region] {
 		family, number, _ := strings.Cut(name, "-")
 		n, _ := strconv.Atoi(number)
-		out.Images = append(out.Images, cloud.Resource{ID: "image~" + name, Type: "Image", Account: r.account, Region: r.region, State: "ready",
-			Properties: map[string]any{"name": name, "family": family, "number": n}, Attributes: map[string]any{}, Links: map[string][]string{}})
+		out.Images = append(out.Images, cloud.Resource{ID: "image~" + name, Type: "Image", Account: r.account,
+			Region: r.region, State: "ready",
+			Properties: map[string]any{"name": name, "family": family, "number": n}, Attributes: map[string]any{},
+			Links: map[string][]string{}})
 	}
 	return http.StatusOK, out, err
 }
@@ -64,7 +68,7 @@ func (y *Yard) names(ctx context.Context, r *request) (int, any, error) {
 		ID    string `json:"id"`
 	}
 	typ, name := r.URL.Query().Get("type"), r.URL.Query().Get("name")
-	err := y.inTx(ctx, func(t *tx) error {
+	err := y.look(ctx, func(t *tx) error {
 		id, account, err := t.holder(ctx, typ+"/"+name, "")
 		if out.Taken = id != ""; account == r.account { // otherwise it is not theirs to know
 			out.ID = id
@@ -87,15 +91,19 @@ func (y *Yard) permit(ctx context.Context, r *request) (int, any, error) {
 		return 0, nil, refuse(http.StatusBadRequest, "bad-request", "", "the permission cannot be read: %v", err)
 	}
 	if !slices.Contains(Accounts, p.Account) {
-		return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request", "accounts are "+strings.Join(Accounts, ", "), "there is no account %s", p.Account)
+		return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request",
+			"accounts are "+strings.Join(Accounts, ", "), "there is no account %s", p.Account)
 	}
 	for _, a := range p.Actions {
 		if kind, verb, ok := strings.Cut(a, ":"); !ok || kind == "" || verb == "" {
-			return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request", "write it like server:create or *:*", "'%s' is no action", a)
+			return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request", "write it like server:create or *:*",
+				"'%s' is no action", a)
 		}
 	}
 	err := y.inTx(ctx, func(t *tx) error {
-		_, err := t.ExecContext(ctx, `insert into meta(name, value) values(?, ?) on conflict(name) do update set value = excluded.value`, "actions/"+p.Account, strings.Join(p.Actions, " "))
+		_, err := t.ExecContext(ctx,
+			`insert into meta(name, value) values(?, ?) on conflict(name) do update set value = excluded.value`,
+			"actions/"+p.Account, strings.Join(p.Actions, " "))
 		return err
 	})
 	return http.StatusOK, p, err
@@ -122,15 +130,19 @@ func (t *tx) permitted(ctx context.Context, account, typ, verb string) error {
 	if slices.ContainsFunc(allowed, func(a string) bool { return cloud.Covers(a, need) }) {
 		return nil
 	}
-	return refuse(http.StatusForbidden, "not-permitted", "ask for the permission "+need, "the credentials of %s lack %s", account, need)
+	return refuse(http.StatusForbidden, "not-permitted", "ask for the permission "+need,
+		"the credentials of %s lack %s", account, need)
 }
 
 // publicRanges are the public addresses of each region.
-var publicRanges = map[string][]string{"alder-1": {"203.0.113.0/25"}, "birch-1": {"203.0.113.128/25"}, "cedar-2": {"198.51.100.0/24"}}
+var publicRanges = map[string][]string{"alder-1": {"203.0.113.0/25"}, "birch-1": {"203.0.113.128/25"},
+	"cedar-2": {"198.51.100.0/24"}}
 
 // publicTaken are the public addresses of a region that belong to somebody.
 func (t *tx) publicTaken(ctx context.Context, region string) (map[string]bool, error) {
-	q, err := t.QueryContext(ctx, `select json_extract(attributes, '$.address') from resources where region = ? and json_extract(attributes, '$.address') is not null`, region)
+	q, err := t.QueryContext(ctx,
+		`select json_extract(attributes, '$.address') from resources where region = ? and json_extract(attributes,
+			'$.address') is not null`, region)
 	if err != nil {
 		return nil, err
 	}
@@ -160,7 +172,8 @@ func publicAddress(c *change) (any, error) {
 			}
 		}
 	}
-	return nil, bad("no-address", "remove an address that is not needed", "there is no public address left in %s", c.region)
+	return nil, bad("no-address", "remove an address that is not needed", "there is no public address left in %s",
+		c.region)
 }
 
 // The types whose rules stand by themselves.
@@ -168,7 +181,8 @@ func publicAddress(c *change) (any, error) {
 func checkRoute(c *change) *cloud.Problem {
 	network, router := c.targets["network"][0], c.targets["via"][0]
 	if on := router.links["network"]; len(on) == 0 || on[0] != network.id {
-		return bad("wrong-network", "use the router of that network", "the router %s is not in the network %s", router.id, network.id)
+		return bad("wrong-network", "use the router of that network", "the router %s is not in the network %s",
+			router.id, network.id)
 	}
 	return nil
 }
@@ -177,7 +191,8 @@ func checkCertificate(c *change) *cloud.Problem {
 	for _, record := range c.targets["record"] {
 		fqdn := fmt.Sprint(record.attributes["fqdn"])
 		if domain := c.text("domain"); fqdn != domain && !strings.HasSuffix(fqdn, "."+domain) {
-			return bad("wrong-record", "use a record in the domain", "the record %s does not prove anything about %s", fqdn, domain)
+			return bad("wrong-record", "use a record in the domain", "the record %s does not prove anything about %s",
+				fqdn, domain)
 		}
 	}
 	return nil
@@ -191,17 +206,20 @@ func certificateAttributes(c *change) (map[string]any, error) {
 	if c.before != nil {
 		return nil, nil
 	}
-	return map[string]any{"fingerprint": "sha256:" + c.y.digest([]any{c.id, c.text("domain")})[:32], "expires": c.y.now().AddDate(0, 3, 0).UTC().Format("2006-01-02")}, nil
+	return map[string]any{"fingerprint": "sha256:" + c.y.digest([]any{c.id, c.text("domain")})[:32],
+		"expires": c.y.now().AddDate(0, 3, 0).UTC().Format("2006-01-02")}, nil
 }
 
 // majorsOf are the major versions of what has versions.
-var majorsOf = map[string][]string{"relational": {"13", "14", "15", "16"}, "document": {"6", "7"}, "cluster": {"4", "5", "6", "7"}}
+var majorsOf = map[string][]string{"relational": {"13", "14", "15", "16"}, "document": {"6", "7"},
+	"cluster": {"4", "5", "6", "7"}}
 
 // checkVersion refuses versions that there are not.
 func (c *change) checkVersion(what string) *cloud.Problem {
 	major, _, _ := strings.Cut(c.text("version"), ".")
 	if !slices.Contains(majorsOf[what], major) {
-		return bad("no-such-version", "versions: "+strings.Join(majorsOf[what], ", "), "there is no version %s of a %s", c.text("version"), what)
+		return bad("no-such-version", "versions: "+strings.Join(majorsOf[what], ", "),
+			"there is no version %s of a %s", c.text("version"), what)
 	}
 	return nil
 }
@@ -233,7 +251,8 @@ func clusterAttributes(c *change) (map[string]any, error) {
 	if c.before != nil {
 		return nil, nil
 	}
-	return map[string]any{"endpoint": "https://" + c.host("clusters"), "ca": "sha256:" + c.y.digest([]any{"ca", c.id})[:32], "access": "yard-" + c.y.sign("access/" + c.id)[:24]}, nil
+	return map[string]any{"endpoint": "https://" + c.host("clusters"),
+		"ca": "sha256:" + c.y.digest([]any{"ca", c.id})[:32], "access": "yard-" + c.y.sign("access/" + c.id)[:24]}, nil
 }
 
 func workloadSteps(c *change, ms int64) []step {
@@ -248,7 +267,8 @@ func workloadSteps(c *change, ms int64) []step {
 func checkService(c *change) *cloud.Problem {
 	port := c.targets["workload"][0].properties["port"]
 	if port != nil && fmt.Sprint(port) != c.text("target_port") {
-		return bad("wrong-port", fmt.Sprintf("make target_port %v", port), "the containers listen on port %v, not on %s", port, c.text("target_port"))
+		return bad("wrong-port", fmt.Sprintf("make target_port %v", port),
+			"the containers listen on port %v, not on %s", port, c.text("target_port"))
 	}
 	return nil
 }

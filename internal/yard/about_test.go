@@ -31,7 +31,9 @@ func TestAbout(t *testing.T) {
 		return a.Limits[i]
 	}
 	first := about()
-	if first.Who != "workshop keeper" || !first.May("server:create") || used(first, "Network") != (cloud.Limit{Type: "Network", Most: 5}) || len(first.Images) != 4 || first.FreeAddresses < 100 {
+	if first.Who != "workshop keeper" || !first.May("server:create") ||
+		used(first, "Network") != (cloud.Limit{Type: "Network", Most: 5}) || len(first.Images) != 4 ||
+		first.FreeAddresses < 100 {
 		t.Errorf("an empty target: %+v", first)
 	}
 	b.make("Network", props{"cidr": "10.0.0.0/16"}, nil)
@@ -39,7 +41,8 @@ func TestAbout(t *testing.T) {
 	if now := about(); used(now, "Network").Used != 1 || now.FreeAddresses != first.FreeAddresses-1 {
 		t.Errorf("with a network and an address: %+v", now)
 	}
-	if far, err := b.About(t.Context(), stack.Target{Account: "workshop", Region: "cedar-2"}); err != nil || len(far.Images) != 3 || used(far, "Network").Used != 0 {
+	if far, err := b.About(t.Context(), stack.Target{Account: "workshop", Region: "cedar-2"}); err != nil ||
+		len(far.Images) != 3 || used(far, "Network").Used != 0 {
 		t.Errorf("another region: %+v %v", far, err)
 	}
 }
@@ -50,8 +53,10 @@ func TestNames(t *testing.T) {
 	for _, test := range []struct {
 		account, name, id string
 		taken             bool
-	}{{"workshop", "kestrel-frames", id, true}, {"summit", "kestrel-frames", "", true}, {"workshop", "kestrel-other", "", false}} {
-		taken, got, err := b.NameTaken(t.Context(), stack.Target{Account: test.account, Region: "alder-1"}, "Bucket", test.name)
+	}{{"workshop", "kestrel-frames", id, true}, {"summit", "kestrel-frames", "", true}, {"workshop", "kestrel-other",
+		"", false}} {
+		taken, got, err := b.NameTaken(t.Context(), stack.Target{Account: test.account, Region: "alder-1"}, "Bucket",
+			test.name)
 		if err != nil || taken != test.taken || got != test.id {
 			t.Errorf("%s for %s: %v %q %v", test.name, test.account, taken, got, err)
 		}
@@ -62,7 +67,7 @@ func TestPermissions(t *testing.T) {
 	b := newBench(t)
 	topic := b.make("Topic", nil, nil)
 	permit := func(actions ...string) error {
-		return b.Operator(t.Context(), http.MethodPut, "permissions", yard.Permission{Account: "workshop", Actions: actions}, nil)
+		return b.door().Permit(t.Context(), yard.Permission{Account: "workshop", Actions: actions})
 	}
 	if err := permit("topic:change", "queue:*"); err != nil {
 		t.Fatal(err)
@@ -79,9 +84,10 @@ func TestPermissions(t *testing.T) {
 	}
 	_, err := b.begin("Topic", nil, nil)
 	refused("topic:create", err)
-	_, err = b.Delete(t.Context(), here, b.key(), topic)
+	_, err = b.Delete(t.Context(), cloud.Ref{Target: here, ID: topic}, b.key())
 	refused("topic:remove", err)
-	if _, err := b.Update(t.Context(), here, b.key(), topic, cloud.Request{Properties: props{"label": "x"}}); err != nil {
+	if _, err := b.Update(t.Context(), cloud.Ref{Target: here, ID: topic}, b.key(),
+		cloud.Request{Properties: props{"label": "x"}}); err != nil {
 		t.Errorf("what is permitted: %v", err)
 	}
 	if _, err := b.begin("Queue", nil, nil); err != nil {

@@ -14,7 +14,8 @@ import (
 )
 
 // change is a creation or an update under way: what the rules of a type look
-// at. Properties and links are those that will be.
+// at. Properties and links are those that will be. Like a request it carries its
+// context.
 type change struct {
 	*tx
 	ctx             context.Context
@@ -70,7 +71,8 @@ func (y *Yard) create(ctx context.Context, r *request) (int, any, error) {
 func (t *tx) createNew(ctx context.Context, r *request, key, digest string, body cloud.Request) (*op, error) {
 	typ := t.y.lib.Nodes[body.Type]
 	if typ == nil || behaviours[body.Type].attributes == nil {
-		return nil, refuse(http.StatusUnprocessableEntity, "unknown-type", "", "there is no type %s in this cloud", body.Type)
+		return nil, refuse(http.StatusUnprocessableEntity, "unknown-type", "", "there is no type %s in this cloud",
+			body.Type)
 	}
 	if err := t.permitted(ctx, r.account, body.Type, cloud.VerbCreate); err != nil {
 		return nil, err
@@ -79,17 +81,21 @@ func (t *tx) createNew(ctx context.Context, r *request, key, digest string, body
 	if err != nil {
 		return nil, err
 	}
-	c := &change{tx: t, ctx: ctx, account: r.account, region: r.region, kind: "create", typ: typ, id: newID(body.Type, n), properties: tosca.Map{}, links: body.Links}
+	c := &change{tx: t, ctx: ctx, account: r.account, region: r.region, kind: "create", typ: typ,
+		id: newID(body.Type, n), properties: tosca.Map{}, links: body.Links}
 	if err := c.prepare(body); err != nil {
 		return nil, err
 	}
 	if limit := behaviours[body.Type].quota; limit > 0 {
 		var have int
-		if err := t.QueryRowContext(ctx, `select count(*) from resources where account = ? and region = ? and type = ?`, r.account, r.region, body.Type).Scan(&have); err != nil {
+		if err := t.QueryRowContext(ctx,
+			`select count(*) from resources where account = ? and region = ? and type = ?`, r.account, r.region,
+			body.Type).Scan(&have); err != nil {
 			return nil, err
 		}
 		if have >= limit {
-			return nil, refuse(http.StatusUnprocessableEntity, "quota", fmt.Sprintf("remove a %s that is not needed, or use another region", body.Type),
+			return nil, refuse(http.StatusUnprocessableEntity, "quota",
+				fmt.Sprintf("remove a %s that is not needed, or use another region", body.Type),
 				"the quota of %d %s in %s/%s is used up", limit, body.Type, r.account, r.region)
 		}
 	}
@@ -101,8 +107,11 @@ func (t *tx) createNew(ctx context.Context, r *request, key, digest string, body
 	if err != nil {
 		return nil, err
 	}
-	if _, err := t.ExecContext(ctx, `insert into resources(id, seq, account, region, type, state, properties, attributes, tags, stack, node, unique_key, version, sealed) values(?, ?, ?, ?, ?, 'creating', ?, ?, ?, ?, ?, ?, 1, ?)`,
-		c.id, n, r.account, r.region, body.Type, properties, attributes, tags, out.Tags["stack"], out.Tags["node"], t.y.uniqueKey(out.UniqueKey), sealed); err != nil {
+	if _, err := t.ExecContext(ctx,
+		`insert into resources(id, seq, account, region, type, state, properties, attributes, tags, stack, node,
+			unique_key, version, sealed) values(?, ?, ?, ?, ?, 'creating', ?, ?, ?, ?, ?, ?, 1, ?)`,
+		c.id, n, r.account, r.region, body.Type, properties, attributes, tags, out.Tags["stack"], out.Tags["node"],
+		t.y.uniqueKey(out.UniqueKey), sealed); err != nil {
 		return nil, err
 	}
 	if err := t.setLinks(ctx, c.id, c.links); err != nil {
@@ -164,9 +173,11 @@ func (t *tx) updateNow(ctx context.Context, r *request, key, digest string, body
 		return nil, err
 	}
 	if tag := r.Header.Get("If-Match"); tag != "" && tag != was.wire().ETag {
-		return nil, refuse(http.StatusPreconditionFailed, "changed-meanwhile", "look at it again, then decide", "%s was changed meanwhile", was.id)
+		return nil, refuse(http.StatusPreconditionFailed, "changed-meanwhile", "look at it again, then decide",
+			"%s was changed meanwhile", was.id)
 	}
-	c := &change{tx: t, ctx: ctx, account: r.account, region: r.region, kind: "update", typ: t.y.lib.Nodes[was.typ], id: was.id, before: was, properties: tosca.Map{}, links: map[string][]string{}}
+	c := &change{tx: t, ctx: ctx, account: r.account, region: r.region, kind: "update", typ: t.y.lib.Nodes[was.typ],
+		id: was.id, before: was, properties: tosca.Map{}, links: map[string][]string{}}
 	for k, v := range was.properties {
 		c.properties[k] = cloud.ReadProperty(c.typ, k, tosca.FromJSON(v))
 	}
@@ -200,7 +211,8 @@ func (t *tx) updateNow(ctx context.Context, r *request, key, digest string, body
 	if err != nil {
 		return nil, err
 	}
-	o := &op{id: fmt.Sprintf("op~%s-u%d", was.id, n), key: key, digest: digest, resourceID: was.id, kind: "update", steps: c.steps(), outcome: out}
+	o := &op{id: fmt.Sprintf("op~%s-u%d", was.id, n), key: key, digest: digest, resourceID: was.id, kind: "update",
+		steps: c.steps(), outcome: out}
 	if err := t.start(ctx, r, o, was.node, was.typ); err != nil {
 		return nil, err
 	}
@@ -214,7 +226,8 @@ func (t *tx) idle(ctx context.Context, r *row) error {
 	if err != nil || o == nil {
 		return err
 	}
-	p := refuse(http.StatusConflict, "operation-under-way", "", "another operation on %s is under way (%s)", r.id, o.kind)
+	p := refuse(http.StatusConflict, "operation-under-way", "", "another operation on %s is under way (%s)", r.id,
+		o.kind)
 	p.Passing, p.RetryAfterMS = true, max(1, o.end-t.now)
 	return p
 }
@@ -264,14 +277,16 @@ func (t *tx) removeNow(ctx context.Context, r *request, key, digest string) (*op
 			}
 			words = append(words, w)
 		}
-		return nil, refuse(http.StatusConflict, "in-use", "remove what uses it first", "%s is in use by %s", was.id, strings.Join(words, ", "))
+		return nil, refuse(http.StatusConflict, "in-use", "remove what uses it first", "%s is in use by %s", was.id,
+			strings.Join(words, ", "))
 	}
 	n, err := t.next(ctx, "operations")
 	if err != nil {
 		return nil, err
 	}
 	takes := nominal(t.y.lib.Nodes[was.typ])
-	o := &op{id: fmt.Sprintf("op~%s-d%d", was.id, n), key: key, digest: digest, resourceID: was.id, kind: "delete", steps: []step{{Name: "removing", MS: max(600, takes*2/5)}}}
+	o := &op{id: fmt.Sprintf("op~%s-d%d", was.id, n), key: key, digest: digest, resourceID: was.id, kind: "delete",
+		steps: []step{{Name: "removing", MS: max(600, takes*2/5)}}}
 	if err := t.start(ctx, r, o, was.node, was.typ); err != nil {
 		return nil, err
 	}
@@ -290,9 +305,11 @@ func (c *change) prepare(body cloud.Request) error {
 			continue
 		}
 		if d.Default != nil {
-			c.properties[d.Name] = (&tosca.Env{Index: -1, Findings: new(tosca.Findings)}).EvalAs(d.Default, d.Type, d.Name)
+			c.properties[d.Name] = (&tosca.Env{Index: -1, Findings: new(tosca.Findings)}).
+				EvalAs(d.Default, d.Type, d.Name)
 		} else if d.Required {
-			return refuse(http.StatusUnprocessableEntity, "missing-property", "", "%s needs the property %s", c.typ.Name, d.Name)
+			return refuse(http.StatusUnprocessableEntity, "missing-property", "", "%s needs the property %s",
+				c.typ.Name, d.Name)
 		}
 	}
 	if err := c.resolveLinks(); err != nil {
@@ -318,7 +335,8 @@ func (c *change) merge(body cloud.Request) error {
 		c.places = slices.DeleteFunc(c.places, func(p string) bool { return cloud.Below(p, at) })
 		switch {
 		case d == nil || name == "tags":
-			return refuse(http.StatusUnprocessableEntity, "unknown-property", "", "%s has no property %s", c.typ.Name, name)
+			return refuse(http.StatusUnprocessableEntity, "unknown-property", "", "%s has no property %s", c.typ.Name,
+				name)
 		case v == nil:
 			delete(c.properties, name)
 			continue
@@ -327,7 +345,7 @@ func (c *change) merge(body cloud.Request) error {
 		value := d.Type.Fit(cloud.HideAt(tosca.FromJSON(v), at, body.Secrets), tosca.Pos{}, name, &findings)
 		tosca.Validate(d.Validation, value, d.Type, tosca.Pos{}, name, &findings)
 		if len(findings) > 0 {
-			return refuse(http.StatusUnprocessableEntity, findings[0].Code, findings[0].Mend, "%s", findings[0].Message)
+			return refuse(http.StatusUnprocessableEntity, findings[0].Code, findings[0].Fix, "%s", findings[0].Message)
 		}
 		c.places = append(c.places, cloud.SecretPlaces(at, value)...)
 		c.properties[name], _ = tosca.Bare(value)
@@ -351,21 +369,25 @@ func (c *change) resolveLinks() error {
 	for name, ids := range c.links {
 		d := c.typ.Requirement(name)
 		if d == nil {
-			return refuse(http.StatusUnprocessableEntity, "unknown-requirement", "", "%s has no requirement %s", c.typ.Name, name)
+			return refuse(http.StatusUnprocessableEntity, "unknown-requirement", "", "%s has no requirement %s",
+				c.typ.Name, name)
 		}
 		if d.High >= 0 && len(ids) > d.High {
-			return refuse(http.StatusUnprocessableEntity, "too-many-links", "", "%s takes at most %d of %s", c.typ.Name, d.High, name)
+			return refuse(http.StatusUnprocessableEntity, "too-many-links", "", "%s takes at most %d of %s",
+				c.typ.Name, d.High, name)
 		}
 		for _, id := range ids {
 			target, err := c.find(c.ctx, c.account, c.region, id)
 			if cloud.IsNotFound(err) {
-				return refuse(http.StatusUnprocessableEntity, "no-such-resource", "", "%s: there is no %s in %s/%s", name, id, c.account, c.region)
+				return refuse(http.StatusUnprocessableEntity, "no-such-resource", "", "%s: there is no %s in %s/%s",
+					name, id, c.account, c.region)
 			}
 			if err != nil {
 				return err
 			}
 			if !c.y.lib.IsA(target.typ, d.Node) {
-				return refuse(http.StatusUnprocessableEntity, "wrong-target", "", "%s wants a %s; %s is a %s", name, d.Node, id, target.typ)
+				return refuse(http.StatusUnprocessableEntity, "wrong-target", "", "%s wants a %s; %s is a %s", name,
+					d.Node, id, target.typ)
 			}
 			if target.state == "failed" || target.state == "creating" || target.state == "deleting" {
 				return refuse(http.StatusConflict, "not-ready", "", "%s is not ready (%s)", id, target.state)
@@ -386,12 +408,15 @@ func (c *change) inPlace() error {
 	for _, d := range c.typ.Properties {
 		was := cloud.ReadProperty(c.typ, d.Name, tosca.FromJSON(c.before.properties[d.Name]))
 		if stack.SwapNeeded(d.Metadata, was, c.properties[d.Name]) {
-			return refuse(http.StatusUnprocessableEntity, "cannot-change", "replace the resource", "the property %s of %s cannot be changed from %s to %s", d.Name, c.id, tosca.Show(was), tosca.Show(c.properties[d.Name]))
+			return refuse(http.StatusUnprocessableEntity, "cannot-change", "replace the resource",
+				"the property %s of %s cannot be changed from %s to %s", d.Name, c.id, tosca.Show(was),
+				tosca.Show(c.properties[d.Name]))
 		}
 	}
 	for _, d := range c.typ.Requirements {
 		if d.Metadata["swap"] == "true" && !slices.Equal(c.before.links[d.Name], c.links[d.Name]) {
-			return refuse(http.StatusUnprocessableEntity, "cannot-change", "replace the resource", "what %s of %s rests on cannot be changed", d.Name, c.id)
+			return refuse(http.StatusUnprocessableEntity, "cannot-change", "replace the resource",
+				"what %s of %s rests on cannot be changed", d.Name, c.id)
 		}
 	}
 	return nil
@@ -400,7 +425,8 @@ func (c *change) inPlace() error {
 // outcome is the resource as the change leaves it.
 func (c *change) outcome(tags map[string]string) (outcome, error) {
 	b := behaviours[c.typ.Name]
-	out := outcome{Properties: map[string]any{}, Attributes: map[string]any{}, Tags: tags, Links: c.links, Places: c.places}
+	out := outcome{Properties: map[string]any{}, Attributes: map[string]any{}, Tags: tags, Links: c.links,
+		Places: c.places}
 	if out.Tags == nil {
 		out.Tags = map[string]string{}
 	}
@@ -433,7 +459,8 @@ func (c *change) outcome(tags map[string]string) (outcome, error) {
 			return out, err
 		}
 		if holder != "" {
-			return out, refuse(http.StatusConflict, "name-taken", "choose another name", "the name %s is taken", strings.TrimPrefix(out.UniqueKey, c.typ.Name+"/"))
+			return out, refuse(http.StatusConflict, "name-taken", "choose another name", "the name %s is taken",
+				strings.TrimPrefix(out.UniqueKey, c.typ.Name+"/"))
 		}
 	}
 	return out, nil

@@ -49,7 +49,8 @@ func (t *tx) waitForGrants(ctx context.Context, o *op) (bool, error) {
 	last := len(o.steps) - 1
 	if o.end-o.start > max(leastPatience, int64(grantPatience/t.y.speed)) {
 		o.failStep = last
-		o.problem = refuse(http.StatusUnprocessableEntity, "permission", "grant it to the role", "it never became healthy: %s", lacking)
+		o.problem = refuse(http.StatusUnprocessableEntity, "permission", "grant it to the role",
+			"it never became healthy: %s", lacking)
 	} else {
 		if o.steps[last].Name != lacking {
 			o.steps = append(o.steps, step{Name: lacking, Settling: true})
@@ -62,7 +63,9 @@ func (t *tx) waitForGrants(ctx context.Context, o *op) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	_, err = t.ExecContext(ctx, `update operations set end_ms = ?, steps = ?, fail_step = ?, problem = ? where id = ?`, o.end, steps, o.failStep, problem, o.id)
+	_, err = t.ExecContext(ctx,
+		`update operations set end_ms = ?, steps = ?, fail_step = ?, problem = ? where id = ?`, o.end, steps,
+		o.failStep, problem, o.id)
 	return true, err
 }
 
@@ -76,14 +79,17 @@ func (t *tx) lacking(ctx context.Context, needs any, roles []string) (string, er
 	if len(roles) == 0 {
 		return fmt.Sprintf("it has no role, and needs %v", list[0]), nil
 	}
-	grants, err := t.resources(ctx, `where type = 'Grant' and state in ('ready', 'updating') and id in (select from_id from links where to_id = ?)`, roles[0])
+	grants, err := t.resources(ctx,
+		`where type = 'Grant' and state in ('ready', 'updating') and id in (select from_id from links where
+			to_id = ?)`, roles[0])
 	if err != nil {
 		return "", err
 	}
 	for _, need := range list {
 		covered := slices.ContainsFunc(grants, func(g *row) bool {
 			actions, _ := g.properties["actions"].([]any)
-			return slices.ContainsFunc(actions, func(a any) bool { return cloud.Covers(fmt.Sprint(a), fmt.Sprint(need)) })
+			return slices.ContainsFunc(actions,
+				func(a any) bool { return cloud.Covers(fmt.Sprint(a), fmt.Sprint(need)) })
 		})
 		if !covered {
 			role, err := t.resources(ctx, `where id = ?`, roles[0])

@@ -24,7 +24,10 @@ const maxBody = 4 << 20
 // Handler serves the yard's interface.
 func (y *Yard) Handler() http.Handler {
 	mux := http.NewServeMux()
-	mux.HandleFunc("GET /v1/targets", func(w http.ResponseWriter, _ *http.Request) { write(w, http.StatusOK, Targets()) })
+	mux.HandleFunc("GET /v1/targets", func(w http.ResponseWriter,
+		_ *http.Request) {
+		write(w, http.StatusOK, Targets())
+	})
 	y.route(mux, "GET /v1/{account}/{region}/resources", y.list)
 	y.route(mux, "POST /v1/{account}/{region}/resources", y.create)
 	y.route(mux, "GET /v1/{account}/{region}/resources/{id}", y.get)
@@ -44,7 +47,8 @@ func (y *Yard) Handler() http.Handler {
 // Server serves a handler with limits on how long a caller may take: one that
 // sends half a request, or reads no answer, holds nothing for long.
 func Server(h http.Handler) *http.Server {
-	return &http.Server{Handler: h, ReadHeaderTimeout: readTime, ReadTimeout: readTime, WriteTimeout: 2 * readTime, IdleTimeout: 60 * time.Second, MaxHeaderBytes: 64 << 10}
+	return &http.Server{Handler: h, ReadHeaderTimeout: readTime, ReadTimeout: readTime, WriteTimeout: 2 * readTime,
+		IdleTimeout: 60 * time.Second, MaxHeaderBytes: 64 << 10}
 }
 
 // readTime is how long a caller may take to send a request.
@@ -62,20 +66,24 @@ type request struct {
 func (y *Yard) route(mux *http.ServeMux, pattern string, h func(ctx context.Context, r *request) (int, any, error)) {
 	tokens := y.Tokens()
 	mux.HandleFunc(pattern, func(w http.ResponseWriter, req *http.Request) {
-		r := &request{Request: req, account: req.PathValue("account"), region: req.PathValue("region"), secrets: &tosca.Secrets{}}
+		r := &request{Request: req, account: req.PathValue("account"), region: req.PathValue("region"),
+			secrets: &tosca.Secrets{}}
 		defer brokenDown(w)
 		who := r.account
 		if strings.HasPrefix(req.URL.Path, "/operator/") {
 			who = "operator"
 		} else if !slices.Contains(Accounts, r.account) || !slices.Contains(Regions, r.region) {
 			fail(w, &cloud.Problem{Type: "unknown-target", Title: "unknown target", Status: http.StatusNotFound,
-				Detail: fmt.Sprintf("there is no %s/%s", r.account, r.region), Mend: "accounts are " + strings.Join(Accounts, ", ") + "; regions are " + strings.Join(Regions, ", ")}, nil)
+				Detail: fmt.Sprintf("there is no %s/%s", r.account, r.region),
+				Fix: "accounts are " + strings.Join(Accounts, ", ") + "; regions are " + strings.Join(Regions,
+					", ")}, nil)
 			return
 		}
 		given := strings.TrimPrefix(req.Header.Get("Authorization"), "Bearer ")
 		if subtle.ConstantTimeCompare([]byte(given), []byte(tokens[who])) != 1 {
 			fail(w, &cloud.Problem{Type: "unauthorized", Title: "not allowed in", Status: http.StatusUnauthorized,
-				Detail: "the token is not one of the account " + who, Mend: "use the token that stands in " + CredentialsFile}, nil)
+				Detail: "the token is not one of the account " + who,
+				Fix:    "use the token that stands in " + CredentialsFile}, nil)
 			return
 		}
 		status, body, err := h(req.Context(), r)
@@ -105,7 +113,8 @@ func brokenDown(w http.ResponseWriter) {
 		panic(broken)
 	default:
 		fail(w, &cloud.Problem{Type: "internal", Title: "the yard broke down", Status: http.StatusInternalServerError,
-			Detail: fmt.Sprintf("the stand-in cloud broke down: %v", broken), Mend: "this is a defect of the stand-in; please report it"}, nil)
+			Detail: fmt.Sprintf("the stand-in cloud broke down: %v", broken),
+			Fix:    "this is a defect of the stand-in; please report it"}, nil)
 	}
 }
 
@@ -119,10 +128,11 @@ func write(w http.ResponseWriter, status int, body any) {
 func fail(w http.ResponseWriter, err error, secrets *tosca.Secrets) {
 	var p *cloud.Problem
 	if !errors.As(err, &p) {
-		p = &cloud.Problem{Type: "internal", Title: "the yard failed", Status: http.StatusInternalServerError, Detail: err.Error()}
+		p = &cloud.Problem{Type: "internal", Title: "the yard failed", Status: http.StatusInternalServerError,
+			Detail: err.Error()}
 	}
 	with := *p
-	with.Detail, with.Mend = secrets.Hide(p.Detail), secrets.Hide(p.Mend)
+	with.Detail, with.Fix = secrets.Hide(p.Detail), secrets.Hide(p.Fix)
 	p = &with
 	if p.Passing {
 		w.Header().Set("Retry-After", strconv.FormatInt((p.RetryAfterMS+999)/1000, 10))
@@ -132,15 +142,17 @@ func fail(w http.ResponseWriter, err error, secrets *tosca.Secrets) {
 	json.NewEncoder(w).Encode(p)
 }
 
-func refuse(status int, kind, mend, format string, args ...any) *cloud.Problem {
-	return &cloud.Problem{Type: kind, Title: strings.ReplaceAll(kind, "-", " "), Status: status, Detail: fmt.Sprintf(format, args...), Mend: mend}
+func refuse(status int, kind, fix, format string, args ...any) *cloud.Problem {
+	return &cloud.Problem{Type: kind, Title: strings.ReplaceAll(kind, "-", " "), Status: status,
+		Detail: fmt.Sprintf(format, args...), Fix: fix}
 }
 
 // body reads the body of a request that changes something, and its key.
 func (r *request) body(out any) (key string, err error) {
 	key = r.Header.Get("Idempotency-Key")
 	if key == "" || len(key) > 200 {
-		return "", refuse(http.StatusBadRequest, "missing-key", "send a fresh one for each thing to do", "the header Idempotency-Key is missing or too long")
+		return "", refuse(http.StatusBadRequest, "missing-key", "send a fresh one for each thing to do",
+			"the header Idempotency-Key is missing or too long")
 	}
 	if out == nil {
 		return key, nil
@@ -172,7 +184,7 @@ func (y *Yard) list(ctx context.Context, r *request) (int, any, error) {
 	}
 	const where = `where account = ? and region = ? and seq > ? and seq <= ? and (? = '' or stack = ?)`
 	args := []any{r.account, r.region, after, until, q.Get("stack"), q.Get("stack")}
-	err = y.inTx(ctx, func(t *tx) error {
+	err = y.look(ctx, func(t *tx) error {
 		rows, err := t.resources(ctx, where+` order by seq limit ?`, append(args, size)...)
 		for _, row := range rows {
 			page.Items = append(page.Items, row.wire())
@@ -184,7 +196,9 @@ func (y *Yard) list(ctx context.Context, r *request) (int, any, error) {
 		if err != nil || after > 0 || page.Next == "" {
 			return err
 		}
-		starts, err := t.QueryContext(ctx, `select seq from (select seq, row_number() over (order by seq) as place from resources `+where+`) as t where place % ? = 0 order by seq`, append(args, size)...)
+		starts, err := t.QueryContext(ctx,
+			`select seq from (select seq, row_number() over (order by seq) as place from resources `+where+
+				`) as t where place % ? = 0 order by seq`, append(args, size)...)
 		if err != nil {
 			return err
 		}
@@ -203,7 +217,7 @@ func (y *Yard) list(ctx context.Context, r *request) (int, any, error) {
 
 func (y *Yard) get(ctx context.Context, r *request) (int, any, error) {
 	var out cloud.Resource
-	err := y.inTx(ctx, func(t *tx) error {
+	err := y.look(ctx, func(t *tx) error {
 		row, err := t.find(ctx, r.account, r.region, r.PathValue("id"))
 		if err == nil {
 			out = row.wire()
@@ -215,7 +229,7 @@ func (y *Yard) get(ctx context.Context, r *request) (int, any, error) {
 
 func (y *Yard) operation(ctx context.Context, r *request) (int, any, error) {
 	var out cloud.Operation
-	err := y.inTx(ctx, func(t *tx) error {
+	err := y.look(ctx, func(t *tx) error {
 		o, err := t.operation(ctx, `id = ? and account = ?`, r.PathValue("id"), r.account)
 		if err == nil && o == nil {
 			err = cloud.NotFound("operation " + r.PathValue("id"))
@@ -246,9 +260,10 @@ type Listed struct {
 // node and id.
 func (y *Yard) everything(ctx context.Context, r *request) (int, any, error) {
 	out := []Listed{}
-	err := y.inTx(ctx, func(t *tx) error {
+	err := y.look(ctx, func(t *tx) error {
 		name := r.URL.Query().Get("stack")
-		rows, err := t.resources(ctx, `where (? = '' or stack = ?) order by account, region, stack, node, id`, name, name)
+		rows, err := t.resources(ctx, `where (? = '' or stack = ?) order by account, region, stack, node, id`, name,
+			name)
 		for _, row := range rows {
 			attributes := row.attributes
 			for name := range attributes { // what lets one in is only for who asks for the resource itself
@@ -256,7 +271,8 @@ func (y *Yard) everything(ctx context.Context, r *request) (int, any, error) {
 					attributes[name] = tosca.SecretText
 				}
 			}
-			out = append(out, Listed{row.id, row.typ, row.account, row.region, row.stack, row.node, row.shown, attributes, row.shownTags})
+			out = append(out, Listed{row.id, row.typ, row.account, row.region, row.stack, row.node, row.shown,
+				attributes, row.shownTags})
 		}
 		return err
 	})
@@ -277,7 +293,7 @@ type Fault struct {
 
 func (y *Yard) listFaults(ctx context.Context, _ *request) (int, any, error) {
 	var out []Fault
-	err := y.inTx(ctx, func(t *tx) (err error) {
+	err := y.look(ctx, func(t *tx) (err error) {
 		out, err = t.faults(ctx)
 		return err
 	})
@@ -297,11 +313,14 @@ func (y *Yard) addFault(ctx context.Context, r *request) (int, any, error) {
 	case f.Type != "" && y.lib.Nodes[f.Type] == nil:
 		return 0, nil, refuse(http.StatusUnprocessableEntity, "unknown-type", "", "there is no type %s", f.Type)
 	case !slices.Contains([]string{"", "create", "update", "delete"}, f.On):
-		return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request", "use create, update or delete", "a fault cannot be on '%s'", f.On)
+		return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request", "use create, update or delete",
+			"a fault cannot be on '%s'", f.On)
 	case !slices.Contains([]string{"fail", "busy", "lose"}, f.Mode):
-		return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request", "use fail, busy or lose", "there is no mode '%s'", f.Mode)
+		return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request", "use fail, busy or lose",
+			"there is no mode '%s'", f.Mode)
 	case f.Reason == "":
-		return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request", "say the reason, as the cloud would", "a fault needs a reason")
+		return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request", "say the reason, as the cloud would",
+			"a fault needs a reason")
 	}
 	left := f.Times
 	if left <= 0 {
@@ -312,7 +331,9 @@ func (y *Yard) addFault(ctx context.Context, r *request) (int, any, error) {
 		if err != nil {
 			return err
 		}
-		res, err := t.ExecContext(ctx, `insert into faults(name, type, on_kind, at, mode, reason, times_left) values(?, ?, ?, ?, ?, ?, ?)`, f.Name, f.Type, f.On, f.At, f.Mode, reason, left)
+		res, err := t.ExecContext(ctx,
+			`insert into faults(name, type, on_kind, at, mode, reason, times_left) values(?, ?, ?, ?, ?, ?, ?)`,
+			f.Name, f.Type, f.On, f.At, f.Mode, reason, left)
 		if err == nil {
 			f.ID, err = res.LastInsertId()
 		}

@@ -13,13 +13,21 @@ import (
 	"strings"
 
 	"brickrow/internal/cloud"
+	"brickrow/internal/sqlite"
 )
 
 // tx is one transaction at one moment.
 type tx struct {
-	*sql.Tx
+	database
 	y   *Yard
 	now int64
+}
+
+// database is what a transaction asks.
+type database interface {
+	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
+	QueryRowContext(ctx context.Context, query string, args ...any) sqlite.Row
+	ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error)
 }
 
 // keptProblem is a refusal after which the transaction is kept all the same.
@@ -44,13 +52,17 @@ type row struct {
 }
 
 func (r *row) wire() cloud.Resource {
-	return cloud.Resource{ID: r.id, Type: r.typ, Account: r.account, Region: r.region, State: r.state, Properties: r.shown, Links: r.links,
-		Attributes: r.attributes, Tags: r.shownTags, UsedBy: r.usedBy, ETag: fmt.Sprintf(`"%d"`, r.version), SecretAttributes: r.secretAttributes}
+	return cloud.Resource{ID: r.id, Type: r.typ, Account: r.account, Region: r.region, State: r.state,
+		Properties: r.shown, Links: r.links,
+		Attributes: r.attributes, Tags: r.shownTags, UsedBy: r.usedBy, ETag: fmt.Sprintf(`"%d"`, r.version),
+		SecretAttributes: r.secretAttributes}
 }
 
 // resources reads rows with their links; where is the rest of the query.
 func (t *tx) resources(ctx context.Context, where string, args ...any) ([]*row, error) {
-	q, err := t.QueryContext(ctx, `select id, seq, account, region, type, state, properties, attributes, tags, stack, node, version, sealed from resources `+where, args...)
+	q, err := t.QueryContext(ctx,
+		`select id, seq, account, region, type, state, properties, attributes, tags, stack, node, version, sealed
+			from resources `+where, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -60,10 +72,12 @@ func (t *tx) resources(ctx context.Context, where string, args ...any) ([]*row, 
 	for q.Next() {
 		r := &row{links: map[string][]string{}, usedBy: []string{}}
 		var properties, attributes, tags, sealed string
-		if err := q.Scan(&r.id, &r.seq, &r.account, &r.region, &r.typ, &r.state, &properties, &attributes, &tags, &r.stack, &r.node, &r.version, &sealed); err != nil {
+		if err := q.Scan(&r.id, &r.seq, &r.account, &r.region, &r.typ, &r.state, &properties, &attributes, &tags,
+			&r.stack, &r.node, &r.version, &sealed); err != nil {
 			return nil, err
 		}
-		if err := errors.Join(decode(properties, &r.properties), decode(attributes, &r.attributes), decode(tags, &r.tags)); err != nil {
+		if err := errors.Join(decode(properties, &r.properties), decode(attributes, &r.attributes),
+			decode(tags, &r.tags)); err != nil {
 			return nil, err
 		}
 		if err := r.reveal(t.y, sealed); err != nil {
@@ -87,7 +101,8 @@ func (t *tx) addLinks(ctx context.Context, rows []*row, byID map[string]*row) er
 		ids[i] = r.id
 	}
 	marks := strings.TrimSuffix(strings.Repeat("?,", len(ids)), ",")
-	q, err := t.QueryContext(ctx, `select from_id, requirement, to_id from links where from_id in (`+marks+`) or to_id in (`+marks+`) order by from_id, requirement, position`, append(ids, ids...)...)
+	q, err := t.QueryContext(ctx, `select from_id, requirement, to_id from links where from_id in (`+marks+
+		`) or to_id in (`+marks+`) order by from_id, requirement, position`, append(ids, ids...)...)
 	if err != nil {
 		return err
 	}
@@ -176,8 +191,11 @@ func (y *Yard) secretAttribute(typ, name string) bool {
 func (t *tx) operation(ctx context.Context, where string, args ...any) (*op, error) {
 	o := &op{}
 	var steps, problem, out string
-	err := t.QueryRowContext(ctx, `select id, key, digest, account, resource_id, kind, start_ms, end_ms, steps, fail_step, problem, outcome, settled from operations where `+where, args...).
-		Scan(&o.id, &o.key, &o.digest, &o.account, &o.resourceID, &o.kind, &o.start, &o.end, &steps, &o.failStep, &problem, &out, &o.settled)
+	err := t.QueryRowContext(ctx,
+		`select id, key, digest, account, resource_id, kind, start_ms, end_ms, steps, fail_step, problem, outcome,
+			settled from operations where `+where, args...).
+		Scan(&o.id, &o.key, &o.digest, &o.account, &o.resourceID, &o.kind, &o.start, &o.end, &steps, &o.failStep,
+			&problem, &out, &o.settled)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -189,7 +207,8 @@ func (t *tx) operation(ctx context.Context, where string, args ...any) (*op, err
 
 // wire is the operation as it is at the moment now.
 func (o *op) wire(now int64) cloud.Operation {
-	w := cloud.Operation{ID: o.id, Kind: o.kind, ResourceID: o.resourceID, State: "working", Steps: len(o.steps), ElapsedMS: min(now, o.end) - o.start}
+	w := cloud.Operation{ID: o.id, Kind: o.kind, ResourceID: o.resourceID, State: "working", Steps: len(o.steps),
+		ElapsedMS: min(now, o.end) - o.start}
 	for _, s := range o.steps {
 		w.TotalMS += s.MS
 	}
@@ -230,7 +249,8 @@ func (t *tx) settle(ctx context.Context) error {
 		if err := t.apply(ctx, o); err != nil {
 			return err
 		}
-		if _, err := t.ExecContext(ctx, `update operations set settled = 1, outcome = '{}' where id = ?`, o.id); err != nil {
+		if _, err := t.ExecContext(ctx, `update operations set settled = 1, outcome = '{}' where id = ?`,
+			o.id); err != nil {
 			return err
 		}
 	}
@@ -252,7 +272,8 @@ func (t *tx) apply(ctx context.Context, o *op) error {
 		_, err := t.ExecContext(ctx, `delete from resources where id = ?`, o.resourceID)
 		return err
 	}
-	_, err := t.ExecContext(ctx, `update resources set state = ?, version = version + 1 where id = ?`, state, o.resourceID)
+	_, err := t.ExecContext(ctx, `update resources set state = ?, version = version + 1 where id = ?`, state,
+		o.resourceID)
 	return err
 }
 
@@ -262,8 +283,11 @@ func (t *tx) store(ctx context.Context, id string, out outcome) error {
 	if err != nil {
 		return err
 	}
-	if _, err := t.ExecContext(ctx, `update resources set properties = ?, attributes = ?, tags = ?, stack = ?, node = ?, unique_key = ?, sealed = ? where id = ?`,
-		properties, attributes, tags, out.Tags["stack"], out.Tags["node"], t.y.uniqueKey(out.UniqueKey), sealed, id); err != nil {
+	if _, err := t.ExecContext(ctx,
+		`update resources set properties = ?, attributes = ?, tags = ?, stack = ?, node = ?, unique_key = ?,
+			sealed = ? where id = ?`,
+		properties, attributes, tags, out.Tags["stack"], out.Tags["node"], t.y.uniqueKey(out.UniqueKey), sealed,
+		id); err != nil {
 		return err
 	}
 	return t.setLinks(ctx, id, out.Links)
@@ -284,7 +308,8 @@ func (t *tx) holder(ctx context.Context, key, except string) (id, account string
 		return "", "", nil
 	}
 	// Earlier versions wrote the key as it is.
-	err = t.QueryRowContext(ctx, `select id, account from resources where unique_key in (?, ?) and id <> ?`, t.y.uniqueKey(key), key, except).Scan(&id, &account)
+	err = t.QueryRowContext(ctx, `select id, account from resources where unique_key in (?, ?) and id <> ?`,
+		t.y.uniqueKey(key), key, except).Scan(&id, &account)
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", "", nil
 	}
@@ -297,7 +322,9 @@ func (t *tx) setLinks(ctx context.Context, id string, links map[string][]string)
 	}
 	for requirement, ids := range links {
 		for i, to := range ids {
-			if _, err := t.ExecContext(ctx, `insert into links(from_id, requirement, position, to_id) values(?, ?, ?, ?)`, id, requirement, i, to); err != nil {
+			if _, err := t.ExecContext(ctx,
+				`insert into links(from_id, requirement, position, to_id) values(?, ?, ?, ?)`, id, requirement, i,
+				to); err != nil {
 				return err
 			}
 		}
@@ -307,7 +334,9 @@ func (t *tx) setLinks(ctx context.Context, id string, links map[string][]string)
 
 // next counts: it yields 1, 2, 3, … for a name.
 func (t *tx) next(ctx context.Context, name string) (int64, error) {
-	if _, err := t.ExecContext(ctx, `insert into meta(name, value) values(?, '1') on conflict(name) do update set value = cast(value as integer) + 1`, "count/"+name); err != nil {
+	if _, err := t.ExecContext(ctx,
+		`insert into meta(name, value) values(?, '1') on conflict(name) do update set value = cast(value as
+			integer) + 1`, "count/"+name); err != nil {
 		return 0, err
 	}
 	var s string
@@ -345,7 +374,8 @@ func (t *tx) begin(ctx context.Context, r *request, key, digest string) (*op, er
 	// Earlier versions wrote the key as it is.
 	o, err := t.operation(ctx, `key in (?, ?) and account = ?`, r.scoped(key), key, r.account)
 	if err == nil && o != nil && o.digest != digest {
-		return nil, refuse(http.StatusUnprocessableEntity, "key-used-before", "use a fresh key", "the key %s was sent before with something else to do", key)
+		return nil, refuse(http.StatusUnprocessableEntity, "key-used-before", "use a fresh key",
+			"the key %s was sent before with something else to do", key)
 	}
 	return o, err
 }
@@ -384,8 +414,11 @@ func (t *tx) start(ctx context.Context, r *request, o *op, name, typ string) err
 	if err != nil {
 		return err
 	}
-	_, err = t.ExecContext(ctx, `insert into operations(id, key, digest, account, resource_id, kind, start_ms, end_ms, steps, fail_step, problem, outcome, settled) values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0)`,
-		o.id, r.scoped(o.key), o.digest, r.account, o.resourceID, o.kind, o.start, o.end, steps, o.failStep, problem, outcome)
+	_, err = t.ExecContext(ctx,
+		`insert into operations(id, key, digest, account, resource_id, kind, start_ms, end_ms, steps, fail_step,
+			problem, outcome, settled) values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0)`,
+		o.id, r.scoped(o.key), o.digest, r.account, o.resourceID, o.kind, o.start, o.end, steps, o.failStep, problem,
+		outcome)
 	return err
 }
 
@@ -426,7 +459,8 @@ func (t *tx) fault(ctx context.Context, kind, name, typ string) (*Fault, error) 
 	}
 	for _, f := range list {
 		node, _, _ := strings.Cut(name, "#")
-		if f.Name != "" && f.Name != name && f.Name != node || f.Type != "" && f.Type != typ || f.On != "" && f.On != kind || f.On == "" && kind == "delete" {
+		if f.Name != "" && f.Name != name && f.Name != node || f.Type != "" && f.Type != typ ||
+			f.On != "" && f.On != kind || f.On == "" && kind == "delete" {
 			continue
 		}
 		if f.Times == 1 {
@@ -440,7 +474,8 @@ func (t *tx) fault(ctx context.Context, kind, name, typ string) (*Fault, error) 
 }
 
 func (t *tx) faults(ctx context.Context) ([]Fault, error) {
-	q, err := t.QueryContext(ctx, `select id, name, type, on_kind, at, mode, reason, times_left from faults order by id`)
+	q, err := t.QueryContext(ctx,
+		`select id, name, type, on_kind, at, mode, reason, times_left from faults order by id`)
 	if err != nil {
 		return nil, err
 	}

@@ -49,7 +49,8 @@ func TestRefusalsAreListed(t *testing.T) {
 			return true
 		})
 	}
-	for _, passing := range []string{"internal", "operation-failed", "busy", "refused"} { // faults, and what the yard itself is at fault for
+	for _, passing := range []string{"internal", "operation-failed", "busy",
+		"refused"} { // faults, and what the yard itself is at fault for
 		delete(used, passing)
 	}
 	for code := range used {

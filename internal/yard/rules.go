@@ -76,10 +76,13 @@ var behaviours = map[string]behaviour{
 	"Bucket": {attributes: func(c *change) (map[string]any, error) {
 		return map[string]any{"url": "https://" + c.text("name") + ".objects.yard.example"}, nil
 	}, unique: func(c *change) string { return "Bucket/" + c.text("name") }},
-	"Queue":        {attributes: once("url", func(c *change) (any, error) { return "https://" + c.host("queues") + "/" + c.account, nil })},
-	"Topic":        {attributes: once("url", func(c *change) (any, error) { return "https://" + c.host("topics") + "/" + c.account, nil })},
+	"Queue": {attributes: once("url",
+		func(c *change) (any, error) { return "https://" + c.host("queues") + "/" + c.account, nil })},
+	"Topic": {attributes: once("url",
+		func(c *change) (any, error) { return "https://" + c.host("topics") + "/" + c.account, nil })},
 	"Subscription": {check: checkSubscription, attributes: none},
-	"Database":     {quota: 4, check: checkDatabase, steps: databaseSteps, editSteps: databaseEdit, attributes: databaseAttributes},
+	"Database": {quota: 4, check: checkDatabase, steps: databaseSteps, editSteps: databaseEdit,
+		attributes: databaseAttributes},
 	"Cache": {attributes: func(c *change) (map[string]any, error) {
 		return map[string]any{"endpoint": c.host("cache"), "port": 6400}, nil
 	}},
@@ -99,21 +102,24 @@ var behaviours = map[string]behaviour{
 	}},
 	"Disk":        {attributes: none},
 	"Certificate": {check: checkCertificate, steps: certificateSteps, attributes: certificateAttributes},
-	"Cluster":     {quota: 3, check: checkCluster, steps: clusterSteps, editSteps: clusterSteps, attributes: clusterAttributes},
+	"Cluster": {quota: 3, check: checkCluster, steps: clusterSteps, editSteps: clusterSteps,
+		attributes: clusterAttributes},
 	"Workload": {steps: workloadSteps, editSteps: workloadSteps, attributes: func(c *change) (map[string]any, error) {
 		return map[string]any{"ready": c.number("replicas")}, nil
 	}},
 	"Service": {check: checkService, steps: func(_ *change, ms int64) []step {
-		return []step{{Name: "finding workloads", MS: ms / 3}, {Name: "allocating an address", MS: ms * 2 / 3, Settling: true}}
+		return []step{{Name: "finding workloads", MS: ms / 3},
+			{Name: "allocating an address", MS: ms * 2 / 3, Settling: true}}
 	}, attributes: serviceAttributes},
-	"Function": {check: checkFunction, attributes: once("url", func(c *change) (any, error) { return "https://" + c.host("functions"), nil })},
+	"Function": {check: checkFunction, attributes: once("url",
+		func(c *change) (any, error) { return "https://" + c.host("functions"), nil })},
 	"Schedule": {check: checkSchedule, attributes: func(c *change) (map[string]any, error) {
 		return map[string]any{"next": "at " + c.text("every")}, nil
 	}},
 }
 
-func bad(kind, mend, format string, args ...any) *cloud.Problem {
-	return refuse(http.StatusUnprocessableEntity, kind, mend, format, args...)
+func bad(kind, fix, format string, args ...any) *cloud.Problem {
+	return refuse(http.StatusUnprocessableEntity, kind, fix, format, args...)
 }
 
 func checkNetwork(c *change) *cloud.Problem {
@@ -130,14 +136,18 @@ func checkNetwork(c *change) *cloud.Problem {
 func checkSubnet(c *change) *cloud.Problem {
 	p, err := netip.ParsePrefix(c.text("cidr"))
 	if err != nil || p != p.Masked() {
-		return bad("bad-range", "write it like 10.40.1.0/24", "the range %s does not begin at its first address", c.text("cidr"))
+		return bad("bad-range", "write it like 10.40.1.0/24", "the range %s does not begin at its first address",
+			c.text("cidr"))
 	}
 	network := c.targets["network"][0]
 	whole, err := netip.ParsePrefix(fmt.Sprint(network.properties["cidr"]))
 	if err != nil || !whole.Contains(p.Addr()) || p.Bits() < whole.Bits() {
-		return bad("range-outside", "choose a range inside it", "the range %s is not inside the network's %v", p, network.properties["cidr"])
+		return bad("range-outside", "choose a range inside it", "the range %s is not inside the network's %v", p,
+			network.properties["cidr"])
 	}
-	siblings, err := c.resources(c.ctx, `where type = 'Subnet' and id <> ? and id in (select from_id from links where to_id = ?) order by id`, c.id, network.id)
+	siblings, err := c.resources(c.ctx,
+		`where type = 'Subnet' and id <> ? and id in (select from_id from links where to_id = ?) order by id`, c.id,
+		network.id)
 	if err != nil {
 		return bad("internal", "", "%v", err)
 	}
@@ -160,7 +170,8 @@ func subnetAttributes(c *change) (map[string]any, error) {
 func checkRouter(c *change) *cloud.Problem {
 	for _, id := range c.targets["network"][0].usedBy {
 		if strings.HasPrefix(id, "router~") && id != c.id {
-			return bad("one-router", "use the router that is there", "the network %s has a router already: %s", c.targets["network"][0].id, id)
+			return bad("one-router", "use the router that is there", "the network %s has a router already: %s",
+				c.targets["network"][0].id, id)
 		}
 	}
 	return nil
@@ -180,7 +191,8 @@ func checkRules(c *change) *cloud.Problem {
 			b, errB = strconv.Atoi(high)
 		}
 		if errA != nil || errB != nil || a < 1 || b > 65535 || a > b {
-			return bad("bad-ports", "use 1 to 65535, the lower one first", "rule %d: %s are no ports", i, tosca.Show(rule["ports"]))
+			return bad("bad-ports", "use 1 to 65535, the lower one first", "rule %d: %s are no ports", i,
+				tosca.Show(rule["ports"]))
 		}
 	}
 	return nil
@@ -190,13 +202,15 @@ func checkImage(c *change) *cloud.Problem {
 	if !c.changed("image") || slices.Contains(images[c.region], c.text("image")) {
 		return nil
 	}
-	return bad("no-such-image", "images here: "+strings.Join(images[c.region], ", "), "there is no image %s in %s", c.text("image"), c.region)
+	return bad("no-such-image", "images here: "+strings.Join(images[c.region], ", "), "there is no image %s in %s",
+		c.text("image"), c.region)
 }
 
 func checkRole(c *change, want string) *cloud.Problem {
 	for _, role := range c.targets["role"] {
 		if role.properties["for"] != want {
-			return bad("wrong-role", "use a role for a "+want, "the role %s is for a %v, not for a %s", role.id, role.properties["for"], want)
+			return bad("wrong-role", "use a role for a "+want, "the role %s is for a %v, not for a %s", role.id,
+				role.properties["for"], want)
 		}
 	}
 	return nil
@@ -217,7 +231,8 @@ func checkServer(c *change) *cloud.Problem {
 }
 
 func serverSteps(_ *change, ms int64) []step {
-	return []step{{Name: "placing it on a host", MS: ms * 3 / 10}, {Name: "starting the image", MS: ms * 4 / 10}, {Name: "first sign of life", MS: ms * 3 / 10, Settling: true}}
+	return []step{{Name: "placing it on a host", MS: ms * 3 / 10}, {Name: "starting the image", MS: ms * 4 / 10},
+		{Name: "first sign of life", MS: ms * 3 / 10, Settling: true}}
 }
 
 func serverAttributes(c *change) (map[string]any, error) {
@@ -257,7 +272,8 @@ func (c *change) privateAddresses(n int) ([]string, error) {
 		}
 	}
 	if len(out) < n {
-		return nil, bad("subnet-full", "use a larger subnet", "the subnet %s has only %d free addresses", subnet.id, len(out))
+		return nil, bad("subnet-full", "use a larger subnet", "the subnet %s has only %d free addresses", subnet.id,
+			len(out))
 	}
 	return out, nil
 }
@@ -305,7 +321,8 @@ func (c *change) takenAddresses(subnet *row) (map[string]bool, error) {
 func checkServerGroup(c *change) *cloud.Problem {
 	low, want, high := c.number("min"), c.number("want"), c.number("max")
 	if low > want || want > high {
-		return bad("bad-numbers", "make min ≤ want ≤ max", "min %d, want %d, max %d do not fit together", low, want, high)
+		return bad("bad-numbers", "make min ≤ want ≤ max", "min %d, want %d, max %d do not fit together", low, want,
+			high)
 	}
 	if want > 100 {
 		return bad("bad-numbers", "use at most 100", "%d servers are too many for one group", want)
@@ -351,7 +368,9 @@ func (c *change) groupAddresses(want int) ([]string, error) {
 		list = append(list, fmt.Sprint(a))
 	}
 	if len(list) >= want {
-		_, err := c.ExecContext(c.ctx, `insert into meta(name, value) values(?, ?) on conflict(name) do update set value = excluded.value`, "addresses/"+c.id, strings.Join(list, " "))
+		_, err := c.ExecContext(c.ctx,
+			`insert into meta(name, value) values(?, ?) on conflict(name) do update set value = excluded.value`,
+			"addresses/"+c.id, strings.Join(list, " "))
 		return list[:want], err
 	}
 	once, err := c.reserved(c.id)
@@ -396,7 +415,9 @@ func balancerSteps(c *change, ms int64) []step {
 	if len(list) == 1 {
 		noun = "listener"
 	}
-	return []step{{Name: "allocating an address", MS: ms / 4}, {Name: fmt.Sprintf("registering %d %s", len(list), noun), MS: ms / 4}, {Name: "waiting for targets", MS: ms / 2, Settling: true}}
+	return []step{{Name: "allocating an address", MS: ms / 4},
+		{Name: fmt.Sprintf("registering %d %s", len(list), noun), MS: ms / 4},
+		{Name: "waiting for targets", MS: ms / 2, Settling: true}}
 }
 
 func balancerAttributes(c *change) (map[string]any, error) {
@@ -418,7 +439,8 @@ func checkSubscription(c *change) *cloud.Problem {
 func checkDatabase(c *change) *cloud.Problem { return c.checkVersion(c.text("engine")) }
 
 func databaseSteps(_ *change, ms int64) []step {
-	return []step{{Name: "allocating storage", MS: ms * 3 / 10}, {Name: "starting the engine", MS: ms / 2}, {Name: "first backup", MS: ms / 5, Settling: true}}
+	return []step{{Name: "allocating storage", MS: ms * 3 / 10}, {Name: "starting the engine", MS: ms / 2},
+		{Name: "first backup", MS: ms / 5, Settling: true}}
 }
 
 func databaseEdit(c *change, ms int64) []step {
@@ -447,7 +469,8 @@ func checkRecord(c *change) *cloud.Problem {
 	list, _ := c.properties["values"].(tosca.List)
 	for _, v := range list {
 		if a, err := netip.ParseAddr(tosca.Show(v)); err != nil || !a.Is4() {
-			return bad("bad-address", "use kind CNAME for a name", "a record of kind A needs IPv4 addresses, not '%s'", tosca.Show(v))
+			return bad("bad-address", "use kind CNAME for a name",
+				"a record of kind A needs IPv4 addresses, not '%s'", tosca.Show(v))
 		}
 	}
 	return nil
@@ -473,7 +496,8 @@ func checkSchedule(c *change) *cloud.Problem {
 		}
 		for _, n := range strings.FieldsFunc(p, func(r rune) bool { return r == ',' || r == '-' }) {
 			if v, err := strconv.Atoi(n); err != nil || v < 0 || v > limits[i] {
-				return bad("bad-schedule", "write minute hour day month weekday, such as 30 2 * * *", "'%s' is no schedule", c.text("every"))
+				return bad("bad-schedule", "write minute hour day month weekday, such as 30 2 * * *",
+					"'%s' is no schedule", c.text("every"))
 			}
 		}
 	}

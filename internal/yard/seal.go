@@ -77,7 +77,8 @@ type hidden struct {
 // columns are what is written of an outcome: properties, attributes and tags
 // as they may be seen, and what is secret of them.
 func (y *Yard) columns(out outcome) (properties, attributes, tags, sealed string, err error) {
-	h := hidden{Properties: map[string]any{}, Tags: map[string]string{}, Attributes: map[string]any{}, Places: out.Places}
+	h := hidden{Properties: map[string]any{}, Tags: map[string]string{}, Attributes: map[string]any{},
+		Places: out.Places}
 	seenProperties, seenTags, seenAttributes := map[string]any{}, map[string]string{}, map[string]any{}
 	for k, v := range out.Properties {
 		value := cloud.HideAt(tosca.FromJSON(plain(v)), tosca.Pointer("properties", k), out.Places)

@@ -17,7 +17,6 @@ import (
 	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
-	"database/sql"
 	"embed"
 	"encoding/hex"
 	"encoding/json"
@@ -32,7 +31,6 @@ import (
 	_ "modernc.org/sqlite" // the driver
 
 	"brickrow/internal/files"
-	"brickrow/internal/profile"
 	"brickrow/internal/sqlite"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
@@ -60,15 +58,17 @@ func Targets() []stack.Target {
 	return out
 }
 
-// Options configure a yard. The zero value runs at speed 1 on the real clock.
+// Options configure a yard. Without Speed and Now it runs
+// at speed 1 on the real clock.
 type Options struct {
-	Speed float64          // how many times faster than nominal; 0 is 1
-	Now   func() time.Time // nil is time.Now
+	Library *tosca.Library   // the types of what it makes
+	Speed   float64          // how many times faster than nominal; 0 is 1
+	Now     func() time.Time // nil is time.Now
 }
 
 // Yard is an open stand-in cloud.
 type Yard struct {
-	db    *sql.DB
+	db    *sqlite.DB
 	lib   *tosca.Library
 	speed float64
 	now   func() time.Time
@@ -80,7 +80,7 @@ var migrations embed.FS
 
 // Open opens or makes the yard in the folder dir. The folder must exist.
 func Open(dir string, o Options) (*Yard, error) {
-	y := &Yard{lib: profile.Library(), speed: o.Speed, now: o.Now}
+	y := &Yard{lib: o.Library, speed: o.Speed, now: o.Now}
 	if y.speed <= 0 {
 		y.speed = 1
 	}
@@ -90,7 +90,9 @@ func Open(dir string, o Options) (*Yard, error) {
 	file := filepath.Join(dir, "yard.db")
 	if _, err := os.Stat(file); errors.Is(err, fs.ErrNotExist) {
 		if _, err := os.Stat(filepath.Join(dir, CredentialsFile)); err == nil {
-			return nil, fmt.Errorf("the stand-in cloud %s is missing, and what stood in it is gone: put the file back, or remove %s to begin with an empty one, whose tokens are new; for a cloud elsewhere set BRICKROW_CLOUD", file, filepath.Join(dir, CredentialsFile))
+			return nil, fmt.Errorf("the stand-in cloud %s is missing, and what stood in it is gone: put the file "+
+				"back, or remove %s to begin with an empty one, whose tokens are new; for a cloud elsewhere set "+
+				"BRICKROW_CLOUD", file, filepath.Join(dir, CredentialsFile))
 		}
 	}
 	var err error
@@ -110,11 +112,13 @@ func (y *Yard) prepare(dir string) error {
 	if _, err := rand.Read(key); err != nil {
 		return err
 	}
-	if _, err := y.db.Exec(`insert into meta(name, value) values('key', ?) on conflict do nothing`, hex.EncodeToString(key)); err != nil {
+	if _, err := y.db.ExecContext(context.Background(),
+		`insert into meta(name, value) values('key', ?) on conflict do nothing`, hex.EncodeToString(key)); err != nil {
 		return err
 	}
 	var stored string
-	if err := y.db.QueryRow(`select value from meta where name = 'key'`).Scan(&stored); err != nil {
+	if err := y.db.QueryRowContext(context.Background(), `select value from meta where name = 'key'`).
+		Scan(&stored); err != nil {
 		return err
 	}
 	var err error
@@ -166,29 +170,42 @@ func (y *Yard) ms() int64 { return y.now().UnixMilli() }
 
 // inTx runs f in a transaction that sees everything that has ended by now.
 func (y *Yard) inTx(ctx context.Context, f func(t *tx) error) error {
-	raw, err := y.db.BeginTx(ctx, nil)
-	if err != nil {
-		return fmt.Errorf("the yard is busy: %w", err)
-	}
-	t := &tx{Tx: raw, y: y, now: y.ms()}
-	if err := t.settle(ctx); err == nil {
-		err = f(t)
-		var keep *keptProblem
-		switch {
-		case errors.As(err, &keep): // a refusal that used up a fault
-			if cerr := raw.Commit(); cerr != nil {
-				return cerr
-			}
-			return keep.problem
-		case err != nil:
-			raw.Rollback()
+	var keep *keptProblem
+	err := y.db.Write(ctx, func(raw *sqlite.Tx) error {
+		t := &tx{database: raw, y: y, now: y.ms()}
+		if err := t.settle(ctx); err != nil {
 			return err
 		}
-		return raw.Commit()
-	} else {
-		raw.Rollback()
+		err := f(t)
+		if errors.As(err, &keep) { // a refusal that used up a fault
+			return nil
+		}
+		return err
+	})
+	if err == nil && keep != nil {
+		return keep.problem
+	}
+	return err
+}
+
+// look runs f, which only reads, and sees everything that has ended by now. Unless
+// something has ended of which nobody has heard yet, nobody has to wait for it.
+func (y *Yard) look(ctx context.Context, f func(t *tx) error) error {
+	settled := false
+	err := y.db.View(ctx, func(s *sqlite.Snapshot) error {
+		t := &tx{database: s, y: y, now: y.ms()}
+		var open int
+		err := t.QueryRowContext(ctx, `select count(*) from operations where settled = 0 and end_ms <= ?`, t.now).
+			Scan(&open)
+		if settled = err == nil && open == 0; !settled {
+			return err
+		}
+		return f(t)
+	})
+	if err != nil || settled {
 		return err
 	}
+	return y.inTx(ctx, f)
 }
 
 // Transport serves requests with a handler in this process, without a port.

@@ -15,9 +15,13 @@ import (
 	"time"
 
 	"brickrow/internal/cloud"
+	"brickrow/internal/cloud/httpcloud"
+	"brickrow/internal/profile"
 	"brickrow/internal/stack"
 	"brickrow/internal/yard"
 )
+
+var shipped = profile.Read()
 
 var here = stack.Target{Account: "workshop", Region: "alder-1"}
 
@@ -41,7 +45,7 @@ func (c *clock) pass(d time.Duration) {
 
 // bench is a yard with a client, on a clock of its own.
 type bench struct {
-	*cloud.Client
+	*httpcloud.Client
 	t     *testing.T
 	clock *clock
 	n     int
@@ -50,13 +54,19 @@ type bench struct {
 func newBench(t *testing.T) *bench {
 	t.Helper()
 	c := &clock{now: time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)}
-	y, err := yard.Open(t.TempDir(), yard.Options{Now: c.Now})
+	y, err := yard.Open(t.TempDir(), yard.Options{Library: shipped.Library, Now: c.Now})
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { y.Close() })
-	client := &cloud.Client{Base: "http://yard.local", HTTP: &http.Client{Transport: yard.Transport{Handler: y.Handler()}}, Tokens: y.Tokens()}
+	client := &httpcloud.Client{Base: "http://yard.local",
+		HTTP: &http.Client{Transport: yard.Transport{Handler: y.Handler()}}, Tokens: y.Tokens()}
 	return &bench{Client: client, t: t, clock: c}
+}
+
+// door is the operator's way in.
+func (b *bench) door() *yard.Door {
+	return &yard.Door{Base: b.Base, HTTP: b.HTTP, Token: b.Tokens["operator"]}
 }
 
 func (b *bench) key() string { b.n++; return fmt.Sprint("key-", b.n) }
@@ -66,7 +76,9 @@ type links = map[string][]string
 
 // begin begins to create a resource.
 func (b *bench) begin(typ string, p props, l links) (cloud.Operation, error) {
-	return b.Create(b.t.Context(), here, b.key(), cloud.Request{Type: typ, Properties: p, Links: l, Tags: map[string]string{"stack": "test", "node": strings.ToLower(typ)}})
+	return b.Create(b.t.Context(), here, b.key(),
+		cloud.Request{Type: typ, Properties: p, Links: l,
+			Tags: map[string]string{"stack": "test", "node": strings.ToLower(typ)}})
 }
 
 // make creates a resource and lets the time pass.
@@ -85,7 +97,7 @@ func (b *bench) make(typ string, p props, l links) string {
 
 func (b *bench) op(id string) cloud.Operation {
 	b.t.Helper()
-	op, err := b.Operation(b.t.Context(), here, id)
+	op, err := b.Operation(b.t.Context(), cloud.Ref{Target: here}, id)
 	if err != nil {
 		b.t.Fatal(err)
 	}
@@ -94,7 +106,7 @@ func (b *bench) op(id string) cloud.Operation {
 
 func (b *bench) get(id string) cloud.Resource {
 	b.t.Helper()
-	r, err := b.Get(b.t.Context(), here, id)
+	r, err := b.Get(b.t.Context(), cloud.Ref{Target: here, ID: id})
 	if err != nil {
 		b.t.Fatal(err)
 	}
@@ -102,7 +114,7 @@ func (b *bench) get(id string) cloud.Resource {
 }
 
 func (b *bench) change(id string, p props, l links) error {
-	op, err := b.Update(b.t.Context(), here, b.key(), id, cloud.Request{Properties: p, Links: l})
+	op, err := b.Update(b.t.Context(), cloud.Ref{Target: here, ID: id}, b.key(), cloud.Request{Properties: p, Links: l})
 	if err == nil {
 		b.clock.pass(10 * time.Minute)
 		b.op(op.ID)
@@ -130,7 +142,8 @@ func (b *bench) ground() (network, subnet string) {
 func TestOperationsAreAFunctionOfTime(t *testing.T) {
 	b := newBench(t)
 	_, subnet := b.ground()
-	op, err := b.begin("LoadBalancer", props{"listeners": []any{props{"port": 80, "target_port": 8080}}}, links{"subnet": {subnet}})
+	op, err := b.begin("LoadBalancer", props{"listeners": []any{props{"port": 80, "target_port": 8080}}},
+		links{"subnet": {subnet}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -150,7 +163,8 @@ func TestOperationsAreAFunctionOfTime(t *testing.T) {
 		if got.State != at.state || got.Step != at.step || got.NextMS != at.next {
 			t.Errorf("after %s: %s, %q, next in %d ms", at.pass, got.State, got.Step, got.NextMS)
 		}
-		if want := map[bool]string{false: "creating", true: "ready"}[at.state == "done"]; b.get(op.ResourceID).State != want {
+		if want := map[bool]string{false: "creating", true: "ready"}[at.state == "done"]; b.get(op.ResourceID).
+			State != want {
 			t.Errorf("the resource is %s, want %s", b.get(op.ResourceID).State, want)
 		}
 	}
@@ -178,15 +192,16 @@ func TestTheSameKeyIsAnsweredWithTheSame(t *testing.T) {
 		t.Errorf("no key: %v", err)
 	}
 	b.clock.pass(time.Hour)
-	gone, err := b.Delete(t.Context(), here, "d", first.ResourceID)
+	gone, err := b.Delete(t.Context(), cloud.Ref{Target: here, ID: first.ResourceID}, "d")
 	if err != nil {
 		t.Fatal(err)
 	}
 	b.clock.pass(time.Hour)
-	if again, err := b.Delete(t.Context(), here, "d", first.ResourceID); err != nil || again.ID != gone.ID || again.State != "done" {
+	if again, err := b.Delete(t.Context(), cloud.Ref{Target: here, ID: first.ResourceID}, "d"); err != nil ||
+		again.ID != gone.ID || again.State != "done" {
 		t.Errorf("deleted again: %+v %v", again, err)
 	}
-	if _, err := b.Delete(t.Context(), here, "e", first.ResourceID); !cloud.IsNotFound(err) {
+	if _, err := b.Delete(t.Context(), cloud.Ref{Target: here, ID: first.ResourceID}, "e"); !cloud.IsNotFound(err) {
 		t.Errorf("deleted once more: %v", err)
 	}
 }
@@ -205,7 +220,8 @@ func TestRulesOfTheCloud(t *testing.T) {
 	address := b.make("Address", nil, nil)
 	b.make("Server", props{"size": "small", "image": "moss-3"}, links{"subnet": {subnet}, "address": {address}})
 	db := func(more props) props {
-		p := props{"engine": "relational", "version": "15", "size": "small", "storage": "20 GiB", "admin": "a", "password": "long-enough"}
+		p := props{"engine": "relational", "version": "15", "size": "small", "storage": "20 GiB", "admin": "a",
+			"password": "long-enough"}
 		for k, v := range more {
 			p[k] = v
 		}
@@ -229,30 +245,42 @@ func TestRulesOfTheCloud(t *testing.T) {
 		{"a value that is not allowed", "Role", props{"for": "cat"}, nil, "invalid-value"},
 		{"a missing link", "Subnet", props{"cidr": "10.0.2.0/24"}, nil, "missing-link"},
 		{"an unknown requirement", "Topic", nil, links{"network": {network}}, "unknown-requirement"},
-		{"a link to nothing", "Subnet", props{"cidr": "10.0.2.0/24"}, links{"network": {"network~0000-0000"}}, "no-such-resource"},
+		{"a link to nothing", "Subnet", props{"cidr": "10.0.2.0/24"}, links{"network": {"network~0000-0000"}},
+			"no-such-resource"},
 		{"a link to another type", "Subnet", props{"cidr": "10.0.2.0/24"}, links{"network": {bucket}}, "wrong-target"},
-		{"two networks", "Subnet", props{"cidr": "10.0.2.0/24"}, links{"network": {network, network}}, "too-many-links"},
+		{"two networks", "Subnet", props{"cidr": "10.0.2.0/24"}, links{"network": {network, network}},
+			"too-many-links"},
 		{"a network too large", "Network", props{"cidr": "10.0.0.0/7"}, nil, "bad-range"},
 		{"a network too small", "Network", props{"cidr": "10.0.0.0/29"}, nil, "bad-range"},
 		{"a network that begins in the middle", "Network", props{"cidr": "10.0.0.1/16"}, nil, "bad-range"},
 		{"a subnet outside", "Subnet", props{"cidr": "10.1.0.0/24"}, links{"network": {network}}, "range-outside"},
-		{"a subnet larger than the network", "Subnet", props{"cidr": "10.0.0.0/8"}, links{"network": {network}}, "range-outside"},
-		{"a subnet that overlaps", "Subnet", props{"cidr": "10.0.1.128/25"}, links{"network": {network}}, "range-overlap"},
+		{"a subnet larger than the network", "Subnet", props{"cidr": "10.0.0.0/8"}, links{"network": {network}},
+			"range-outside"},
+		{"a subnet that overlaps", "Subnet", props{"cidr": "10.0.1.128/25"}, links{"network": {network}},
+			"range-overlap"},
 		{"a second router", "Router", nil, links{"network": {network}}, "one-router"},
-		{"ports the wrong way round", "Rules", props{"allow": []any{props{"ports": "90-80", "peer": "10.0.0.0/8"}}}, links{"network": {network}}, "bad-ports"},
-		{"a port too high", "Rules", props{"allow": []any{props{"ports": "70000", "peer": "10.0.0.0/8"}}}, links{"network": {network}}, "bad-ports"},
+		{"ports the wrong way round", "Rules", props{"allow": []any{props{"ports": "90-80", "peer": "10.0.0.0/8"}}},
+			links{"network": {network}}, "bad-ports"},
+		{"a port too high", "Rules", props{"allow": []any{props{"ports": "70000", "peer": "10.0.0.0/8"}}},
+			links{"network": {network}}, "bad-ports"},
 		{"an image that is nowhere", "Server", props{"size": "small", "image": "fern-99"}, on, "no-such-image"},
-		{"a function's role", "Server", props{"size": "small", "image": "fern-12"}, links{"subnet": {subnet}, "role": {functionRole}}, "wrong-role"},
+		{"a function's role", "Server", props{"size": "small", "image": "fern-12"},
+			links{"subnet": {subnet}, "role": {functionRole}}, "wrong-role"},
 		{"a server's role", "Function", props{"runtime": "go-1"}, links{"role": {serverRole}}, "wrong-role"},
-		{"an address twice", "Server", props{"size": "small", "image": "fern-12"}, links{"subnet": {subnet}, "address": {address}}, "address-taken"},
+		{"an address twice", "Server", props{"size": "small", "image": "fern-12"},
+			links{"subnet": {subnet}, "address": {address}}, "address-taken"},
 		{"more than the most", "ServerGroup", group(1, 5, 3), on, "bad-numbers"},
 		{"fewer than the fewest", "ServerGroup", group(3, 2, 5), on, "bad-numbers"},
 		{"far too many", "ServerGroup", group(1, 200, 300), on, "bad-numbers"},
-		{"a port twice", "LoadBalancer", props{"listeners": []any{props{"port": 80, "target_port": 1}, props{"port": 80, "target_port": 2}}}, on, "port-twice"},
+		{"a port twice", "LoadBalancer",
+			props{"listeners": []any{props{"port": 80, "target_port": 1}, props{"port": 80, "target_port": 2}}}, on,
+			"port-twice"},
 		{"a name that is taken", "Bucket", props{"name": "kestrel-frames"}, nil, "name-taken"},
 		{"a domain that is taken", "Zone", props{"domain": "kestrelridge.example"}, nil, "name-taken"},
-		{"a record that is taken", "Record", props{"name": "a", "kind": "A", "values": []any{"203.0.113.2"}}, links{"zone": {zone}}, "name-taken"},
-		{"a name as an address", "Record", props{"name": "b", "kind": "A", "values": []any{"hut.example"}}, links{"zone": {zone}}, "bad-address"},
+		{"a record that is taken", "Record", props{"name": "a", "kind": "A", "values": []any{"203.0.113.2"}},
+			links{"zone": {zone}}, "name-taken"},
+		{"a name as an address", "Record", props{"name": "b", "kind": "A", "values": []any{"hut.example"}},
+			links{"zone": {zone}}, "bad-address"},
 		{"a subscription to nowhere", "Subscription", props{"to": "hut"}, links{"topic": {topic}}, "bad-address"},
 		{"a version that is not there", "Database", db(props{"version": "17"}), on, "no-such-version"},
 		{"a document database of that version", "Database", db(props{"engine": "document"}), on, "no-such-version"},
@@ -289,7 +317,8 @@ func TestRulesOfTheCloud(t *testing.T) {
 func TestWhatDatabasesCanAndCannot(t *testing.T) {
 	b := newBench(t)
 	_, subnet := b.ground()
-	db := b.make("Database", props{"engine": "relational", "version": "15.9", "size": "small", "storage": "20 GiB", "admin": "a", "password": "long-enough"}, links{"subnet": {subnet}})
+	db := b.make("Database", props{"engine": "relational", "version": "15.9", "size": "small", "storage": "20 GiB",
+		"admin": "a", "password": "long-enough"}, links{"subnet": {subnet}})
 	for _, test := range []struct {
 		p    props
 		kind string
@@ -311,7 +340,8 @@ func TestWhatDatabasesCanAndCannot(t *testing.T) {
 	if !strings.HasPrefix(shown, "fingerprint:") || strings.Contains(shown, "long-enough") {
 		t.Errorf("the password is shown as %s", shown)
 	}
-	if err := b.change(db, props{"password": "another-one"}, nil); err != nil || fmt.Sprint(b.get(db).Properties["password"]) == shown {
+	if err := b.change(db, props{"password": "another-one"}, nil); err != nil ||
+		fmt.Sprint(b.get(db).Properties["password"]) == shown {
 		t.Errorf("another password has the same fingerprint (%v)", err)
 	}
 }
@@ -325,7 +355,8 @@ func TestQuotas(t *testing.T) {
 		t.Errorf("a sixth network: %v", err)
 	}
 	there := stack.Target{Account: "summit", Region: "alder-1"}
-	if _, err := b.Create(t.Context(), there, "x", cloud.Request{Type: "Network", Properties: props{"cidr": "10.9.0.0/16"}}); err != nil {
+	if _, err := b.Create(t.Context(), there, "x",
+		cloud.Request{Type: "Network", Properties: props{"cidr": "10.9.0.0/16"}}); err != nil {
 		t.Errorf("a network in another account: %v", err)
 	}
 }
@@ -333,14 +364,15 @@ func TestQuotas(t *testing.T) {
 func TestInUseAndUnderWay(t *testing.T) {
 	b := newBench(t)
 	network, subnet := b.ground()
-	_, err := b.Delete(t.Context(), here, "d1", network)
-	if kind(err) != "in-use" || !strings.Contains(err.Error(), "subnet of test") || !strings.Contains(err.Error(), subnet) {
+	_, err := b.Delete(t.Context(), cloud.Ref{Target: here, ID: network}, "d1")
+	if kind(err) != "in-use" || !strings.Contains(err.Error(), "subnet of test") ||
+		!strings.Contains(err.Error(), subnet) {
 		t.Errorf("a network in use: %v", err)
 	}
 	if used := b.get(network).UsedBy; len(used) != 1 || used[0] != subnet {
 		t.Errorf("used by %v", used)
 	}
-	op, err := b.Delete(t.Context(), here, "d2", subnet)
+	op, err := b.Delete(t.Context(), cloud.Ref{Target: here, ID: subnet}, "d2")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -351,7 +383,7 @@ func TestInUseAndUnderWay(t *testing.T) {
 	if b.op(op.ID).State != "done" {
 		t.Error("the subnet is not removed")
 	}
-	if _, err := b.Delete(t.Context(), here, "d3", network); err != nil {
+	if _, err := b.Delete(t.Context(), cloud.Ref{Target: here, ID: network}, "d3"); err != nil {
 		t.Errorf("a network that is free: %v", err)
 	}
 	fresh, err := b.begin("Network", props{"cidr": "10.7.0.0/16"}, nil)
@@ -368,7 +400,7 @@ func TestFaults(t *testing.T) {
 	_, subnet := b.ground()
 	add := func(f yard.Fault) {
 		t.Helper()
-		if err := b.Operator(t.Context(), http.MethodPost, "faults", f, nil); err != nil {
+		if _, err := b.door().AddFault(t.Context(), f); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -385,7 +417,8 @@ func TestFaults(t *testing.T) {
 		t.Errorf("too early: %+v", got)
 	}
 	b.clock.pass(2 * time.Second)
-	if got := b.op(op.ID); got.State != "failed" || got.Step != "starting the image" || got.Problem.Detail != "no host is free" {
+	if got := b.op(op.ID); got.State != "failed" || got.Step != "starting the image" ||
+		got.Problem.Detail != "no host is free" {
 		t.Errorf("a fault in the middle: %+v %+v", got, got.Problem)
 	}
 	if got := b.get(op.ResourceID); got.State != "failed" {
@@ -414,14 +447,15 @@ func TestFaults(t *testing.T) {
 	}
 	add(yard.Fault{On: "delete", Type: "Topic", Reason: "held"})
 	var faults []yard.Fault
-	if err := b.Operator(t.Context(), http.MethodGet, "faults", nil, &faults); err != nil || len(faults) != 1 {
+	if faults, err = b.door().Faults(t.Context()); err != nil || len(faults) != 1 {
 		t.Errorf("faults: %v %v", faults, err)
 	}
-	if err := b.Operator(t.Context(), http.MethodDelete, "faults", nil, nil); err != nil {
+	if err := b.door().ClearFaults(t.Context()); err != nil {
 		t.Error(err)
 	}
-	for _, f := range []yard.Fault{{Reason: ""}, {Reason: "x", Mode: "odd"}, {Reason: "x", On: "sunday"}, {Reason: "x", Type: "Castle"}} {
-		if err := b.Operator(t.Context(), http.MethodPost, "faults", f, nil); err == nil {
+	for _, f := range []yard.Fault{{Reason: ""}, {Reason: "x", Mode: "odd"}, {Reason: "x", On: "sunday"},
+		{Reason: "x", Type: "Castle"}} {
+		if _, err := b.door().AddFault(t.Context(), f); err == nil {
 			t.Errorf("the fault %+v is taken", f)
 		}
 	}
@@ -434,7 +468,8 @@ func TestWhatIsNeededMustBeGranted(t *testing.T) {
 	bucket := b.make("Bucket", props{"name": "kestrel-frames"}, nil)
 	server := func(needs ...any) cloud.Operation {
 		t.Helper()
-		op, err := b.begin("Server", props{"size": "small", "image": "fern-12", "needs": needs}, links{"subnet": {subnet}, "role": {role}})
+		op, err := b.begin("Server", props{"size": "small", "image": "fern-12", "needs": needs},
+			links{"subnet": {subnet}, "role": {role}})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -445,7 +480,8 @@ func TestWhatIsNeededMustBeGranted(t *testing.T) {
 	if got := b.op(op.ID); got.State != "settling" || got.Step != "role role lacks bucket:write" {
 		t.Errorf("without a grant: %+v", got)
 	}
-	if _, err := b.begin("Grant", props{"actions": []any{"bucket:*"}}, links{"role": {role}, "on": {bucket}}); err != nil {
+	if _, err := b.begin("Grant", props{"actions": []any{"bucket:*"}},
+		links{"role": {role}, "on": {bucket}}); err != nil {
 		t.Fatal(err)
 	}
 	b.clock.pass(4 * time.Second)
@@ -458,13 +494,15 @@ func TestWhatIsNeededMustBeGranted(t *testing.T) {
 		t.Errorf("half of it granted: %+v", got)
 	}
 	b.clock.pass(60 * time.Second)
-	if got := b.op(op.ID); got.State != "failed" || got.Problem.Type != "permission" || !strings.Contains(got.Problem.Detail, "role role lacks queue:read") {
+	if got := b.op(op.ID); got.State != "failed" || got.Problem.Type != "permission" ||
+		!strings.Contains(got.Problem.Detail, "role role lacks queue:read") {
 		t.Errorf("never granted: %+v %+v", got, got.Problem)
 	}
 	if b.get(op.ResourceID).State != "failed" {
 		t.Error("the server has not failed")
 	}
-	bare, err := b.begin("Server", props{"size": "small", "image": "fern-12", "needs": []any{"queue:read"}}, links{"subnet": {subnet}})
+	bare, err := b.begin("Server", props{"size": "small", "image": "fern-12", "needs": []any{"queue:read"}},
+		links{"subnet": {subnet}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -475,7 +513,8 @@ func TestWhatIsNeededMustBeGranted(t *testing.T) {
 	for _, test := range []struct {
 		granted, needed string
 		want            bool
-	}{{"*:*", "queue:read", true}, {"queue:*", "queue:read", true}, {"*:read", "queue:read", true}, {"queue:write", "queue:read", false}, {"bucket:read", "queue:read", false}} {
+	}{{"*:*", "queue:read", true}, {"queue:*", "queue:read", true}, {"*:read", "queue:read", true}, {"queue:write",
+		"queue:read", false}, {"bucket:read", "queue:read", false}} {
 		if got := cloud.Covers(test.granted, test.needed); got != test.want {
 			t.Errorf("%s covers %s: %v", test.granted, test.needed, got)
 		}
@@ -493,15 +532,17 @@ func TestAddressesAreGivenAndTakenBack(t *testing.T) {
 	if address(one) != "10.0.1.4" || address(two) != "10.0.1.5" {
 		t.Errorf("addresses %s and %s", address(one), address(two))
 	}
-	if _, err := b.Delete(t.Context(), here, "d", one); err != nil {
+	if _, err := b.Delete(t.Context(), cloud.Ref{Target: here, ID: one}, "d"); err != nil {
 		t.Fatal(err)
 	}
 	b.clock.pass(time.Minute)
-	group := b.make("ServerGroup", props{"size": "small", "image": "fern-12", "max": 5, "want": 3}, links{"subnet": {subnet}})
+	group := b.make("ServerGroup", props{"size": "small", "image": "fern-12", "max": 5, "want": 3},
+		links{"subnet": {subnet}})
 	for _, step := range []struct {
 		want      int
 		addresses string
-	}{{3, "[10.0.1.4 10.0.1.6 10.0.1.7]"}, {2, "[10.0.1.4 10.0.1.6]"}, {4, "[10.0.1.4 10.0.1.6 10.0.1.7 10.0.1.8]"}, {1, "[10.0.1.4]"}, {3, "[10.0.1.4 10.0.1.6 10.0.1.7]"}} {
+	}{{3, "[10.0.1.4 10.0.1.6 10.0.1.7]"}, {2, "[10.0.1.4 10.0.1.6]"}, {4,
+		"[10.0.1.4 10.0.1.6 10.0.1.7 10.0.1.8]"}, {1, "[10.0.1.4]"}, {3, "[10.0.1.4 10.0.1.6 10.0.1.7]"}} {
 		if err := b.change(group, props{"want": step.want}, nil); err != nil {
 			t.Fatal(err)
 		}
@@ -513,14 +554,16 @@ func TestAddressesAreGivenAndTakenBack(t *testing.T) {
 
 func TestWhoIsLetIn(t *testing.T) {
 	b := newBench(t)
-	strangers := &cloud.Client{Base: b.Base, HTTP: b.HTTP, Tokens: map[string]string{"workshop": b.Tokens["summit"]}}
+	strangers := &httpcloud.Client{Base: b.Base, HTTP: b.HTTP,
+		Tokens: map[string]string{"workshop": b.Tokens["summit"]}}
 	if _, err := strangers.List(t.Context(), here, ""); kind(err) != "unauthorized" {
 		t.Errorf("with another account's token: %v", err)
 	}
-	if err := strangers.Operator(t.Context(), http.MethodGet, "faults", nil, nil); kind(err) != "unauthorized" {
+	if _, err := (&yard.Door{Base: b.Base, HTTP: b.HTTP}).Faults(t.Context()); kind(err) != "unauthorized" {
 		t.Errorf("as the operator: %v", err)
 	}
-	if _, err := b.List(t.Context(), stack.Target{Account: "workshop", Region: "nowhere-9"}, ""); kind(err) != "unknown-target" {
+	if _, err := b.List(t.Context(), stack.Target{Account: "workshop", Region: "nowhere-9"},
+		""); kind(err) != "unknown-target" {
 		t.Errorf("nowhere: %v", err)
 	}
 }
@@ -532,11 +575,13 @@ func TestIfMatch(t *testing.T) {
 	if err := b.change(id, props{"keep_days": 3}, nil); err != nil {
 		t.Fatal(err)
 	}
-	_, err := b.Update(t.Context(), here, "m", id, cloud.Request{Properties: props{"keep_days": 4}, ETag: tag})
+	_, err := b.Update(t.Context(), cloud.Ref{Target: here, ID: id}, "m",
+		cloud.Request{Properties: props{"keep_days": 4}, ETag: tag})
 	if kind(err) != "changed-meanwhile" {
 		t.Errorf("with an old tag: %v", err)
 	}
-	if _, err := b.Update(t.Context(), here, "m2", id, cloud.Request{Properties: props{"keep_days": 4}, ETag: b.get(id).ETag}); err != nil {
+	if _, err := b.Update(t.Context(), cloud.Ref{Target: here, ID: id}, "m2",
+		cloud.Request{Properties: props{"keep_days": 4}, ETag: b.get(id).ETag}); err != nil {
 		t.Errorf("with the right tag: %v", err)
 	}
 }
@@ -567,13 +612,13 @@ func TestListsComeInPages(t *testing.T) {
 // TestSeveralProcesses opens one yard twice and uses both at once.
 func TestSeveralProcesses(t *testing.T) {
 	dir := t.TempDir()
-	var clients []*cloud.Client
+	var clients []*httpcloud.Client
 	var opening sync.WaitGroup
 	yards := make([]*yard.Yard, 4)
 	for i := range yards {
 		opening.Go(func() {
 			var err error
-			if yards[i], err = yard.Open(dir, yard.Options{Speed: 100}); err != nil {
+			if yards[i], err = yard.Open(dir, yard.Options{Library: shipped.Library, Speed: 100}); err != nil {
 				t.Error(err)
 			}
 		})
@@ -586,13 +631,14 @@ func TestSeveralProcesses(t *testing.T) {
 		defer y.Close()
 		srv := httptest.NewServer(y.Handler())
 		defer srv.Close()
-		clients = append(clients, &cloud.Client{Base: srv.URL, HTTP: srv.Client(), Tokens: y.Tokens()})
+		clients = append(clients, &httpcloud.Client{Base: srv.URL, HTTP: srv.Client(), Tokens: y.Tokens()})
 	}
 	var working sync.WaitGroup
 	for i, c := range clients {
 		working.Go(func() {
 			for j := range 15 {
-				if _, err := c.Create(context.Background(), here, fmt.Sprintf("k-%d-%d", i%2, j), cloud.Request{Type: "Queue"}); err != nil {
+				if _, err := c.Create(context.Background(), here, fmt.Sprintf("k-%d-%d", i%2, j),
+					cloud.Request{Type: "Queue"}); err != nil {
 					t.Error(err)
 				}
 			}
@@ -610,7 +656,8 @@ func TestSeveralProcesses(t *testing.T) {
 
 func TestProblemsOnTheWire(t *testing.T) {
 	b := newBench(t)
-	req, _ := http.NewRequest(http.MethodPost, "http://yard.local/v1/workshop/alder-1/resources", strings.NewReader(`{"type":`))
+	req, _ := http.NewRequest(http.MethodPost, "http://yard.local/v1/workshop/alder-1/resources",
+		strings.NewReader(`{"type":`))
 	req.Header.Set("Authorization", "Bearer "+b.Tokens["workshop"])
 	req.Header.Set("Idempotency-Key", "k")
 	resp, err := b.HTTP.Do(req)
@@ -619,7 +666,8 @@ func TestProblemsOnTheWire(t *testing.T) {
 	}
 	defer resp.Body.Close()
 	var p cloud.Problem
-	if err := json.NewDecoder(resp.Body).Decode(&p); err != nil || resp.StatusCode != 400 || p.Type != "bad-request" || resp.Header.Get("Content-Type") != "application/problem+json" {
+	if err := json.NewDecoder(resp.Body).Decode(&p); err != nil || resp.StatusCode != 400 ||
+		p.Type != "bad-request" || resp.Header.Get("Content-Type") != "application/problem+json" {
 		t.Errorf("%d %+v %v", resp.StatusCode, p, err)
 	}
 }
@@ -630,7 +678,7 @@ func FuzzCreate(f *testing.F) {
 	f.Add(`{"type":"Rules","properties":{"allow":[{"ports":"-"}]},"links":{"network":[]}}`)
 	f.Add(`{"type":"Record","properties":{"name":"a","kind":"A","values":[1]},"links":{"zone":[""]}}`)
 	f.Add(`[]`)
-	y, err := yard.Open(f.TempDir(), yard.Options{})
+	y, err := yard.Open(f.TempDir(), yard.Options{Library: shipped.Library})
 	if err != nil {
 		f.Fatal(err)
 	}

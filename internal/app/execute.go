@@ -1,0 +1,387 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"brickrow/internal/run"
+	"brickrow/internal/stack"
+	"brickrow/internal/store"
+	"brickrow/internal/tosca"
+)
+
+// journal writes for one run.
+type journal struct {
+	*store.Store
+	run *run.Record
+	die func() error
+}
+
+func (j journal) Note(ctx context.Context, e *run.Entry, ev *run.Event, changes []run.Change) error {
+	if j.die != nil {
+		if err := j.die(); err != nil {
+			return err
+		}
+	}
+	err := j.Store.Note(ctx, j.run, e, ev, changes)
+	if err == nil && j.die != nil {
+		err = j.die()
+	}
+	return err
+}
+
+func (j journal) Cancelled(ctx context.Context) (bool, error) {
+	return j.CancelRequested(ctx, j.run.ID)
+}
+
+// execution is one run being carried out.
+type execution struct {
+	*App
+	run    *run.Record
+	stack  *stack.Stack
+	driver *run.Driver
+	wanted *stack.Wanted
+}
+
+// Execute carries a prepared run out to its end: done, undone, held or stuck.
+// The error is one of this program; how the run went is in its state.
+func (a *App) Execute(ctx context.Context, runID, token string) (r *run.Record, err error) {
+	if r, err = a.store.Run(ctx, runID); err != nil {
+		return nil, err
+	}
+	r.Timed, r.Token = a.Speed <= fastest, token
+	st, err := a.StackOf(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	unlocking := context.WithoutCancel(ctx)
+	defer func() { err = errors.Join(err, a.store.Unlock(unlocking, st.ID, token)) }()
+	if err := a.lock(ctx, st, token); err != nil {
+		return nil, err
+	}
+	ctx, stop := context.WithCancelCause(ctx)
+	beats := make(chan struct{})
+	go func() {
+		defer close(beats)
+		a.keepLock(ctx, st.ID, token, stop)
+	}()
+	x := &execution{App: a, run: r, stack: st}
+	err = x.carryOut(ctx)
+	if cause := context.Cause(ctx); err != nil && cause != nil {
+		err = cause
+	}
+	stop(nil)
+	<-beats
+	return r, err
+}
+
+// fastest is the speed of the stand-in above which what a step takes says
+// nothing of the cloud any more, but of this machine.
+const fastest = 20
+
+// keepLock renews the lease until the context ends. A lock that was lost stops
+// the run at once.
+func (a *App) keepLock(ctx context.Context, id int64, token string, stop context.CancelCauseFunc) {
+	beat := time.NewTicker(store.Lease / 3)
+	defer beat.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-beat.C:
+			var locked *store.LockedError
+			if _, err := a.store.Lock(ctx, id, token); errors.As(err, &locked) {
+				stop(fmt.Errorf("this run has lost its lock: %w", err))
+				return
+			}
+		}
+	}
+}
+
+func (x *execution) carryOut(ctx context.Context) error {
+	if x.run.State.Ended() {
+		return nil
+	}
+	if err := x.prepareDriver(ctx); err != nil {
+		return err
+	}
+	if x.run.State == run.StatusUndoing {
+		return x.undo(ctx)
+	}
+	x.tell(ctx, run.Working, fmt.Sprintf("%s begins: %s", x.run.Kind, x.run.Tally))
+	if x.failedBefore() {
+		if _, err := x.finishStarted(ctx); err != nil {
+			return err
+		}
+	}
+	out, err := x.driver.Run(ctx, x.run.Plan.Steps)
+	switch {
+	case err != nil:
+		return err
+	case out.Complete && (!out.Cancelled || out.CannotReturn || x.run.Kind == run.KindDelete):
+		return x.succeed(ctx)
+	case x.run.Kind == run.KindDelete || out.CannotReturn:
+		x.run.Reason = reason(out, "cancelled when it could not be undone any more")
+		x.tell(ctx, run.HasFailed, "the run is stuck: "+x.run.Reason)
+		return x.set(ctx, run.StatusStuck, x.builtRevision())
+	}
+	x.run.Reason = reason(out, "cancelled")
+	if x.run.OnFailure == stack.Hold && !out.Cancelled {
+		return x.hold(ctx, out)
+	}
+	x.run.Back = true
+	if err := x.set(ctx, run.StatusUndoing, x.stack.Revision); err != nil {
+		return err
+	}
+	return x.undo(ctx)
+}
+
+// failedBefore reports whether a step of the build had failed when the process
+// of the run ended. What was under way then comes to its end, and nothing more
+// is begun.
+func (x *execution) failedBefore() bool {
+	return slices.ContainsFunc(x.run.Plan.Steps, func(s run.Step) bool {
+		e := x.driver.Entry(s.ID)
+		return e != nil && e.State == run.Failed && (s.Phase == run.PhaseBuild || s.Phase == run.PhaseOneWay)
+	})
+}
+
+// builtRevision is the revision of a stack whose build is complete and whose
+// sweep is not.
+func (x *execution) builtRevision() int {
+	if x.run.Kind != run.KindDelete {
+		return x.run.Revision
+	}
+	return x.stack.Revision
+}
+
+func reason(out run.Outcome, otherwise string) string {
+	if len(out.Failed) == 0 {
+		return otherwise
+	}
+	slices.SortFunc(out.Failed, func(a, b run.Entry) int { return strings.Compare(a.Step.ID, b.Step.ID) })
+	var parts []string
+	for _, e := range out.Failed {
+		parts = append(parts, e.Step.Resource+": "+e.Reason)
+	}
+	return strings.Join(parts, "; ")
+}
+
+func (x *execution) prepareDriver(ctx context.Context) error {
+	recorded, old, err := x.store.Recorded(ctx, x.stack.ID)
+	if err != nil {
+		return err
+	}
+	kept, err := x.store.Kept(ctx, x.stack.ID)
+	if err != nil {
+		return err
+	}
+	entries, err := x.store.Journal(ctx, x.run.ID)
+	if err != nil {
+		return err
+	}
+	if x.run.Kind != run.KindDelete {
+		rev, err := x.store.Revision(ctx, x.stack.ID, x.run.Revision)
+		if err != nil {
+			return err
+		}
+		var findings tosca.Findings
+		if x.wanted, findings = x.resolveRevision(rev); findings.HasErrors() {
+			return &Refusal{Findings: findings}
+		}
+	}
+	x.driver = &run.Driver{RunID: x.run.ID, Stack: x.stack.Name, Target: x.stack.Target, Cloud: x.Cloud,
+		Journal: journal{x.store, x.run, x.die}, Wanted: x.wanted, Library: x.Profile.Library}
+	x.driver.Begin(recorded, old, kept, entries)
+	if base, err := x.store.Revision(ctx, x.stack.ID, x.run.Base); err == nil {
+		for _, in := range base.Inputs {
+			x.driver.Secrets.Add(in.Value)
+		}
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	return nil
+}
+
+func (x *execution) tell(ctx context.Context, state run.State, words string) {
+	ev := run.Event{Type: "run", State: state, Step: x.driver.Secrets.Hide(words)}
+	_ = x.store.Note(ctx, x.run, nil, &ev, nil) // the state itself is written with the run
+}
+
+func (x *execution) set(ctx context.Context, status run.Status, revision int) error {
+	if x.die != nil {
+		if err := x.die(); err != nil {
+			return err
+		}
+	}
+	x.run.State, x.run.Reason = status, x.driver.Secrets.Hide(x.run.Reason)
+	return x.store.SetRun(ctx, x.run, revision)
+}
+
+func (x *execution) succeed(ctx context.Context) error {
+	if x.run.Kind == run.KindDelete {
+		return x.receipt(ctx)
+	}
+	current, _, err := x.store.Recorded(ctx, x.stack.ID)
+	if err != nil {
+		return err
+	}
+	byName := map[string]*stack.Recorded{}
+	for _, r := range current {
+		byName[r.Name] = r
+	}
+	values, findings := x.wanted.Results(func(resource, attribute string) (tosca.Value, bool) {
+		r := byName[resource]
+		if r == nil {
+			return nil, false
+		}
+		v, ok := r.Attributes[attribute]
+		return v, ok
+	})
+	var results []stack.Result
+	for _, o := range x.wanted.Outputs {
+		results = append(results, stack.Result{Name: o.Name, Description: o.Description, Value: values[o.Name]})
+	}
+	if err := x.store.SetResults(ctx, x.run, results); err != nil {
+		return err
+	}
+	if len(findings) > 0 {
+		x.tell(ctx, run.IsReady, "a result could not be computed: "+findings[0].Message)
+	}
+	x.tell(ctx, run.IsReady, fmt.Sprintf("done, at revision %d", x.run.Revision))
+	return x.set(ctx, run.StatusDone, x.run.Revision)
+}
+
+// receipt asks the cloud itself whether anything of the stack is left.
+func (x *execution) receipt(ctx context.Context) error {
+	left, err := x.Cloud.List(ctx, x.stack.Target, x.stack.Name)
+	if err != nil {
+		return err
+	}
+	list, err := x.store.Kept(ctx, x.stack.ID)
+	if err != nil {
+		return err
+	}
+	kept := map[string]bool{}
+	for _, r := range list {
+		kept[r.ID] = true
+	}
+	var stray, names []string
+	for _, r := range left {
+		if kept[r.ID] {
+			names = append(names, r.Tags["node"]+" ("+r.ID+")")
+			continue
+		}
+		stray = append(stray, r.Tags["node"]+" ("+r.ID+")")
+	}
+	if err := x.store.SetResults(ctx, x.run, nil); err != nil {
+		return err
+	}
+	switch {
+	case len(stray) > 0:
+		x.run.Reason = "the cloud still has " + strings.Join(stray, ", ")
+		x.tell(ctx, run.HasFailed, x.run.Reason)
+		return x.set(ctx, run.StatusStuck, 0)
+	case len(names) > 0:
+		x.run.Reason = "nothing is there any more but what is kept: " + strings.Join(names, ", ")
+	default:
+		x.run.Reason = fmt.Sprintf("the cloud was asked: nothing of %s is left in %s", x.stack.Name, x.stack.Target)
+	}
+	x.tell(ctx, run.Removed, x.run.Reason)
+	return x.set(ctx, run.StatusDone, 0)
+}
+
+// hold keeps what is built, and clears away only what failed creations left.
+func (x *execution) hold(ctx context.Context, out run.Outcome) error {
+	if steps := run.PlanUndoFailed(x.run.Plan, out.Entries); len(steps) > 0 {
+		if _, err := x.driver.Run(ctx, steps); err != nil {
+			return err
+		}
+	}
+	x.tell(ctx, run.HasFailed, "held: what is built stays; fix it and deploy again, or resume, or undo")
+	return x.set(ctx, run.StatusHeld, x.stack.Revision)
+}
+
+// undo takes back what the run has done, and shows that all is as it was.
+func (x *execution) undo(ctx context.Context) error {
+	entries, err := x.finishStarted(ctx)
+	if err != nil {
+		return err
+	}
+	steps := run.PlanUndo(x.run.Plan, entries)
+	x.tell(ctx, run.Undoing, run.UndoWords(len(steps)))
+	out := run.Outcome{Complete: true}
+	if len(steps) > 0 {
+		if out, err = x.driver.Run(ctx, steps); err != nil {
+			return err
+		}
+	}
+	if !out.Complete {
+		why := "undoing is stuck: " + reason(out, "")
+		first, _, _ := strings.Cut(x.run.Reason, "undoing is stuck: ") // it may have been before
+		x.run.Reason = why
+		if first = strings.TrimSuffix(first, "; "); first != "" {
+			x.run.Reason = first + "; " + why
+		}
+		x.tell(ctx, run.HasFailed, why)
+		return x.set(ctx, run.StatusStuck, x.stack.Revision)
+	}
+	words, err := x.compareBaseline(ctx)
+	if err != nil {
+		return err
+	}
+	x.tell(ctx, run.IsUndone, words)
+	if x.stack.Revision == 0 && x.run.Prior != stack.Removed {
+		current, old, err := x.store.Recorded(ctx, x.stack.ID)
+		if err != nil {
+			return err
+		}
+		x.run.Prior = stack.Empty
+		if len(current)+len(old) > 0 { // what an earlier run was held with is there still
+			x.run.Prior = stack.Partial
+		}
+	}
+	return x.set(ctx, run.StatusUndone, x.stack.Revision)
+}
+
+// finishStarted brings the steps that were under way when a process ended to
+// their end, so that it is known what they made.
+func (x *execution) finishStarted(ctx context.Context) ([]run.Entry, error) {
+	entries, err := x.store.Journal(ctx, x.run.ID)
+	if err != nil {
+		return nil, err
+	}
+	var open []run.Step
+	for _, e := range entries {
+		if e.State == run.Started && e.Step.Phase != run.PhaseUndo {
+			open = append(open, e.Step)
+		}
+	}
+	if len(open) == 0 {
+		return entries, nil
+	}
+	if err := x.driver.Finish(ctx, open); err != nil {
+		return nil, err
+	}
+	return x.store.Journal(ctx, x.run.ID)
+}
+
+// compareBaseline holds the cloud against what was there before the run.
+func (x *execution) compareBaseline(ctx context.Context) (string, error) {
+	now, err := x.baseline(ctx, x.stack, x.driver.Secrets)
+	if err != nil {
+		return "", err
+	}
+	differs := run.Differences(x.run.Plan.Baseline, now)
+	switch {
+	case len(differs) > 0:
+		return "undone, but not all is as before: " + strings.Join(differs, "; "), nil
+	case len(now) == 0:
+		return "undone: nothing of the stack is in the cloud, as before", nil
+	}
+	return fmt.Sprintf("undone: the cloud was asked, all %d resources are as they were", len(now)), nil
+}

@@ -1,0 +1,203 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"path/filepath"
+	"slices"
+
+	"github.com/google/uuid"
+
+	"brickrow/internal/identity"
+	"brickrow/internal/run"
+	"brickrow/internal/stack"
+	"brickrow/internal/store"
+	"brickrow/internal/tosca"
+	"brickrow/internal/whatif"
+)
+
+// Ticket is a run that is prepared and locked, and not yet carried out.
+type Ticket struct {
+	Run   *run.Record
+	Token string // of the lock
+}
+
+// Rehearse says what would happen if carrying a preview out failed at a
+// resource. No call is made.
+func (a *App) Rehearse(p *Preview, resource string) (*run.Rehearsal, error) {
+	r, err := run.Rehearse(a.plan(p), resource, 0)
+	if err != nil {
+		return nil, &Refusal{Message: err.Error()}
+	}
+	return r, nil
+}
+
+// plan lists the steps of a preview, each with how long it is likely to take.
+func (a *App) plan(p *Preview) run.Plan {
+	plan := run.NewPlan(p.ChangeSet, a.Duration)
+	for i := range plan.Steps {
+		s := &plan.Steps[i]
+		s.Nominal = s.Seconds
+		if past := p.past[s.Type][s.Action]; len(past) > 0 {
+			s.Seconds *= whatif.Quantile(past, 0.5)
+		}
+	}
+	return plan
+}
+
+// ErrNothingToDo says that a preview has no changes.
+var ErrNothingToDo = errors.New("nothing to do: what is deployed is what is wanted")
+
+// Prepare takes the lock, writes the new revision and the plan of a preview.
+// It refuses when the stack has moved on since the preview was made.
+func (a *App) Prepare(ctx context.Context, p *Preview, onFailure stack.OnFailure) (*Ticket, error) {
+	if p.Findings.HasErrors() {
+		return nil, &Refusal{Findings: p.Findings}
+	}
+	if p.Kind == KindCompare {
+		return nil, refusal("a comparison cannot be deployed")
+	}
+	if needed, err := a.approvalNeeded(p); err != nil {
+		return nil, err
+	} else if needed && !p.Approved {
+		how := map[run.Kind]string{run.KindDeploy: "whatif --save FILE",
+			run.KindUndo:   "undo " + p.ChangeSet.Stack + " --save FILE",
+			run.KindDelete: "delete " + p.ChangeSet.Stack + " --save FILE"}[p.Kind]
+		return nil, refusal("what is done to %s in %s needs the agreement of a second person: save it with %s, let "+
+			"somebody approve FILE, then deploy FILE", p.ChangeSet.Stack, p.Target, how)
+	}
+	if p.Empty() && !(p.Kind == run.KindDelete && p.Stack != nil && p.Stack.State != stack.Removed) {
+		return nil, ErrNothingToDo
+	}
+	st := p.Stack
+	if st == nil {
+		var err error
+		if st, err = a.store.Ensure(ctx, p.ChangeSet.Stack, p.Target); err != nil {
+			return nil, err
+		}
+	}
+	t := &Ticket{Token: uuid.NewString()}
+	if err := a.lock(ctx, st, t.Token); err != nil {
+		return nil, err
+	}
+	if err := a.prepare(ctx, p, st, t, onFailure); err != nil {
+		return nil, errors.Join(err, a.store.Unlock(ctx, st.ID, t.Token))
+	}
+	return t, nil
+}
+
+// by is whose run it is.
+func by(p *Preview) string {
+	if p.By != "" {
+		return p.By + ", carried out by " + identity.User()
+	}
+	return identity.User()
+}
+
+func (a *App) lock(ctx context.Context, st *stack.Stack, token string) error {
+	_, err := a.store.Lock(ctx, st.ID, token)
+	var locked *store.LockedError
+	if errors.As(err, &locked) {
+		return refusal("%s: %v", st.Name, locked)
+	}
+	return err
+}
+
+func (a *App) prepare(ctx context.Context, p *Preview, st *stack.Stack, t *Ticket, onFailure stack.OnFailure) error {
+	now, err := a.store.At(ctx, st.Name, st.Target)
+	if err != nil {
+		return err
+	}
+	if last, err := a.store.RunNumber(ctx, st.ID, 0); err == nil {
+		if err := a.settled(ctx, st, last); err != nil {
+			return err
+		}
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	if now.Revision != p.BaseRevision || now.Updated != st.Updated {
+		return refusal("%s has moved on since the what-if was made (it was at revision %d, it is at %d now); look "+
+			"at it again", st.Name, p.BaseRevision, now.Revision)
+	}
+	r := &run.Record{ID: uuid.NewString(), StackID: st.ID, Kind: p.Kind, State: run.StatusWorking, Base: now.Revision,
+		Prior: now.State, OnFailure: onFailure,
+		Plan: a.plan(p), Tally: p.Tally, Estimate: p.Estimate.Seconds, By: by(p)}
+	secrets := &tosca.Secrets{}
+	for _, ch := range p.Changes {
+		if ch.Recorded != nil {
+			secrets.Add(tosca.Map(ch.Recorded.Properties), tosca.Map(ch.Recorded.Attributes))
+		}
+	}
+	if r.Plan.Baseline, err = a.baseline(ctx, st, secrets); err != nil {
+		return err
+	}
+	begin := store.Begin{Revision: p.Revision}
+	if p.Kind == run.KindDelete {
+		begin.Revision = nil
+	} else {
+		if p.Draft != nil {
+			path, err := filepath.Abs(p.Draft.Path)
+			if err != nil {
+				return err
+			}
+			description := p.Draft.File.Description
+			if d := p.Draft.File.Service.Description; d != "" {
+				description = d
+			}
+			begin.About = &store.About{Description: description, File: path, Careful: p.Draft.Stack.Careful,
+				Throwaway: p.Draft.Stack.Throwaway, Approvers: p.Draft.Stack.Approvers}
+		}
+	}
+	r.Token, t.Run = t.Token, r
+	return a.store.StartRun(ctx, r, begin)
+}
+
+// settled refuses a new run where the last one has not come to its end, or has
+// left something behind that only it knows of.
+func (a *App) settled(ctx context.Context, st *stack.Stack, last *run.Record) error {
+	if !last.State.Ended() { // the lock is ours, so nobody carries it out
+		ways, err := a.ways(ctx, st, last)
+		if err != nil {
+			return err
+		}
+		return refusal("the last run of %s was interrupted: %s", st.Name, ways)
+	}
+	if last.State != run.StatusHeld {
+		return nil
+	}
+	entries, err := a.store.Journal(ctx, last.ID)
+	if err != nil {
+		return err
+	}
+	for _, s := range run.PlanUndoFailed(last.Plan, entries) {
+		cleared := slices.ContainsFunc(entries,
+			func(e run.Entry) bool { return e.Step.ID == s.ID && e.State == run.Done })
+		if s.Action == run.Delete && s.CloudID != "" && !cleared {
+			return refusal("the held run of %s could not clear away what a failed creation left: %s (%s); run "+
+				"'brickrow resume %s' or 'brickrow undo %s' first", st.Name, s.Resource, s.CloudID, st.Name, st.Name)
+		}
+	}
+	return nil
+}
+
+// baseline lists each resource of a stack as the cloud shows it, without the
+// secrets.
+func (a *App) baseline(ctx context.Context, st *stack.Stack, secrets *tosca.Secrets) (map[string]run.Was, error) {
+	list, err := a.Cloud.List(ctx, st.Target, st.Name)
+	if err != nil {
+		return nil, err
+	}
+	out := make(map[string]run.Was, len(list))
+	for _, r := range list {
+		w := run.Was{Name: r.Tags["node"], Type: r.Type, Properties: secrets.HideIn(r.Properties), Links: r.Links,
+			Attributes: secrets.HideIn(r.Attributes), Tags: map[string]string{}}
+		for _, name := range r.SecretAttributes {
+			w.Attributes[name] = tosca.SecretText
+		}
+		for k, v := range r.Tags {
+			w.Tags[k] = secrets.Hide(v)
+		}
+		out[r.ID] = w
+	}
+	return out, nil
+}

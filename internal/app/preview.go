@@ -1,0 +1,463 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	"brickrow/internal/bundle"
+	"brickrow/internal/identity"
+	"brickrow/internal/precheck"
+	"brickrow/internal/run"
+	"brickrow/internal/stack"
+	"brickrow/internal/store"
+	"brickrow/internal/tosca"
+	"brickrow/internal/whatif"
+)
+
+// Preview is a change set with what it was made from.
+type Preview struct {
+	*whatif.ChangeSet
+	Stack *stack.Stack // nil where it does not exist yet
+	Draft *Draft       // nil for an undo or a deletion
+	// Revision is the one that would be written; nil for a deletion.
+	Revision *stack.Revision
+	Kind     run.Kind
+	// By says whose work it is, where that is not the one who carries it out;
+	// Approved that a second person has agreed to it.
+	By       string
+	Approved bool
+	Saved    string // the file that it was saved in; "" is none
+	To       int    // of a way back: the revision that it goes back to
+
+	careful, throwaway bool
+	approvers          []string                            // who may agree, as the stack file says
+	onFailure          stack.OnFailure                     // what was saved says
+	past               map[string]map[run.Action][]float64 // how long things took, by type
+}
+
+// KindCompare is the kind of a preview that holds two against each other and
+// cannot be carried out.
+const KindCompare run.Kind = "compare"
+
+// WhatIf compares a draft with the record and the cloud. Findings of the draft
+// are in the preview's too; with errors among them it cannot be deployed.
+func (a *App) WhatIf(ctx context.Context, d *Draft) (*Preview, error) {
+	return a.whatIf(ctx, d, a.state)
+}
+
+// WhatIfRecorded compares a draft with the record alone: it asks no cloud, and is for
+// telling quickly what is about to change.
+func (a *App) WhatIfRecorded(ctx context.Context, d *Draft) (*Preview, error) {
+	return a.whatIf(ctx, d, nobody)
+}
+
+// asking asks about the target of a draft; what it told, as findings, comes with it.
+type asking = func(context.Context, *Draft) (*precheck.TargetState, tosca.Findings, error)
+
+func nobody(context.Context, *Draft) (s *precheck.TargetState, told tosca.Findings, err error) {
+	return
+}
+
+// whatIf compares a draft with the record, and with what ask tells of its target.
+func (a *App) whatIf(ctx context.Context, d *Draft, ask asking) (p *Preview, err error) {
+	defer func() { err = d.Wanted.Secrets().Error(err) }()
+	if d.Stack == nil {
+		return nil, refusal("%s is a template alone; a what-if needs a stack file, which says where it goes", d.Path)
+	}
+	p = &Preview{Draft: d, Kind: run.KindDeploy}
+	if d.Stack.Target.IsZero() || d.Stack.Stack == "" {
+		p.ChangeSet = &whatif.ChangeSet{Stack: d.Stack.Stack, Findings: d.Findings}
+		return p, nil
+	}
+	state, told, err := ask(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	if state != nil {
+		if len(d.Wanted.Selected) > 0 {
+			d = a.existing(d, func(typ string) []stack.Found { return a.selectable(state, typ) })
+			p.Draft = d
+		}
+		if err := a.names(ctx, state, d.Wanted); err != nil {
+			return nil, err
+		}
+	}
+	if d.Findings.HasErrors() || told.HasErrors() {
+		return a.halfWhatIf(ctx, p, state, told)
+	}
+	p.Revision = &stack.Revision{Template: d.Template, Text: d.Text, Entry: d.Bundle.Entry, Files: d.Bundle.Files(),
+		Found: d.Wanted.Lookups(), Inputs: d.Wanted.Inputs, Tags: d.Stack.Tags, By: identity.User()}
+	st, err := a.store.At(ctx, d.Stack.Stack, d.Stack.Target)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return nil, err
+	}
+	p.Stack = st
+	if st != nil {
+		if ways, err := a.WaysOut(ctx, st); err == nil && ways.Resume && !ways.Deploy {
+			told.Warnf(tosca.Pos{File: d.Path, Line: 1, Column: 1}, "interrupted", ways.String()+" first",
+				"the last run of %s did not come to its end", st.Name)
+		}
+	}
+	var live map[string]*stack.Live
+	if state != nil {
+		live = state.Of(d.Stack.Stack)
+		defer func() {
+			if st != nil && err == nil {
+				a.remember(st, live)
+			}
+		}()
+	}
+	err = a.compare(ctx, p, d.Stack.Stack, d.Stack.Target, d.Wanted, live)
+	if err == nil && d.Rules != nil {
+		judge(p, d.Rules, d.Wanted.Inputs, d.Stack.Tags)
+	}
+	if err == nil && state != nil {
+		p.Findings = append(p.Findings, precheck.Against(a.Profile, state, d.Wanted, p.ChangeSet, precheck.Whole)...)
+	}
+	if err == nil {
+		p.Findings = slices.Concat(d.Findings, told, d.Wanted.Secrets().Findings(p.Findings))
+		p.Findings.Sort()
+	}
+	return p, err
+}
+
+// halfWhatIf holds as much of a template as could be read against its target, so
+// that all that is wrong is told at once. Its changes are not shown: half a
+// template would look like drops.
+func (a *App) halfWhatIf(ctx context.Context, p *Preview, state *precheck.TargetState,
+	told tosca.Findings) (*Preview, error) {
+	d := p.Draft
+	findings := slices.Concat(d.Findings, told)
+	if state != nil && d.File.Service != nil {
+		st, err := a.store.At(ctx, d.Stack.Stack, d.Stack.Target)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return nil, err
+		}
+		p.Stack = st
+		if err := a.compare(ctx, p, d.Stack.Stack, d.Stack.Target, d.Wanted, state.Of(d.Stack.Stack)); err != nil {
+			return nil, err
+		}
+		findings = append(findings, d.Wanted.Secrets().
+			Findings(precheck.Against(a.Profile, state, d.Wanted, p.ChangeSet, precheck.Partial))...)
+	}
+	findings.Sort()
+	p.ChangeSet = &whatif.ChangeSet{Stack: d.Stack.Stack, Target: d.Stack.Target, Findings: findings}
+	return p, nil
+}
+
+// state asks the target of a draft about itself. It is nil where there is no such
+// target, which is a finding.
+func (a *App) state(ctx context.Context, d *Draft) (s *precheck.TargetState, told tosca.Findings, err error) {
+	targets, err := a.Cloud.Targets(ctx)
+	if err != nil {
+		return nil, nil, fmt.Errorf("ask the cloud for its targets: %w", err)
+	}
+	if !slices.Contains(targets, d.Stack.Target) {
+		var names []string
+		for _, t := range targets {
+			names = append(names, t.String())
+		}
+		told.Errorf(d.Stack.TargetPos, "unknown-target", tosca.Suggest(d.Stack.Target.String(), names),
+			"there is no target %s", d.Stack.Target)
+		return nil, told, nil
+	}
+	s, err = a.survey(ctx, d.Stack.Target, d.Stack.Stack)
+	return s, nil, err
+}
+
+// survey asks a target about itself and what there is in it.
+func (a *App) survey(ctx context.Context, t stack.Target, name string) (*precheck.TargetState, error) {
+	s := &precheck.TargetState{Target: t, Stack: name, Taken: map[string]string{}}
+	g, ctx := errgroup.WithContext(ctx)
+	g.Go(func() (err error) {
+		if s.About, err = a.Cloud.About(ctx, t); err != nil {
+			return fmt.Errorf("ask %s about itself: %w", t, err)
+		}
+		return nil
+	})
+	g.Go(func() error {
+		list, err := a.Cloud.List(ctx, t, "")
+		if err != nil {
+			return fmt.Errorf("ask the cloud for what is in %s: %w", t, err)
+		}
+		for _, r := range list {
+			s.All = append(s.All, r.Live(a.Profile.Library))
+		}
+		return nil
+	})
+	return s, g.Wait()
+}
+
+// names asks for the names that are unique in the whole cloud.
+func (a *App) names(ctx context.Context, s *precheck.TargetState, w *stack.Wanted) error {
+	named := precheck.Named(a.Profile, w)
+	taken := make([]string, len(named))
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(8)
+	for i, n := range named {
+		g.Go(func() error {
+			is, id, err := a.Cloud.NameTaken(ctx, s.Target, n[0], n[1])
+			if err != nil {
+				return fmt.Errorf("ask the cloud for the name %s: %w", n[1], err)
+			}
+			if taken[i] = id; is && id == "" {
+				taken[i] = "?"
+			}
+			return nil
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	for i, n := range named {
+		s.Taken[n[0]+"/"+n[1]] = taken[i]
+	}
+	return nil
+}
+
+// against compares what is wanted of a stack with its record and its target,
+// and holds the changes against what the target would refuse.
+func (a *App) against(ctx context.Context, p *Preview, w *stack.Wanted) error {
+	s, err := a.survey(ctx, p.Stack.Target, p.Stack.Name)
+	if err == nil {
+		err = a.names(ctx, s, w)
+	}
+	if err == nil {
+		err = a.compare(ctx, p, p.Stack.Name, p.Stack.Target, w, s.Of(p.Stack.Name))
+	}
+	if err == nil {
+		p.Findings = append(p.Findings, precheck.Against(a.Profile, s, w, p.ChangeSet, precheck.Whole)...)
+		err = a.judgeAgain(ctx, p)
+	}
+	return w.Secrets().Error(err)
+}
+
+// selectable lists what a node of a stack may select: what the stack does not
+// manage itself.
+func (a *App) selectable(s *precheck.TargetState, typ string) []stack.Found {
+	var out []stack.Found
+	for _, l := range a.Profile.There(s, typ) {
+		if s.Foreign(l) {
+			out = append(out, stack.Found{Type: l.Type, ID: l.ID, Properties: l.Properties, Attributes: l.Attributes})
+		}
+	}
+	return out
+}
+
+// compare fills in the change set of a preview. live is nil where the cloud
+// was not asked.
+func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Target, w *stack.Wanted,
+	live map[string]*stack.Live) error {
+	s := whatif.State{Stack: name, Target: t, Wanted: w, Live: live, Duration: a.Duration,
+		Deleting: p.Kind == run.KindDelete, Knowledge: a.Profile}
+	is, err := a.deployed(ctx, p.Stack, live != nil)
+	if err != nil {
+		return err
+	}
+	if live == nil {
+		s.Live = is.live
+	} else {
+		markLive(live, w, is)
+	}
+	s.Recorded, s.Kept, s.BaseRevision, s.Base = is.recorded, is.kept, is.revision.Number, is.base
+	s.Old, s.Results = is.old, is.results
+	if p.Stack != nil {
+		s.ResultUsers = a.resultUsers(ctx, p.Stack)
+	}
+	if s.Deleting {
+		strays := strays(live, is)
+		s.Recorded, s.Strays = append(slices.Clone(is.recorded), strays...), map[string]bool{}
+		for _, r := range strays {
+			s.Strays[r.Name] = true
+		}
+	}
+	s.BaseInputs, s.BaseFound = is.revision.Inputs, is.revision.Found
+	if p.Draft != nil && p.Draft.Stack != nil {
+		if s.TagsPos = p.Draft.Stack.TagsPos; s.TagsPos.Line == 0 {
+			s.TagsPos.File = p.Draft.Stack.Path
+		}
+	}
+	p.past = is.past
+	s.Past = func(typ string, k whatif.Kind) []float64 { return is.past[typ][actions[k]] }
+	in, err := a.settings()
+	if err != nil {
+		return err
+	}
+	p.careful = p.Draft != nil && p.Draft.Stack != nil && p.Draft.Stack.Careful ||
+		p.Stack != nil && p.Stack.Careful || slices.Contains(in.Careful, t.String())
+	s.Careful = p.careful
+	switch {
+	case p.Draft != nil && p.Draft.Stack != nil:
+		p.throwaway, p.approvers = p.Draft.Stack.Throwaway, p.Draft.Stack.Approvers
+	case p.Stack != nil:
+		p.throwaway, p.approvers = p.Stack.Throwaway, p.Stack.Approvers
+	}
+	p.ChangeSet = whatif.Compare(s)
+	return nil
+}
+
+// strays are resources that carry the tag of a stack and are in no record: what
+// a cloud made without ever saying so, or what somebody tagged by hand. When the
+// stack is deleted, they go too; otherwise nothing would ever remove them.
+func strays(live map[string]*stack.Live, is *deployed) []*stack.Recorded {
+	names := map[string]string{} // by id
+	for _, list := range [][]*stack.Recorded{is.recorded, is.old, is.kept} {
+		for _, r := range list {
+			names[r.ID] = r.Name
+		}
+	}
+	known := maps.Clone(names)
+	for id, l := range live {
+		if names[id] == "" {
+			names[id] = strings.TrimSpace(l.Node + " (" + id + ")")
+		}
+	}
+	var out []*stack.Recorded
+	for id, l := range live {
+		if known[id] != "" {
+			continue
+		}
+		r := &stack.Recorded{Name: names[id], Type: l.Type, ID: id, Properties: l.Properties,
+			Attributes: l.Attributes, Links: map[string][]stack.LinkTo{}}
+		for requirement, ids := range l.Links {
+			for _, to := range ids {
+				r.Links[requirement] = append(r.Links[requirement], stack.LinkTo{Name: names[to], ID: to})
+				r.Needs = append(r.Needs, names[to])
+			}
+		}
+		out = append(out, r)
+	}
+	slices.SortFunc(out, func(a, b *stack.Recorded) int { return strings.Compare(a.Name, b.Name) })
+	return out
+}
+
+// markLive marks what the cloud shows where it repeats a secret.
+func markLive(live map[string]*stack.Live, w *stack.Wanted, is *deployed) {
+	secrets := w.Secrets().Clone()
+	for _, r := range append(slices.Clone(is.recorded), is.kept...) {
+		secrets.Add(tosca.Map(r.Properties), tosca.Map(r.Attributes))
+	}
+	for _, l := range live {
+		secrets.Add(tosca.Map(l.Attributes))
+	}
+	for _, l := range live {
+		l.Mark(secrets)
+	}
+}
+
+// actions are what a run does for a change.
+var actions = map[whatif.Kind]run.Action{whatif.New: run.Create, whatif.Swap: run.Create, whatif.Edit: run.Update,
+	whatif.Adopt: run.Update, whatif.Drop: run.Delete}
+
+// Throwaway reports whether the stack says that losing its data does not matter.
+func (p *Preview) Throwaway() bool { return p.throwaway && !p.careful }
+
+// OnFailure is what happens when carrying it out fails, where nobody says
+// otherwise: undo or hold.
+func (p *Preview) OnFailure() stack.OnFailure {
+	switch {
+	case p.onFailure != "":
+		return p.onFailure
+	case p.Draft != nil && p.Draft.Stack != nil:
+		return p.Draft.Stack.OnFailure
+	}
+	return stack.Undo
+}
+
+// Careful reports whether the stack, or its target, is a careful one.
+func (p *Preview) Careful() bool { return p.careful }
+
+// WhatIfUndo compares a former revision of a stack with the record and the
+// cloud. Revision 0 is the one that was deployed before the current one, the
+// current one where the stack is only partly at it, or the last one of a removed
+// stack.
+func (a *App) WhatIfUndo(ctx context.Context, st *stack.Stack, number int) (*Preview, error) {
+	if number == 0 && st.State == stack.Partial {
+		number = st.Revision // what it is not wholly at
+	}
+	if number == 0 {
+		var err error
+		if number, err = a.store.FormerRevision(ctx, st); err != nil {
+			return nil, err
+		}
+	}
+	if number < 1 {
+		return nil, refusal("%s has no former revision to go back to", st.Name)
+	}
+	rev, err := a.store.Revision(ctx, st.ID, number)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, refusal("%s has no revision %d", st.Name, number)
+	}
+	if err != nil {
+		return nil, err
+	}
+	wanted, findings := a.resolveRevision(rev)
+	p := &Preview{Stack: st, Kind: run.KindUndo, Revision: rev, To: number}
+	rev.Note = fmt.Sprintf("as revision %d", number)
+	if err := a.against(ctx, p, wanted); err != nil {
+		return nil, err
+	}
+	p.Findings = append(findings, p.Findings...)
+	return p, nil
+}
+
+// resolveRevision resolves a stored revision again.
+func (a *App) resolveRevision(rev *stack.Revision) (*stack.Wanted, tosca.Findings) {
+	file, findings := bundle.Stored(rev.Template, rev.Entry, []byte(rev.Text), rev.Files).Read(a.Profile.Load)
+	wanted, more := stack.Resolve(file, stack.Options{Given: givenAgain(rev), Tags: rev.Tags, Found: rev.Found,
+		Orders: a.Profile})
+	return wanted, append(findings, more...)
+}
+
+// givenAgain is the inputs of a stored revision as values that are given.
+func givenAgain(rev *stack.Revision) []stack.Given {
+	given := make([]stack.Given, len(rev.Inputs))
+	for i, in := range rev.Inputs {
+		given[i] = stack.Given{Name: in.Name,
+			Value: &tosca.Expr{Pos: in.Origin.Pos, Value: in.Value, Raw: rawText(in.Value)}, Origin: in.Origin}
+	}
+	return given
+}
+
+func rawText(v tosca.Value) string {
+	if tosca.HasSecret(v) {
+		return ""
+	}
+	return tosca.Show(v)
+}
+
+// WhatIfDelete says what removing a whole stack would do. It refuses where
+// something outside the stack uses a part of it.
+func (a *App) WhatIfDelete(ctx context.Context, st *stack.Stack) (*Preview, error) {
+	p := &Preview{Stack: st, Kind: run.KindDelete}
+	empty := &tosca.File{Library: a.Profile.Library, Service: &tosca.ServiceTemplate{}}
+	wanted, _ := stack.Resolve(empty, stack.Options{})
+	if err := a.against(ctx, p, wanted); err != nil {
+		return nil, err
+	}
+	p.Findings.Sort()
+	return p, nil
+}
+
+// Question is the confirmation of a preview: it repeats the numbers and the
+// target.
+func (p *Preview) Question() string {
+	what := map[run.Kind]string{
+		run.KindDeploy: "Deploy " + p.ChangeSet.Stack,
+		run.KindUndo:   fmt.Sprintf("Go back to revision %d of %s", p.To, p.ChangeSet.Stack),
+		run.KindDelete: "Delete " + p.ChangeSet.Stack,
+	}[p.Kind]
+	return fmt.Sprintf("%s: %s in %s / %s?", what, p.Tally, p.Target.Account, p.Target.Region)
+}
+
+// NeedsName reports whether a confirmation wants the stack's name typed: where
+// data would go that matters, or the target is careful.
+func (p *Preview) NeedsName() bool {
+	return len(p.DataLost()) > 0 && !p.Throwaway() || p.Careful()
+}

@@ -1,0 +1,261 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"brickrow/internal/app"
+	"brickrow/internal/identity"
+	"brickrow/internal/run"
+	"brickrow/internal/stack"
+	"brickrow/internal/whatif"
+)
+
+// valueFlags adds the flags that give values to inputs.
+func valueFlags(cmd *cobra.Command) *app.Values {
+	v := &app.Values{}
+	cmd.Flags().StringArrayVarP(&v.Flags, "input", "i", nil,
+		"value of an input, as name=value; may be given several times")
+	cmd.Flags().StringVar(&v.File, "inputs", "", "file with values of inputs")
+	cmd.Flags().StringVar(&v.Target, "target", "", "account/region, for a stack file that does not say one")
+	return v
+}
+
+// toDeploy makes the what-if of a stack file, or opens a saved change set.
+func (p *Program) toDeploy(ctx context.Context, a *app.App, path string, v app.Values) (*app.Preview, error) {
+	if !app.IsSaved(path) {
+		pv, err := p.preview(ctx, a, path, v, "", "")
+		if err == nil && pv.Findings.HasErrors() {
+			return nil, exit(ExitRefused)
+		}
+		return pv, err
+	}
+	if len(v.Flags) > 0 || v.File != "" || v.Target != "" {
+		return nil, usage{errors.New("a saved change set is deployed as it is: it takes no inputs and no target")}
+	}
+	pv, err := a.OpenSaved(ctx, path)
+	if err != nil {
+		return nil, err
+	}
+	if p.findings(pv.Findings); pv.Findings.HasErrors() {
+		return nil, exit(ExitRefused)
+	}
+	return pv, nil
+}
+
+func (p *Program) identity() *cobra.Command {
+	return &cobra.Command{Use: "identity",
+		Short: "Print who you are to others: what they put into 'approvers' and 'deployers'", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			return p.with(func(a *app.App) error {
+				me, err := a.Me()
+				if err == nil {
+					fmt.Fprintln(p.Out, me.Public())
+				}
+				return err
+			})
+		}}
+}
+
+func (p *Program) approve() *cobra.Command {
+	return &cobra.Command{Use: "approve CHANGESET", Short: "Agree to a saved change set that somebody else made",
+		Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			return p.with(func(a *app.App) error {
+				s, in, err := a.Approve(args[0], identity.User())
+				if err == nil {
+					fmt.Fprintf(p.Out,
+						"%s in %s, saved by %s, is approved by %s\nwritten as %s; it belongs beside the file\n",
+						s.Stack, s.Target, s.By, identity.User(), in)
+				}
+				return err
+			})
+		}}
+}
+
+func (p *Program) deploy() *cobra.Command {
+	var noWhatIf bool
+	var failing string
+	cmd := &cobra.Command{Use: "deploy STACKFILE|CHANGESET",
+		Short: "Deploy a stack, or exactly what was saved, and undo everything when it fails", Args: cobra.ExactArgs(1)}
+	v := valueFlags(cmd)
+	agreed := agreementFlags(cmd)
+	cmd.Flags().StringVar(&failing, "on-failure", "", "undo or hold (default: what the stack file says)")
+	cmd.Flags().BoolVar(&noWhatIf, "no-whatif", false,
+		"show the numbers alone; not where the stack or its target is careful")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		onFailure := stack.OnFailure(failing)
+		if onFailure != "" && onFailure != stack.Undo && onFailure != stack.Hold {
+			return usage{fmt.Errorf("--on-failure is undo or hold, not '%s'", onFailure)}
+		}
+		return p.with(func(a *app.App) error {
+			pv, err := p.toDeploy(cmd.Context(), a, args[0], *v)
+			if err != nil {
+				return err
+			}
+			if noWhatIf && pv.Careful() {
+				return fmt.Errorf("%s in %s is careful: its what-if is not skipped", pv.ChangeSet.Stack, pv.Target)
+			}
+			switch {
+			case agreed.json:
+			case noWhatIf:
+				fmt.Fprintf(p.Out, "%s in %s: %s\n", pv.ChangeSet.Stack, pv.Target, pv.Tally)
+			default:
+				p.changeSet(pv.ChangeSet)
+				fmt.Fprintln(p.Out)
+			}
+			if onFailure == "" {
+				onFailure = pv.OnFailure()
+			}
+			return p.carry(cmd.Context(), a, pv, onFailure, agreed)
+		})
+	}
+	return cmd
+}
+
+// agreement is what was agreed to beforehand, by flags, and how what happens is
+// printed.
+type agreement struct {
+	yes, json bool
+	accept    []string
+	save      string // carry nothing out, and write it here
+}
+
+func agreementFlags(cmd *cobra.Command) *agreement {
+	g := &agreement{}
+	cmd.Flags().BoolVar(&g.yes, "yes", false, "do not ask")
+	cmd.Flags().BoolVar(&g.json, "json", false, "events as JSON, one a line")
+	cmd.Flags().StringArrayVar(&g.accept, "accept", nil,
+		"with --yes: a risk that is accepted; data is the only one that must be, unless the stack file says "+
+			"throwaway: true")
+	return g
+}
+
+func (g *agreement) saveFlag(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&g.save, "save", "",
+		"do nothing, and save it to this file, from which 'deploy' carries out exactly that")
+}
+
+// shownAndCarried shows what a way back, or a deletion, would do, and then saves
+// it or carries it out.
+func (p *Program) shownAndCarried(ctx context.Context, a *app.App, pv *app.Preview, onFailure stack.OnFailure,
+	agreed *agreement) error {
+	if !agreed.json {
+		p.changeSet(pv.ChangeSet)
+		fmt.Fprintln(p.Out)
+	}
+	p.findings(pv.Findings)
+	if pv.Findings.HasErrors() {
+		return exit(ExitRefused)
+	}
+	if agreed.save == "" {
+		return p.carry(ctx, a, pv, onFailure, agreed)
+	}
+	if err := a.Save(pv, agreed.save); err != nil {
+		return err
+	}
+	fmt.Fprintf(p.Err, "saved as %s\n", agreed.save)
+	return nil
+}
+
+// carry confirms, prepares and carries out a preview in the foreground.
+func (p *Program) carry(ctx context.Context, a *app.App, pv *app.Preview, onFailure stack.OnFailure,
+	agreed *agreement) error {
+	if pv.Findings.HasErrors() {
+		p.findings(pv.Findings)
+		return exit(ExitRefused)
+	}
+	if err := agreed.lossOf(pv); err != nil {
+		return err
+	}
+	if !agreed.yes && !pv.Empty() {
+		word := ""
+		if pv.NeedsName() {
+			word = pv.ChangeSet.Stack
+		}
+		if err := p.confirm(pv.Question(), word); err != nil {
+			return err
+		}
+	}
+	t, err := a.Prepare(ctx, pv, onFailure)
+	if errors.Is(err, app.ErrNothingToDo) {
+		if !agreed.json {
+			fmt.Fprintln(p.Out, err)
+		}
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return p.execute(ctx, a, t, agreed.json)
+}
+
+// lossOf refuses to lose data by --yes alone, unless the stack is a throwaway one.
+func (g *agreement) lossOf(pv *app.Preview) error {
+	for _, a := range g.accept {
+		if a != string(whatif.RiskData) {
+			return usage{fmt.Errorf("--accept takes data, not '%s'", a)}
+		}
+	}
+	lost := pv.DataLost()
+	if !g.yes || pv.Throwaway() || len(lost) == 0 || len(g.accept) > 0 {
+		return nil
+	}
+	more := ""
+	if len(lost) > 1 {
+		more = fmt.Sprintf(" (and %d more)", len(lost)-1)
+	}
+	return fmt.Errorf("%s%s: add --accept data to --yes, or, where that never matters, throwaway: true to the "+
+		"stack file", lost[0].Text, more)
+}
+
+// execute carries a run out here and prints its events. The first interrupt
+// asks it to stop, which undoes it.
+func (p *Program) execute(ctx context.Context, a *app.App, t *app.Ticket, asJSON bool) error {
+	// A terminal that is closed, or a pipe that nobody reads, does not stop it.
+	signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE)
+	signals := make(chan os.Signal, 1)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	defer signal.Stop(signals)
+	type end struct {
+		run *run.Record
+		err error
+	}
+	ended := make(chan end, 1)
+	go func() {
+		r, err := a.Execute(ctx, t.Run.ID, t.Token)
+		ended <- end{r, err}
+	}()
+	tail, stop := context.WithCancel(ctx)
+	defer stop()
+	printed := make(chan struct{})
+	go func() {
+		defer close(printed)
+		a.Tail(tail, t.Run.ID, func(e run.Event) { p.event(t.Run, e, asJSON) }) // its end is told by Execute
+	}()
+	for {
+		select {
+		case <-signals:
+			fmt.Fprintln(p.Err, "stopping: what is under way comes to its end, then all is undone")
+			if err := a.Cancel(ctx, t.Run); err != nil { // it goes on; leaving now would tear it apart
+				fmt.Fprintf(p.Err,
+					"it could not be asked to stop: %v; it goes on, interrupt it once more to ask again\n", err)
+			}
+		case e := <-ended:
+			if e.err != nil {
+				return fmt.Errorf("%w\nrun 'brickrow resume' to go on", e.err)
+			}
+			<-printed
+			if !asJSON {
+				p.end(ctx, a, e.run)
+			}
+			return code(e.run)
+		}
+	}
+}

@@ -1,0 +1,167 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"brickrow/internal/app"
+	"brickrow/internal/run"
+	"brickrow/internal/stack"
+)
+
+func (p *Program) undo() *cobra.Command {
+	var to int
+	cmd := &cobra.Command{Use: "undo STACK",
+		Short: "Undo an interrupted or held run, or go back to a former revision", Args: cobra.ExactArgs(1)}
+	agreed := agreementFlags(cmd)
+	agreed.saveFlag(cmd)
+	cmd.Flags().IntVar(&to, "to", 0, "the revision to go back to (default: the one before)")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		ctx := cmd.Context()
+		return p.onStack(ctx, args[0], func(a *app.App, st *stack.Stack) error {
+			given := cmd.Flags().Changed("to")
+			if given && to < 1 {
+				return usage{fmt.Errorf("there is no revision %d: they are counted from 1", to)}
+			}
+			if ways, err := a.WaysOut(ctx, st); err != nil {
+				return err
+			} else if ways.Resume && !given {
+				t, err := a.Resume(ctx, st, app.Back)
+				if err != nil {
+					return err
+				}
+				return p.execute(ctx, a, t, agreed.json)
+			}
+			pv, err := a.WhatIfUndo(ctx, st, to)
+			if err != nil {
+				return err
+			}
+			return p.shownAndCarried(ctx, a, pv, stack.Undo, agreed)
+		})
+	}
+	return cmd
+}
+
+func (p *Program) remove() *cobra.Command {
+	cmd := &cobra.Command{Use: "delete STACK",
+		Short: "Remove every resource of a stack, and show that nothing is left", Args: cobra.ExactArgs(1)}
+	agreed := agreementFlags(cmd)
+	agreed.saveFlag(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		ctx := cmd.Context()
+		return p.onStack(ctx, args[0], func(a *app.App, st *stack.Stack) error {
+			if st.State == stack.Removed {
+				return fmt.Errorf("%s is removed already", st.Name)
+			}
+			pv, err := a.WhatIfDelete(ctx, st)
+			if err != nil {
+				return err
+			}
+			return p.shownAndCarried(ctx, a, pv, stack.Hold, agreed)
+		})
+	}
+	return cmd
+}
+
+func (p *Program) resume() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{Use: "resume STACK", Short: "Go on with a run that was interrupted, held or stuck",
+		Args: cobra.ExactArgs(1)}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "events as JSON, one a line")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		return p.onStack(cmd.Context(), args[0], func(a *app.App, st *stack.Stack) error {
+			t, err := a.Resume(cmd.Context(), st, app.On)
+			if err != nil {
+				return err
+			}
+			return p.execute(cmd.Context(), a, t, asJSON)
+		})
+	}
+	return cmd
+}
+
+// runOf is a run of a stack by its number; 0 is the last one.
+func runOf(ctx context.Context, a *app.App, st *stack.Stack, number int) (*run.Record, error) {
+	r, err := a.RunNumber(ctx, st, number)
+	switch {
+	case err != nil:
+		return nil, err
+	case r == nil && number == 0:
+		return nil, fmt.Errorf("%s has had no run yet", st.Name)
+	case r == nil:
+		return nil, fmt.Errorf("%s has no run %d", st.Name, number)
+	}
+	return r, nil
+}
+
+func (p *Program) cancel() *cobra.Command {
+	return &cobra.Command{Use: "cancel STACK", Short: "Stop the run of a stack; what it has done is undone",
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return p.onStack(cmd.Context(), args[0], func(a *app.App, st *stack.Stack) error {
+				r, err := runOf(cmd.Context(), a, st, 0)
+				if err != nil {
+					return err
+				}
+				if err := a.Cancel(cmd.Context(), r); err != nil {
+					return err
+				}
+				fmt.Fprintf(p.Out, "run %d of %s was asked to stop\n", r.Number, st.Name)
+				return nil
+			})
+		}}
+}
+
+func (p *Program) watch() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{Use: "watch STACK", Short: "Follow the last run of a stack, live", Args: cobra.ExactArgs(1)}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "events as JSON, one a line")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
+		defer stop()
+		return p.onStack(ctx, args[0], func(a *app.App, st *stack.Stack) error {
+			r, err := runOf(ctx, a, st, 0)
+			if err != nil {
+				return err
+			}
+			ended, err := a.Tail(ctx, r.ID, func(e run.Event) { p.event(r, e, asJSON) })
+			if errors.Is(err, context.Canceled) {
+				return nil // the run goes on without us
+			}
+			if err != nil {
+				return err
+			}
+			if !asJSON {
+				p.end(ctx, a, ended)
+			}
+			return code(ended)
+		})
+	}
+	return cmd
+}
+
+// carryOut is what the interface starts as a process of its own.
+func (p *Program) carryOut() *cobra.Command {
+	return &cobra.Command{Use: "carry-out RUN", Hidden: true, Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			signal.Ignore(syscall.SIGHUP, os.Interrupt)
+			h, err := app.ReadHandover(p.In)
+			if err != nil {
+				return err
+			}
+			p.tokens = h.Tokens
+			return p.with(func(a *app.App) error {
+				r, err := a.Execute(cmd.Context(), args[0], h.Lock)
+				if err != nil {
+					return err
+				}
+				return code(r)
+			})
+		}}
+}

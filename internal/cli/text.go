@@ -1,0 +1,231 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"brickrow/internal/app"
+	"brickrow/internal/cloud"
+	"brickrow/internal/run"
+	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
+	"brickrow/internal/whatif"
+)
+
+func (p *Program) findings(list tosca.Findings) {
+	for _, f := range list {
+		fmt.Fprintf(p.Err, "%s: %s: %s [%s]\n", f.Pos, f.Severity, cloud.Clean(f.Message), f.Code)
+		if f.Fix != "" {
+			fmt.Fprintf(p.Err, "    %s\n", cloud.Clean(f.Fix))
+		}
+	}
+}
+
+// changeSet prints a change set as text for 80 columns.
+func (p *Program) changeSet(cs *whatif.ChangeSet) {
+	about := fmt.Sprintf("%s in %s: %s, %d same", cs.Stack, cs.Target, cs.Tally, cs.Tally.Same)
+	if !cs.Empty() && cs.Against == "" {
+		about += "; about " + whatif.Length(cs.Estimate.Seconds)
+	}
+	p.wrapped("", about)
+	if way := cs.Estimate.Way(); way != "" {
+		p.wrapped("  longest  ", way+" ("+cs.Estimate.Sure()+")")
+	}
+	if cs.Against != "" {
+		fmt.Fprintf(p.Out, "  compared with %s; this cannot be deployed\n", cs.Against)
+	}
+	for _, l := range cs.Lookups {
+		fmt.Fprintf(p.Out, "  found %s: %s\n", l.Name, cloud.Clean(l.ID))
+		if l.Moved != "" {
+			fmt.Fprintf(p.Out, "    %s\n", cloud.Clean(l.Moved))
+		}
+	}
+	for _, ch := range cs.Alike() {
+		fmt.Fprintf(p.Out, "\n%s %-5s %s  (%s)\n", ch.Kind.Mark(), ch.Kind, ch.Title(), ch.About())
+		if rest := ch.Rest(); rest != "" {
+			p.wrapped(fmt.Sprintf("    %d alike: ", len(ch.Names)), rest)
+		}
+		for _, c := range ch.Properties {
+			after := shown(c.After)
+			if c.Unknown {
+				after = "set by the cloud"
+			}
+			switch {
+			case ch.Kind == whatif.Drop || ch.Kind == whatif.Keep:
+				continue
+			case c.Before == nil && ch.Kind == whatif.New:
+				p.valueOf(c.Path, after)
+			default:
+				if tosca.HasSecret(c.After) && c.Before != nil {
+					after = "(secret, changed)"
+				}
+				text := shown(c.Before) + " → " + after
+				if c.Effect == "swap" {
+					text += "   forces the swap"
+				}
+				p.valueOf(c.Path, text)
+			}
+		}
+		for _, b := range ch.Because {
+			p.wrapped("    because  ", b)
+		}
+		if ch.OneWay {
+			p.wrapped("    last     ", whatif.LastText)
+		}
+		if len(ch.Then) > 0 {
+			p.wrapped("    then     ", strings.Join(ch.Then, ", "))
+		}
+	}
+	for i, r := range cs.Results {
+		if i == 0 {
+			fmt.Fprintln(p.Out)
+		}
+		p.wrapped(fmt.Sprintf("%s %-5s result %s  ", r.Kind.Mark(), r.Kind, r.Name), shownText(r.Values()))
+		if r.Kind == whatif.Edit || r.Pos.Line > 0 && r.Kind == whatif.Drop {
+			for _, b := range r.Because() {
+				p.wrapped("    because  ", b)
+			}
+		}
+		if len(r.UsedBy) > 0 {
+			p.wrapped("    used by  ", strings.Join(r.UsedBy, ", "))
+		}
+	}
+	for i, l := range cs.Left {
+		if i == 0 {
+			fmt.Fprintln(p.Out)
+		}
+		p.wrapped("left as it is  ", l.Resource+": "+l.Text)
+	}
+	for i, r := range cs.Old {
+		if i == 0 {
+			fmt.Fprintln(p.Out)
+		}
+		p.wrapped("old  ", whatif.OldText(r))
+	}
+	for i, r := range cs.Risks {
+		if i == 0 {
+			fmt.Fprintln(p.Out)
+		}
+		text := r.Text
+		if r.Pos.Line > 0 {
+			text += " (" + r.Pos.Short() + ")"
+		}
+		p.wrapped(fmt.Sprintf("! %-12s ", r.Kind), text)
+		if r.Fix != "" {
+			p.wrapped(strings.Repeat(" ", 15), r.Fix)
+		}
+	}
+}
+
+// wrapped prints text for 80 columns, the later lines under the first.
+func (p *Program) wrapped(label, text string) {
+	for _, line := range inLines(text, 80-len(label)) {
+		fmt.Fprintln(p.Out, strings.TrimRight(label+line, " "))
+		label = strings.Repeat(" ", len(label))
+	}
+}
+
+func inLines(text string, width int) []string {
+	return strings.Split(ansi.Wrap(cloud.Clean(text), width, ""), "\n")
+}
+
+// mostLines is how many lines of a value are printed.
+const mostLines = 8
+
+// valueOf prints what becomes of a property. The end tells as much as the
+// beginning: of a long value both are there.
+func (p *Program) valueOf(path, text string) {
+	lines := inLines(path+": "+text, 74)
+	if n := len(lines); n > mostLines {
+		cut := fmt.Sprintf("… %d lines more, --json has them all …", n-mostLines+1)
+		lines = append(append(lines[:mostLines/2:mostLines/2], cut), lines[n-mostLines/2+1:]...)
+	}
+	for i, line := range lines {
+		indent := "    "
+		if i > 0 {
+			indent = "      "
+		}
+		fmt.Fprintln(p.Out, strings.TrimRight(indent+line, " "))
+	}
+}
+
+// shownText is a text that is not too long.
+func shownText(s string) string {
+	if r := []rune(s); len(r) > 400 {
+		return string(r[:300]) + " … " + string(r[len(r)-60:])
+	}
+	return s
+}
+
+func shown(v tosca.Value) string { return cloud.Clean(tosca.Show(v)) }
+
+type jsonEvent struct {
+	Run      int       `json:"run"`
+	Seq      int64     `json:"seq"`
+	Time     time.Time `json:"time"`
+	Resource string    `json:"resource"`
+	Type     string    `json:"type"`
+	State    run.State `json:"state"`
+	Step     string    `json:"step"`
+	Reason   string    `json:"reason"`
+	Elapsed  int64     `json:"elapsed_ms"`
+	CloudID  string    `json:"cloud_id"`
+}
+
+func (p *Program) event(r *run.Record, e run.Event, asJSON bool) {
+	if asJSON {
+		b, err := json.Marshal(jsonEvent{r.Number, e.Seq, e.Time.UTC(), e.Resource, e.Type, e.State, e.Step, e.Reason,
+			e.Elapsed.Milliseconds(), e.CloudID})
+		if err == nil {
+			fmt.Fprintf(p.Out, "%s\n", b)
+		}
+		return
+	}
+	words := e.Step
+	if e.Reason != "" {
+		if words != "" {
+			words += ": "
+		}
+		words += e.Reason
+	}
+	if words == "" && e.State != run.Skipped {
+		words = "after " + whatif.Length(e.Elapsed.Seconds())
+	}
+	name := e.Resource
+	if name == "" {
+		name = "(run)"
+	}
+	fmt.Fprintf(p.Out, "%s  %-18s %-9s %s\n", e.Time.Format("15:04:05"), name, e.State, cloud.Clean(words))
+}
+
+func (p *Program) end(ctx context.Context, a *app.App, r *run.Record) {
+	fmt.Fprintf(p.Out, "\nrun %d: %s after %s", r.Number, r.State, whatif.Length(r.Ended.Sub(r.Started).Seconds()))
+	if r.Reason != "" {
+		fmt.Fprintf(p.Out, ": %s", r.Reason)
+	}
+	fmt.Fprintln(p.Out)
+	if r.State != run.StatusDone || r.Kind == run.KindDelete {
+		return
+	}
+	st, err := a.StackOf(ctx, r)
+	var list []stack.Result
+	if err == nil {
+		list, err = a.Results(ctx, st)
+	}
+	if err == nil && len(list) > 0 {
+		fmt.Fprintln(p.Out)
+		p.resultLines(list, stack.Result.Text)
+	}
+}
+
+// resultLines prints results, each as text says it.
+func (p *Program) resultLines(list []stack.Result, text func(stack.Result) string) {
+	for _, r := range list {
+		fmt.Fprintf(p.Out, "%-18s %s\n", r.Name, cloud.Clean(text(r)))
+	}
+}

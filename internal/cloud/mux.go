@@ -1,0 +1,115 @@
+package cloud
+
+import (
+	"context"
+	"errors"
+	"slices"
+
+	"golang.org/x/sync/errgroup"
+
+	"brickrow/internal/stack"
+)
+
+// Mux sends each call to the cloud that it is for: to one that a type belongs to,
+// or to the one of the targets.
+type Mux struct {
+	Targeted Cloud            // that of the targets, to which all other types belong
+	Types    map[string]Cloud // by the type of resource
+}
+
+var _ Cloud = (*Mux)(nil)
+
+func (m *Mux) of(typ string) Cloud {
+	if c := m.Types[typ]; c != nil {
+		return c
+	}
+	return m.Targeted
+}
+
+// all are the clouds, each once, that of the targets first.
+func (m *Mux) all() []Cloud {
+	out := []Cloud{m.Targeted}
+	for _, c := range m.Types {
+		if !slices.Contains(out, c) {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// each asks all clouds, side by side, and yields their answers in the order of all.
+func each[T any](clouds []Cloud, ask func(Cloud) (T, error)) ([]T, error) {
+	out := make([]T, len(clouds))
+	var g errgroup.Group
+	for i, c := range clouds {
+		g.Go(func() (err error) {
+			out[i], err = ask(c)
+			return err
+		})
+	}
+	return out, g.Wait()
+}
+
+// Targets lists the accounts and regions of the cloud that has them.
+func (m *Mux) Targets(ctx context.Context) ([]stack.Target, error) { return m.Targeted.Targets(ctx) }
+
+// About is what all clouds say of a target. One that does not know of it has
+// nothing to say.
+func (m *Mux) About(ctx context.Context, t stack.Target) (*About, error) {
+	list, err := each(m.all(), func(c Cloud) (*About, error) {
+		a, err := c.About(ctx, t)
+		if c != m.Targeted && IsNotFound(err) {
+			return nil, nil
+		}
+		return a, err
+	})
+	if err != nil {
+		return nil, err
+	}
+	out := *list[0]
+	for _, a := range list[1:] {
+		if a != nil {
+			out.Actions, out.Limits, out.Images = slices.Concat(out.Actions, a.Actions), slices.Concat(out.Limits,
+				a.Limits), slices.Concat(out.Images, a.Images)
+			out.FreeAddresses += a.FreeAddresses
+		}
+	}
+	return &out, nil
+}
+
+// NameTaken asks the cloud of a type.
+func (m *Mux) NameTaken(ctx context.Context, t stack.Target, typ, name string) (taken bool, id string, err error) {
+	return m.of(typ).NameTaken(ctx, t, typ, name)
+}
+
+// List lists what all clouds have.
+func (m *Mux) List(ctx context.Context, t stack.Target, stackName string) ([]Resource, error) {
+	lists, err := each(m.all(), func(c Cloud) ([]Resource, error) { return c.List(ctx, t, stackName) })
+	return slices.Concat(lists...), err
+}
+
+// Get reads one resource.
+func (m *Mux) Get(ctx context.Context, r Ref) (Resource, error) { return m.of(r.Type).Get(ctx, r) }
+
+// Create begins to make a resource.
+func (m *Mux) Create(ctx context.Context, t stack.Target, key string, r Request) (Operation, error) {
+	if r.Type == "" {
+		return Operation{}, errors.New("a resource needs a type")
+	}
+	return m.of(r.Type).Create(ctx, t, key, r)
+}
+
+// Update begins to change a resource.
+func (m *Mux) Update(ctx context.Context, r Ref, key string, change Request) (Operation, error) {
+	return m.of(r.Type).Update(ctx, r, key, change)
+}
+
+// Delete begins to remove a resource.
+func (m *Mux) Delete(ctx context.Context, r Ref, key string) (Operation, error) {
+	return m.of(r.Type).Delete(ctx, r, key)
+}
+
+// Operation reads how far an operation is.
+func (m *Mux) Operation(ctx context.Context, r Ref, id string) (Operation, error) {
+	return m.of(r.Type).Operation(ctx, r, id)
+}

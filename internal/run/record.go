@@ -1,0 +1,94 @@
+package run
+
+import (
+	"time"
+
+	"brickrow/internal/stack"
+	"brickrow/internal/whatif"
+)
+
+// Status is how far a run is.
+type Status string
+
+// The statuses of a run.
+const (
+	StatusWorking Status = "working"
+	StatusUndoing Status = "undoing"
+	StatusDone    Status = "done"
+	StatusUndone  Status = "undone"
+	StatusHeld    Status = "held"
+	StatusStuck   Status = "stuck"
+)
+
+// Ended reports whether the run is over.
+func (s Status) Ended() bool { return s != StatusWorking && s != StatusUndoing }
+
+// Open reports whether somebody has to decide how the run goes on, once nobody
+// carries it out any more.
+func (s Status) Open() bool { return s != StatusDone && s != StatusUndone }
+
+// Kind is what a run is for.
+type Kind string
+
+// The kinds of runs.
+const (
+	KindDeploy Kind = "deploy"
+	KindUndo   Kind = "undo" // back to a former revision
+	KindDelete Kind = "delete"
+)
+
+// Record is a run of a stack, as it is recorded.
+type Record struct {
+	ID        string
+	StackID   int64
+	Number    int
+	Kind      Kind
+	State     Status
+	Revision  int         // it leads to
+	Base      int         // it began from
+	Prior     stack.State // of the stack, before
+	OnFailure stack.OnFailure
+	Plan      Plan
+	Tally     whatif.Tally
+	Estimate  float64 // seconds
+	By        string
+	Started   time.Time
+	Ended     time.Time
+	Reason    string
+	Cancel    bool
+	Back      bool // it is, or was, undoing
+	// Timed says that how long its steps take is noted. It is not stored.
+	Timed bool
+	// Token is that of the lock under which the run is written. It is not stored.
+	Token string
+}
+
+// stackStates is the state of a stack by the status and the kind of its last run.
+var stackStates = map[Status]map[Kind]stack.State{
+	StatusWorking: {KindDeploy: stack.Deploying, KindUndo: stack.Deploying, KindDelete: stack.Removing},
+	StatusUndoing: {KindDeploy: stack.Undoing, KindUndo: stack.Undoing},
+	StatusDone:    {KindDeploy: stack.Ready, KindUndo: stack.Ready, KindDelete: stack.Removed},
+	StatusHeld:    {KindDeploy: stack.Partial, KindUndo: stack.Partial},
+	StatusStuck:   {KindDeploy: stack.Stuck, KindUndo: stack.Stuck, KindDelete: stack.Stuck},
+}
+
+// undoneStates is the state of a stack whose last run was undone, by that before the
+// run.
+var undoneStates = map[stack.State]stack.State{
+	stack.Empty:     stack.Empty,
+	stack.Ready:     stack.Ready,
+	stack.Partial:   stack.Partial,
+	stack.Removed:   stack.Removed,
+	stack.Stuck:     stack.Partial, // what an earlier run had left half done is so again
+	stack.Deploying: stack.Ready,
+	stack.Undoing:   stack.Ready,
+	stack.Removing:  stack.Ready,
+}
+
+// StackState is the state that the run leaves its stack in, as far as it is.
+func (r *Record) StackState() stack.State {
+	if r.State == StatusUndone {
+		return undoneStates[r.Prior]
+	}
+	return stackStates[r.State][r.Kind]
+}

@@ -1,0 +1,68 @@
+package stack
+
+import (
+	"time"
+
+	"brickrow/internal/tosca"
+)
+
+// State is the state of a stack.
+type State string
+
+// The states of a stack.
+const (
+	Empty     State = "empty"
+	Deploying State = "deploying"
+	Ready     State = "ready"
+	Partial   State = "partial" // not wholly at its revision: held after a failure, or left so by an earlier run
+	Undoing   State = "undoing"
+	Removing  State = "removing"
+	Removed   State = "removed"
+	Stuck     State = "stuck"
+)
+
+// Moving reports whether a run changes the stack, or was to.
+func (s State) Moving() bool { return s == Deploying || s == Undoing || s == Removing }
+
+// Stack is a stack as it is recorded.
+type Stack struct {
+	ID          int64
+	Name        string
+	Target      Target
+	State       State
+	Revision    int // the one deployed; 0 is none
+	Description string
+	StackFile   string // the file it was last deployed from
+	Careful     bool
+	Throwaway   bool     // losing its data does not matter
+	Approvers   []string // who may agree to what is done to it; empty is anybody
+	Created     time.Time
+	Updated     time.Time
+}
+
+// Revision is one deployed version of a stack.
+type Revision struct {
+	Number   int
+	Template string            // path of the template
+	Text     string            // the template itself
+	Entry    string            // its path among its files; "" is its name without the folder
+	Files    map[string][]byte // what it imports and uses, by path
+	Found    map[string]Found  // what its look-ups found, by node
+	Inputs   []Input
+	Tags     map[string]string
+	By       string
+	Created  time.Time
+	Note     string
+}
+
+// Result is a result of a stack, as its outputs say.
+type Result struct {
+	Name, Description string
+	Value             tosca.Value
+}
+
+// Text is the value of the result, without what is secret in it.
+func (r Result) Text() string { return tosca.Show(r.Value) }
+
+// Reveal is the value of the result in clear.
+func (r Result) Reveal() string { return tosca.InClear(r.Value) }

@@ -1,0 +1,322 @@
+package part
+
+import (
+	"slices"
+
+	tea "charm.land/bubbletea/v2"
+	uv "github.com/charmbracelet/ultraviolet"
+
+	"brickrow/internal/stack"
+)
+
+// Brick is one resource in a wall.
+type Brick struct {
+	Mark, Sub string // sub is what it is, or does now
+	Paint     Paint
+	Fill      float64 // 0 to 1: how much of it is filled
+	Faint     bool
+	Alarm     bool // it keeps its colour when it is selected
+}
+
+// Wall draws a graph of resources as courses of bricks, from the ground up,
+// and knows which brick is selected. Bricks shrink from two lines, to one, to
+// a single cell, so that the whole wall stays in sight as long as it can.
+type Wall struct {
+	courses [][]string
+	Labels  []string    // of groups that are no courses; nil for courses, which have numbers
+	Graph   stack.Graph // of what is shown
+	all     stack.Graph // also of what is filtered out
+	Users   stack.Graph // all turned around
+	Sel     string
+	Reach   map[string]bool
+	Placed  map[string]Rect // of the last drawing
+	Rows    [][]string      // of the last drawing, from the ground up
+	scroll  int
+}
+
+// Set gives the wall its resources, and keeps the selection where it can.
+func (w *Wall) Set(g stack.Graph) {
+	w.Graph, w.courses, w.Labels = g, g.Courses(), nil
+	w.Within(g)
+	w.keep()
+}
+
+// Group gives the wall its resources in groups of their own, the first one on
+// top.
+func (w *Wall) Group(g stack.Graph, labels []string, groups [][]string) {
+	w.Graph = g
+	w.Within(g)
+	w.Labels, w.courses = slices.Clone(labels), slices.Clone(groups)
+	slices.Reverse(w.Labels)
+	slices.Reverse(w.courses)
+	w.keep()
+}
+
+// Within tells the wall the whole graph where it shows a part of it, so that the
+// reach of a brick goes through what is hidden.
+func (w *Wall) Within(all stack.Graph) {
+	w.all, w.Users = all, all.Dependents()
+	w.Choose(w.Sel)
+}
+
+// keep keeps the selection where it can.
+func (w *Wall) keep() {
+	g := w.Graph
+	if _, ok := g[w.Sel]; !ok {
+		w.Sel = ""
+		if len(w.courses) > 0 && len(w.courses[0]) > 0 {
+			w.Sel = w.courses[0][0]
+		}
+	}
+	w.Choose(w.Sel)
+}
+
+// Choose selects a brick and lights what carries it and what rests on it.
+func (w *Wall) Choose(name string) {
+	if _, ok := w.Graph[name]; !ok {
+		return
+	}
+	w.Sel, w.Reach = name, map[string]bool{}
+	for _, n := range append(w.all.Reach(name), w.Users.Reach(name)...) {
+		w.Reach[n] = true
+	}
+}
+
+// Move goes to the neighbour in a direction; up is away from the ground.
+func (w *Wall) Move(dx, dy int) {
+	for y, row := range w.Rows {
+		x := slices.Index(row, w.Sel)
+		if x < 0 {
+			continue
+		}
+		if dx != 0 {
+			w.Choose(row[max(0, min(len(row)-1, x+dx))])
+			return
+		}
+		y += dy
+		if y < 0 || y >= len(w.Rows) {
+			return
+		}
+		from, best, far := w.Placed[w.Sel], "", 1<<30
+		for _, n := range w.Rows[y] {
+			p := w.Placed[n]
+			if d := abs(p.X + p.W/2 - from.X - from.W/2); d < far {
+				best, far = n, d
+			}
+		}
+		w.Choose(best)
+		return
+	}
+}
+
+// Bindings are the keys that walk the wall.
+func (w *Wall) Bindings() []Binding {
+	to := func(dx, dy int) func() tea.Cmd { return Run(func() { w.Move(dx, dy) }) }
+	return []Binding{Bind(to(-1, 0), "left", "h"), Bind(to(0, -1), "down", "j"), Bind(to(0, 1), "up", "k"),
+		Bind(to(1, 0), "right", "l")}
+}
+
+func abs(n int) int { return max(n, -n) }
+
+// At is the brick at a cell of the screen; "" where there is none.
+func (w *Wall) At(x, y int) string {
+	for n, r := range w.Placed {
+		if r.Contains(x, y) {
+			return n
+		}
+	}
+	return ""
+}
+
+// layout is how bricks are laid at one size.
+type layout struct {
+	width, height, gap int // of a brick; rows between courses
+	perRow             int
+	offset             int // of every other row
+}
+
+// gutter is the room for the numbers of the courses, or the names of groups.
+func (w *Wall) gutter() int {
+	n := 3
+	for _, l := range w.Labels {
+		n = max(n, min(19, Width(l)+3))
+	}
+	return n
+}
+
+// fit chooses the largest bricks with which the wall is no higher than h.
+func (w *Wall) fit(columns, h int) layout {
+	longest, widest := 0, 0
+	for _, course := range w.courses {
+		widest = max(widest, len(course))
+		for _, n := range course {
+			longest = max(longest, Width(n))
+		}
+	}
+	longest = max(longest, 10) // room for what a brick does
+	space := columns - w.gutter()
+	var sizes []layout
+	for _, full := range []int{longest + 4, min(longest+4, 20), min(longest+4, 17), 15} {
+		sizes = append(sizes, layout{width: full, height: 2, gap: 1})
+	}
+	for _, full := range []int{longest + 4, min(longest+4, 18), 13} {
+		sizes = append(sizes, layout{width: full, height: 1, gap: 1}, layout{width: full, height: 1})
+	}
+	sizes = append(sizes, layout{width: 5, height: 1, gap: 1}, layout{width: 5, height: 1},
+		layout{width: 3, height: 1}, layout{width: 2, height: 1}, layout{width: 1, height: 1})
+	var l layout
+	for _, l = range sizes {
+		l.width = max(1, min(l.width, space))
+		step := l.width + 1
+		if l.width <= 2 {
+			step = l.width
+		} else {
+			l.offset = min((l.width+1)/2, 8)
+		}
+		if w.Labels != nil {
+			l.offset = 0
+		}
+		if l.width > 5 && widest*step+l.offset-1 > space { // courses wrap anyway
+			l.offset = min(l.offset, 4)
+		}
+		l.perRow = max(1, (space-l.offset+step-l.width)/step)
+		if w.rowsAt(l)*(l.height+l.gap)-l.gap <= h {
+			return l
+		}
+	}
+	return l
+}
+
+// Ideal is the height of the wall with the largest bricks.
+func (w *Wall) Ideal(columns int) int {
+	l := w.fit(columns, 1<<20)
+	return w.rowsAt(l)*(l.height+l.gap) + 1
+}
+
+func (w *Wall) rowsAt(l layout) int {
+	rows := 0
+	for _, course := range w.courses {
+		rows += (len(course) + l.perRow - 1) / l.perRow
+	}
+	return rows
+}
+
+// Draw lays the wall into r, standing on the lower edge.
+func (w *Wall) Draw(s *Screen, r Rect, t *Theme, of func(name string) Brick) {
+	w.Placed, w.Rows = map[string]Rect{}, nil
+	gutter := w.gutter()
+	if r.H < 1 || r.W < gutter+2 || len(w.courses) == 0 {
+		return
+	}
+	l := w.fit(r.W, r.H-1)
+	var levels []int
+	for level, course := range w.courses {
+		parts := slices.Collect(slices.Chunk(course, l.perRow))
+		if w.Labels != nil { // read from the top
+			slices.Reverse(parts)
+		}
+		for _, part := range parts {
+			w.Rows = append(w.Rows, part)
+			levels = append(levels, level)
+		}
+	}
+	w.follow(l, r.H-1)
+	ground := r.Y + r.H - 1
+	if w.Labels != nil { // a list begins at the top
+		ground = min(ground, r.Y+len(w.Rows)*(l.height+l.gap))
+	}
+	s.Line(r.X+gutter, ground, r.W-gutter, t.On(t.Mortar), "▔")
+	for i, row := range w.Rows {
+		y := ground - (i-w.scroll+1)*(l.height+l.gap) + l.gap
+		if y < r.Y || y+l.height > ground {
+			continue
+		}
+		switch {
+		case w.Labels == nil && (i == 0 || levels[i] != levels[i-1]):
+			s.Right(r.X+gutter-1, y, gutter-1, t.Faint(), Itoa(levels[i]))
+		case w.Labels != nil && (i == len(w.Rows)-1 || levels[i] != levels[i+1]):
+			s.Text(r.X+1, y, gutter-2, t.Hinted(), w.Labels[levels[i]])
+		}
+		x := r.X + gutter
+		if i%2 == 1 { // as in a real wall
+			x += l.offset
+		}
+		for _, n := range row {
+			p := Rect{x, y, l.width, l.height}
+			w.Placed[n] = p
+			w.drawBrick(s, p, t, n, of(n))
+			x += l.width
+			if l.width > 2 {
+				x++
+			}
+		}
+	}
+}
+
+// follow scrolls so that the selected brick is in sight.
+func (w *Wall) follow(l layout, h int) {
+	fits := max(1, (h+l.gap)/(l.height+l.gap))
+	for i, row := range w.Rows {
+		if slices.Contains(row, w.Sel) {
+			w.scroll = max(min(w.scroll, i), i-fits+1)
+		}
+	}
+	w.scroll = max(0, min(w.scroll, len(w.Rows)-fits))
+}
+
+func (w *Wall) drawBrick(s *Screen, p Rect, t *Theme, name string, b Brick) {
+	selected := name == w.Sel
+	text := uv.Style{Fg: b.Paint.Text, Bg: b.Paint.Ground, Attrs: uv.AttrBold}
+	if b.Faint {
+		text.Attrs = 0
+	}
+	if selected && !b.Alarm {
+		text = uv.Style{Fg: t.SelText, Bg: t.SelGround, Attrs: uv.AttrBold}
+	}
+	s.Fill(p, text)
+	if p.W <= 5 { // too small for a name
+		if selected && p.W < 3 { // so that it shows without colour
+			text.Attrs |= uv.AttrReverse
+			s.Fill(p, text)
+		} else if selected {
+			s.Text(p.X, p.Y, 1, uv.Style{Fg: t.Accent, Bg: text.Bg}, "▐")
+			s.Text(p.X+p.W-1, p.Y, 1, uv.Style{Fg: t.Accent, Bg: text.Bg}, "▌")
+		} else if w.Reach[name] && p.W > 2 {
+			s.Text(p.X, p.Y, 1, uv.Style{Fg: t.Hint, Bg: text.Bg}, "▌")
+		}
+		s.Text(p.X+p.W/2, p.Y, 1, text, b.Mark)
+		return
+	}
+	s.Text(p.X+2, p.Y, 1, text, b.Mark)
+	s.Text(p.X+4, p.Y, p.W-4, text, name)
+	if p.H > 1 {
+		sub := text
+		sub.Attrs = 0
+		s.Text(p.X+4, p.Y+1, p.W-4, sub, b.Sub)
+	}
+	if b.Fill > 0 && b.Fill < 1 && !selected {
+		filled := int(b.Fill * float64(p.W))
+		for y := p.Y; y < p.Y+p.H; y++ {
+			for x := p.X + filled; x < p.X+p.W; x++ {
+				if cell := s.CellAt(x, y); cell != nil {
+					shaded := *cell
+					shaded.Style.Bg = b.Paint.Empty
+					s.SetCell(x, y, &shaded)
+				}
+			}
+		}
+	}
+	edge := ""
+	st := uv.Style{Fg: t.Hint, Bg: text.Bg}
+	switch {
+	case selected && b.Alarm:
+		edge = "█"
+	case selected:
+		edge, st.Fg = "█", t.Accent
+	case w.Reach[name]:
+		edge = "▌"
+	}
+	if edge != "" {
+		s.Column(p.X, p.Y, p.H, st, edge)
+	}
+}

@@ -1,0 +1,436 @@
+package runs
+
+import (
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	uv "github.com/charmbracelet/ultraviolet"
+
+	"brickrow/internal/run"
+	"brickrow/internal/tosca"
+	"brickrow/internal/tui/part"
+	"brickrow/internal/whatif"
+)
+
+// brick is how a resource looks in the run.
+func (v *View) brick(t *part.Theme, name string, now time.Time) part.Brick {
+	p := v.progress.Part(name)
+	if p == nil {
+		return part.Brick{Mark: "▪", Sub: "untouched", Paint: t.Kinds["same"], Faint: true}
+	}
+	b := part.Brick{Mark: part.StateMarks[p.State], Paint: t.States[p.State], Sub: string(p.State)}
+	switch p.State {
+	case run.Waiting:
+		b.Faint = true
+		if w := v.waitsFor(name); w != "" {
+			b.Sub = "waits: " + w
+		}
+	case run.Working, run.Settling, run.Undoing, run.Removing:
+		b.Sub = p.Step
+		if b.Sub == "" {
+			b.Sub = string(p.State)
+		}
+		b.Fill = min(0.97, now.Sub(p.Began).Seconds()/max(0.1, p.Seconds))
+		if v.run.State.Ended() {
+			b.Fill = 0.5
+		}
+		b.Fill = max(b.Fill, 0.03)
+	case run.IsReady:
+		b.Sub = "ready " + whatif.Length(p.Ended.Sub(p.Began).Seconds())
+		if p.Step != "" {
+			b.Sub = p.Step
+		} else if p.Old.State == run.Removed {
+			b.Sub = "swapped"
+		}
+	case run.Skipped:
+		b.Faint = true
+	case run.IsUndone, run.Removed:
+		b.Sub += " " + whatif.Length(p.Ended.Sub(p.Began).Seconds())
+	}
+	if p.Failed && p.State == run.IsUndone {
+		b.Mark, b.Paint, b.Sub = part.StateMarks[run.HasFailed], t.States[run.HasFailed], "failed, undone"
+	}
+	b.Alarm = p.Failed
+	return b
+}
+
+// waitsFor is the first thing that a resource still waits for.
+func (v *View) waitsFor(name string) string {
+	for _, n := range v.setting.Graph[name] {
+		if p := v.progress.Part(n); p != nil && p.State != run.IsReady {
+			return n
+		}
+	}
+	return ""
+}
+
+// Draw draws the wall, beside it the events, and below when what was done.
+func (v *View) Draw(s *part.Screen, r part.Rect) {
+	t := v.Theme()
+	if v.run == nil {
+		words := "reading the run …"
+		if v.none {
+			words = "This stack has had no run yet. 3 shows what deploying it would do."
+		}
+		if v.err != nil {
+			words = "the run cannot be read: " + v.err.Error()
+		}
+		s.Text(r.X+3, r.Y+1, r.W-4, t.Plain(), words)
+		return
+	}
+	v.drawTop(s, r)
+	body := part.R(r.X, r.Y+2, r.W, r.H-2)
+	if n := v.explainLines(r.W); n > 0 {
+		var strip part.Rect
+		body, strip = body.SplitBottom(min(n+1, body.H/2))
+		v.drawExplain(s, strip)
+	}
+	now := time.Now()
+	of := func(name string) part.Brick { return v.brick(t, name, now) }
+	if r.W < 100 {
+		v.drawSmall(s, body, of)
+		return
+	}
+	wide := max(54, r.W*2/5)
+	room := max(5, body.H-v.wall.Ideal(r.W-wide)) // the wall stays at its full size where it can
+	top, times := body.SplitBottom(min(room, body.H*2/5, v.progress.Counts().All+2))
+	left, side := top.SplitRight(wide)
+	s.Column(side.X, side.Y, side.H, t.On(t.Mortar), "│")
+	v.wall.Draw(s, left, t, of)
+	side = part.R(side.X+2, side.Y, side.W-3, side.H)
+	if v.run.State == run.StatusDone && v.run.Kind != run.KindDelete && len(v.results()) > 0 {
+		var bottom part.Rect
+		side, bottom = side.SplitBottom(min(side.H/2, v.resultLines(side.W)+1))
+		part.PanelTitle(v.Theme(), s, bottom, "results", "y copies the marked one, tab the next")
+		part.DrawResults(v.Theme(), s, part.R(bottom.X, bottom.Y+1, bottom.W, bottom.H-1), v.results(), v.result)
+	}
+	v.drawEvents(s, side)
+	if times.H > 2 {
+		s.Line(times.X, times.Y, times.W, t.On(t.Mortar), "─")
+		v.drawTimes(s, part.R(times.X+1, times.Y+1, times.W-2, times.H-1))
+	}
+}
+
+func (v *View) resultLines(w int) int {
+	n := 0
+	for _, r := range v.results() {
+		n += 1 + max(1, len(part.Wrap(tosca.Show(r.Value), w-4)))
+	}
+	return n + 1
+}
+
+func (v *View) drawSmall(s *part.Screen, body part.Rect, of func(string) part.Brick) {
+	top, bottom := body.SplitBottom(body.H / 2)
+	v.wall.Draw(s, top, v.Theme(), of)
+	bottom = part.R(bottom.X+1, bottom.Y, bottom.W-2, bottom.H)
+	switch {
+	case v.pane == 1:
+		v.drawTimes(s, bottom)
+	case v.pane == 2 && len(v.results()) > 0:
+		part.PanelTitle(v.Theme(), s, bottom, "results", "y copies the first")
+		part.DrawResults(v.Theme(), s, part.R(bottom.X, bottom.Y+1, bottom.W, bottom.H-1), v.results(), v.result)
+	default:
+		v.drawEvents(s, bottom)
+	}
+}
+
+func (v *View) drawTop(s *part.Screen, r part.Rect) {
+	t := v.Theme()
+	n, graph, now := v.progress.Counts(), v.setting.Graph, time.Now()
+	share, col := 1.0, t.States[run.IsReady].Ground
+	var words []part.Span
+	took := time.Since(v.run.Started)
+	if v.run.State.Ended() {
+		took = v.run.Ended.Sub(v.run.Started)
+	}
+	gone := whatif.Length(took.Seconds())
+	switch v.run.State {
+	case run.StatusWorking:
+		share, col = float64(n.Over)/float64(max(1, n.All)), t.Accent
+		words = append(words, part.S(t.Strong(), fmt.Sprintf("%d of %d", n.Over, n.All)),
+			part.S(t.Faint(), "   "+gone+" gone, about "),
+			part.S(t.Strong(), whatif.Length(v.progress.Left(graph, now))+" left"))
+		if held := v.progress.HeldUp(graph, now); held != "" {
+			words = append(words, part.S(t.Faint(), "   held up by "+held))
+		}
+		if v.news.Holder == "" {
+			words = []part.Span{part.S(part.Bold(t.Hinted()), "nobody carries it out: its process has ended")}
+		}
+	case run.StatusUndoing:
+		share, col = float64(n.Undone)/float64(max(1, n.ToUndo)), t.States[run.HasFailed].Ground
+		words = append(words, part.S(part.Bold(t.On(t.States[run.HasFailed].Word)),
+			fmt.Sprintf("undoing %d of %d", n.Undone, n.ToUndo)), part.S(t.Faint(), v.backTo()))
+	case run.StatusDone:
+		word := "done"
+		if v.run.Kind == run.KindDelete {
+			word = "removed"
+		}
+		words = append(words, part.S(part.Bold(t.On(t.States[run.IsReady].Word)),
+			fmt.Sprintf("■ %s after %s", word, gone)))
+		if v.setting.Before >= time.Second {
+			words = append(words, part.S(t.Faint(), "   last time "+whatif.Length(v.setting.Before.Seconds())))
+		}
+		if v.run.Reason != "" {
+			words = append(words, part.S(t.Plain(), "   "+v.run.Reason))
+		}
+	case run.StatusUndone:
+		col = t.States[run.IsUndone].Ground
+		words = append(words, part.S(part.Bold(t.On(t.States[run.IsUndone].Word)), "↶ failed and undone after "+gone),
+			part.S(t.Faint(), "   "+v.lastWords()))
+	case run.StatusHeld:
+		col = t.States[run.Working].Ground
+		words = append(words, part.S(part.Bold(t.Hinted()), "◧ held after "+gone),
+			part.S(t.Faint(), "   what is built stays"))
+	case run.StatusStuck:
+		col = t.States[run.HasFailed].Ground
+		words = append(words, part.S(part.Bold(t.On(t.States[run.HasFailed].Word)), "✖ stuck after "+gone))
+	}
+	long := min(40, r.W/4)
+	full := int(share * float64(long))
+	s.Line(r.X+1, r.Y, long, t.On(t.Mortar), "░")
+	s.Fill(part.R(r.X+1, r.Y, full, 1), uv.Style{Bg: col})
+	s.Line(r.X+1, r.Y, full, t.On(col), "█")
+	s.Spans(r.X+long+3, r.Y, r.W-long-4, words...)
+}
+
+func (v *View) backTo() string {
+	if v.run.Base == 0 {
+		return "   nothing of the stack was there before"
+	}
+	return fmt.Sprintf("   the stack goes back to revision %d; nothing has been removed", v.run.Base)
+}
+
+// lastWords is what the run said last about itself.
+func (v *View) lastWords() string { return strings.TrimPrefix(v.progress.Last(), "undone: ") }
+
+func (v *View) drawEvents(s *part.Screen, r part.Rect) {
+	t := v.Theme()
+	mode := "newest below · following"
+	if !v.follow {
+		mode = "newest below · f follows"
+	}
+	part.PanelTitle(v.Theme(), s, r, "events", mode)
+	rows := r.H - 1
+	if rows <= 0 {
+		return
+	}
+	name := min(max(8, v.progress.Longest()), r.W/3)
+	words := r.X + name + 13             // where they begin
+	told := func(e run.Event) []string { // whole, on as many lines as it takes
+		lines := part.Wrap(eventWords(e), r.X+r.W-words)
+		return lines[:min(len(lines), rows)]
+	}
+	last := len(v.events)
+	for room := rows; last > 0; last-- { // the first of those that fit below
+		if room -= max(1, len(told(v.events[last-1]))); room < 0 {
+			break
+		}
+	}
+	if v.follow || v.top >= last {
+		v.top = last
+	}
+	y, end := r.Y+1, r.Y+1+rows
+	for _, e := range v.events[v.top:] {
+		if y >= end {
+			break
+		}
+		p := t.States[e.State]
+		who, nameSt := e.Resource, t.Strong()
+		if who == "" {
+			who, nameSt = "run", part.Bold(t.Hinted())
+		}
+		if e.Resource != "" && e.Resource == v.wall.Sel {
+			nameSt = part.Bold(t.On(t.Accent))
+		}
+		x := s.Text(r.X, y, 8, t.Faint(), e.Time.Local().Format("15:04:05"))
+		x = s.Text(x+1, y, 1, part.Bold(t.On(p.Word)), part.StateMarks[e.State])
+		s.Text(x+1, y, name, nameSt, who)
+		lines := told(e)
+		for i, l := range lines[:min(len(lines), end-y)] {
+			s.Text(words, y+i, r.X+r.W-words, t.Plain(), l)
+		}
+		y += max(1, len(lines))
+	}
+}
+
+func eventWords(e run.Event) string {
+	words := e.Step
+	if e.Reason != "" {
+		if words != "" {
+			words += ": "
+		}
+		words += e.Reason
+	}
+	if words != "" {
+		return words
+	}
+	switch e.State {
+	case run.Skipped, run.Kept:
+		return string(e.State)
+	}
+	return string(e.State) + " after " + whatif.Length(e.Elapsed.Seconds())
+}
+
+// drawTimes draws a bar for each resource over the seconds of the run, with
+// what is still expected, and a scale below.
+func (v *View) drawTimes(s *part.Screen, r part.Rect) {
+	t := v.Theme()
+	names := v.progress.Order()
+	if len(names) == 0 || r.H < 2 {
+		return
+	}
+	graph, now := v.setting.Graph, time.Now()
+	if v.run.State.Ended() {
+		now = v.run.Ended
+	}
+	sofar := now.Sub(v.run.Started).Seconds()
+	total := sofar
+	if v.run.State == run.StatusWorking {
+		total += v.progress.Left(graph, now)
+	}
+	total = max(total, 0.1)
+	label := min(max(10, v.progress.Longest()), r.W/4)
+	long := r.W - label - 2
+	x0 := r.X + label + 2
+	col := func(sec float64) int { return max(0, min(long, int(sec/total*float64(long)))) }
+	rows := r.H - 1
+	from := 0
+	if len(names) > rows { // keep what is under way in sight
+		for i, n := range names {
+			if v.progress.Part(n).State.Active() {
+				from = i
+				break
+			}
+		}
+		if at := slices.Index(names, v.wall.Sel); v.run.State.Ended() && at >= rows {
+			from = at
+		}
+		from = max(0, min(from-1, len(names)-rows))
+	}
+	for i, n := range names[from:min(len(names), from+rows)] {
+		y := r.Y + i
+		p := v.progress.Part(n)
+		rest := p.Remaining(now)
+		st := t.Faint()
+		if v.run.State == run.StatusWorking && rest > 0 && v.progress.OnPath(graph, n, now) {
+			st = t.Hinted()
+		}
+		if n == v.wall.Sel {
+			st = part.Bold(t.On(t.Accent))
+		}
+		s.Text(r.X, y, label, st, n)
+		segments := p.Segments()
+		b := 0
+		for _, seg := range segments {
+			end := now
+			if !seg.Ended.IsZero() {
+				end = seg.Ended
+			}
+			a := col(seg.Began.Sub(v.run.Started).Seconds())
+			b = min(long, max(col(end.Sub(v.run.Started).Seconds()), a+1))
+			look := t.States[seg.State]
+			s.Line(x0+a, y, b-a, t.On(look.Ground), "█")
+			s.Text(x0+a, y, 1, uv.Style{Fg: look.Text, Bg: look.Ground}, part.StateMarks[seg.State])
+		}
+		switch {
+		case v.run.State != run.StatusWorking || rest == 0:
+		case len(segments) > 0:
+			s.Line(x0+b, y, col(sofar+rest)-b, t.On(t.Mortar), "░")
+		case p.State == run.Waiting:
+			start := sofar + v.progress.Begins(graph, n, now)
+			s.Line(x0+col(start), y, max(1, col(start+p.Seconds)-col(start)), t.On(t.Mortar), "░")
+		}
+	}
+	v.drawScale(s, x0, r.Y+r.H-1, long, total, sofar)
+}
+
+func (v *View) drawScale(s *part.Screen, x, y, long int, total, sofar float64) {
+	t := v.Theme()
+	step := 0.1
+	for _, candidate := range []float64{0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1800, 3600, 7200} {
+		step = candidate
+		if total/candidate <= float64(long)/14 {
+			break
+		}
+	}
+	now, end := -1, -1 // where it stands
+	if v.run.State == run.StatusWorking {
+		now = x + min(long-4, int(sofar/total*float64(long)))
+		end = now + part.Width("│now")
+		s.Text(now, y, 6, part.Bold(t.On(t.Accent)), "│now")
+	}
+	for sec := 0.0; sec <= total; sec += step {
+		words := fmt.Sprintf("╵%g s", float64(int(sec*10+0.5))/10)
+		if sec >= 60 {
+			words = "╵" + whatif.Length(sec)
+		}
+		at := x + int(sec/total*float64(long))
+		if at+part.Width(words) <= x+long && (at+part.Width(words) < now || at > end) {
+			s.Text(at, y, 12, t.Faint(), words)
+		}
+	}
+}
+
+func (v *View) explainLines(w int) int {
+	if len(v.failures()) == 0 {
+		return 0
+	}
+	return len(part.Wrap(v.failures()[0].Reason, w-explainIndent)) + 3 + len(part.Wrap(v.standing(),
+		w-explainIndent)) - 1
+}
+
+// explainIndent is what the words of an explanation leave free of a line.
+const explainIndent = 18
+
+// drawExplain spells the failure out.
+func (v *View) drawExplain(s *part.Screen, r part.Rect) {
+	t := v.Theme()
+	e := v.failures()[0]
+	s.Line(r.X, r.Y, r.W, t.On(t.Mortar), "─")
+	p := t.States[run.HasFailed]
+	x := s.Text(r.X+1, r.Y+1, r.W/2, uv.Style{Fg: p.Text, Bg: p.Ground, Attrs: uv.AttrBold}, " ✖ "+e.Resource+" ")
+	words := "failed"
+	if e.Step != "" {
+		words = "failed while " + e.Step
+	}
+	s.Text(x+2, r.Y+1, r.W-x-3, part.Bold(t.On(p.Word)), words+" after "+whatif.Length(e.Elapsed.Seconds()))
+	y := r.Y + 2
+	row := func(name string, lines []string, st uv.Style) {
+		for i, l := range lines {
+			if y >= r.Y+r.H {
+				return
+			}
+			if i == 0 {
+				s.Text(r.X+3, y, 12, t.Faint(), name)
+			}
+			s.Text(r.X+16, y, r.W-explainIndent, st, l)
+			y++
+		}
+	}
+	row("the cloud", part.Wrap(e.Reason, r.W-explainIndent), t.Strong())
+	if pos := v.place(e.Resource); pos.Line > 0 {
+		row("template", []string{fmt.Sprintf("%s:%d, %s   t opens it", filepath.Base(pos.File), pos.Line, e.Type)},
+			t.Plain())
+	}
+	row("now", part.Wrap(v.standing(), r.W-explainIndent), t.Plain())
+}
+
+// standing says how things are after the failure.
+func (v *View) standing() string {
+	switch v.run.State {
+	case run.StatusUndoing:
+		return "taking back what this run has done; nothing that was there before has been removed"
+	case run.StatusUndone:
+		return v.lastWords()
+	case run.StatusHeld:
+		return "what is built stays; what failed was cleared away"
+	case run.StatusStuck:
+		return "R goes on from here once the cause is gone"
+	case run.StatusWorking:
+		return "what is under way comes to its end first"
+	}
+	return string(v.run.State)
+}

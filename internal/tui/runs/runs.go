@@ -1,0 +1,360 @@
+// Package runs is the view that shows a run of a stack, live.
+package runs
+
+import (
+	"fmt"
+
+	tea "charm.land/bubbletea/v2"
+
+	"brickrow/internal/app"
+	"brickrow/internal/run"
+	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
+	"brickrow/internal/tui/part"
+)
+
+// View shows a run: the wall filling, the events, and when each resource was
+// worked on. It only reads; the run belongs to a process of its own.
+type View struct {
+	part.Shell
+	about    part.Subject
+	news     *app.News // what was heard last; nil is nothing yet
+	run      *run.Record
+	setting  *app.Setting
+	progress *run.Progress
+	events   []run.Event
+	wall     part.Wall
+	follow   bool
+	top      int // of the events
+	busy     bool
+	again    bool // something has happened since it was asked last
+	asked    int  // how often it was asked
+	none     bool // the stack has had no run
+	pane     int  // on small screens: 0 events, 1 times, 2 results
+	result   int
+	err      error
+}
+
+// New is the view.
+func New(sh part.Shell) *View { return &View{Shell: sh, follow: true} }
+
+// Name is what stands in the line of views.
+func (v *View) Name() string { return "Run" }
+
+// Accepts reports that runs are begun elsewhere.
+func (v *View) Accepts(any) bool { return false }
+
+// Moves reports whether the run goes on.
+func (v *View) Moves() bool { return v.live() }
+
+// Update hears a message.
+func (v *View) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case part.Opened:
+		return v.open("")
+	case part.StoreChanged:
+		if v.Front(v) && (v.run != nil || v.none) {
+			return v.load("")
+		}
+	case part.Begin:
+		return v.begin(msg.Ticket)
+	case found:
+		about := v.Subject()
+		about.Stack = msg.stack
+		v.About(about)
+		return v.open(msg.run)
+	case heard:
+		return v.heard(msg)
+	case part.Click:
+		if n := v.wall.At(msg.X, msg.Y); n != "" {
+			v.wall.Choose(n)
+		}
+	case part.Wheel:
+		v.top = max(0, v.top+msg.By)
+		v.follow = v.follow && msg.By > 0
+	}
+	return nil
+}
+
+type heard struct {
+	about   part.Subject
+	asked   int
+	news    *app.News
+	first   bool         // it is another run than the one shown
+	setting *app.Setting // nil where it was not read again
+	err     error
+}
+
+func (v *View) live() bool { return v.run != nil && !v.run.State.Ended() }
+
+// open shows a run of the subject; "" is the last one.
+func (v *View) open(id string) tea.Cmd {
+	if about := v.Subject(); !v.about.Is(about) || id != "" {
+		*v = View{Shell: v.Shell, follow: true, about: about, asked: v.asked}
+	}
+	return v.load(id)
+}
+
+// load reads the events that are new, and all about the run where it is another
+// one.
+func (v *View) load(id string) tea.Cmd {
+	about := v.Subject()
+	st := about.Stack
+	if st == nil {
+		v.none = true
+		return nil
+	}
+	if v.again = v.busy; v.busy && id == "" {
+		return nil
+	}
+	v.busy = true
+	v.asked++
+	asked, known, live, after := v.asked, "", v.live(), int64(0)
+	if v.run != nil && v.setting != nil {
+		known = v.run.ID
+	}
+	if len(v.events) > 0 {
+		after = v.events[len(v.events)-1].Seq
+	}
+	return func() tea.Msg {
+		out := heard{about: about, asked: asked}
+		if out.news, out.err = v.App().News(v.Context(), st, id, known, after); out.err != nil || out.news == nil {
+			return out
+		}
+		r := out.news.Run
+		out.first = r.ID != known
+		if out.first {
+			out.setting, out.err = v.App().Setting(v.Context(), st, r)
+		} else if live && r.State.Ended() { // with its results
+			if r, out.err = v.App().RunNumber(v.Context(), st, r.Number); out.err == nil {
+				out.setting, out.err = v.App().Setting(v.Context(), st, r)
+			}
+		}
+		return out
+	}
+}
+
+func (v *View) heard(msg heard) tea.Cmd {
+	if msg.asked != v.asked {
+		return nil // something else was asked since
+	}
+	v.busy = false
+	if !msg.about.Is(v.Subject()) {
+		return nil
+	}
+	if v.err = msg.err; v.err != nil {
+		return nil
+	}
+	if v.none = msg.news == nil; v.none {
+		return nil
+	}
+	v.about, v.news = msg.about, msg.news
+	if msg.setting != nil {
+		v.setting = msg.setting
+		v.wall.Set(v.setting.Graph)
+	}
+	if msg.first {
+		v.progress = run.NewProgress(msg.news.Run.Plan, msg.news.Run.Started)
+		v.events, v.follow, v.top = nil, true, 0
+	} else {
+		msg.news.Run.Plan = v.run.Plan
+	}
+	v.run = msg.news.Run
+	if msg.setting != nil && v.progress.Counts().All > 0 {
+		if p := v.progress.Part(v.wall.Sel); p == nil || !p.Planned {
+			v.wall.Choose(v.progress.Order()[0])
+		}
+	}
+	failed := len(v.progress.Failures)
+	for _, e := range msg.news.Events {
+		v.progress.Apply(e)
+	}
+	if failed == 0 && len(v.progress.Failures) > 0 {
+		v.wall.Choose(v.progress.Failures[0].Resource)
+	}
+	v.events = append(v.events, msg.news.Events...)
+	if v.again {
+		return v.load("")
+	}
+	return nil
+}
+
+// found is the stack of a run that was begun; it may be new.
+type found struct {
+	stack *stack.Stack
+	run   string
+}
+
+// begin goes to a run that was just prepared, and sets its process going.
+func (v *View) begin(t *app.Ticket) tea.Cmd {
+	if err := v.App().Spawn(t); err != nil {
+		v.Warn("%v; 'brickrow resume %s' goes on", err, v.Subject().Name)
+		return nil
+	}
+	v.Bring(v)
+	return func() tea.Msg {
+		st, err := v.App().StackOf(v.Context(), t.Run)
+		if err != nil {
+			return part.Failed{Doing: "show the run", Err: err}
+		}
+		return found{st, t.Run.ID}
+	}
+}
+
+// Bindings are the keys that do something now.
+func (v *View) Bindings() []part.Binding {
+	var keys []part.Binding
+	small := false
+	if w, _ := v.Size(); w < 100 {
+		small = true
+	}
+	ready := v.run != nil && v.run.State == run.StatusDone && len(v.results()) > 0
+	undo := part.Bind(func() tea.Cmd { return v.Send(part.ShowUndo{}) }, "u")
+	switch {
+	case v.unfinished():
+		keys = append(keys, part.Bind(v.resume, "R").Shown("R", "resume"))
+		if v.news.Ways.Undo {
+			undo = undo.Shown("u", "undo")
+		}
+		keys = append(keys, undo)
+	case v.live():
+		keys = append(keys, part.Bind(part.Run(v.cancel), "c").Shown("c", "cancel and undo"))
+	case ready:
+		keys = append(keys, part.Bind(v.copy, "y").Shown("y", "copy the result"))
+		if !small {
+			keys = append(keys, part.Bind(part.Run(func() { v.result = (v.result + 1) % len(v.results()) }), "tab").
+				Shown("tab", "next result").As("Mark the next result"))
+		}
+	}
+	if v.place(v.wall.Sel).Line > 0 {
+		keys = append(keys, part.Bind(v.openLine, "t").Shown("t", "template line").As("Show the line of the template"))
+	}
+	if len(v.failures()) > 0 && v.run.State != run.StatusDone {
+		keys = append(keys, part.Bind(v.copy, "y").Shown("y", "copy the message"))
+	}
+	follow := part.Bind(part.Run(func() { v.follow = !v.follow }), "f")
+	if !v.follow {
+		follow = follow.Shown("f", "follow the events")
+	}
+	keys = append(keys, follow)
+	if small {
+		keys = append(keys, part.Bind(part.Run(func() { v.pane = (v.pane + 1) % 3 }), "tab").
+			Shown("tab", "events, times, results").As("Show events, times or results"))
+	}
+	if v.run != nil && v.run.State.Ended() {
+		keys = append(keys, part.Bind(func() tea.Cmd { return v.Send(part.ShowWhatIf{}) }, "enter"))
+	}
+	if !v.unfinished() && v.run != nil {
+		keys = append(keys, undo)
+	}
+	if len(v.events) == 0 {
+		return keys
+	}
+	keys = append(keys,
+		part.Bind(part.Run(func() { v.follow, v.top = false, max(0, v.top-8) }), "pgup").
+			Shown("pgup pgdn", "older, newer events").As(""),
+		part.Bind(part.Run(func() { v.top += 8 }), "pgdown"))
+	for i, b := range v.wall.Bindings() {
+		if i == 0 {
+			b = b.Shown("← ↓ ↑ →", "walk the wall").As("")
+		}
+		keys = append(keys, b)
+	}
+	return keys
+}
+
+// copy copies the message of the failure, or the marked result.
+func (v *View) copy() tea.Cmd {
+	if f := v.failures(); len(f) > 0 && v.run.State != run.StatusDone {
+		v.Say("copied the message")
+		return tea.SetClipboard(f[0].Resource + ": " + f[0].Reason)
+	}
+	if v.result >= len(v.results()) {
+		return nil
+	}
+	r := v.results()[v.result]
+	v.Say("copied %s", r.Name)
+	return tea.SetClipboard(r.Reveal())
+}
+
+func (v *View) openLine() tea.Cmd {
+	return v.Send(part.ShowPlace{Pos: v.place(v.wall.Sel)})
+}
+
+func (v *View) cancel() {
+	r := v.run
+	v.Ask(part.NewAsk(fmt.Sprintf("Stop run %d of %s? What is under way comes to its end, then all of it is undone.",
+		r.Number, v.about.Name), "", func(string) tea.Cmd {
+		return func() tea.Msg {
+			if err := v.App().Cancel(v.Context(), r); err != nil {
+				return part.Failed{Doing: "cancel", Err: err}
+			}
+			return part.Done{Words: "the run was asked to stop"}
+		}
+	}))
+}
+
+func (v *View) resume() tea.Cmd {
+	st := v.Subject().Stack
+	return func() tea.Msg { return part.Begun(v.App().Resume(v.Context(), st, app.On)) }
+}
+
+// unfinished reports whether the run waits for somebody to go on with it.
+func (v *View) unfinished() bool { return v.news != nil && v.news.Waits() }
+
+// failures are what went wrong in the run.
+func (v *View) failures() []run.Event {
+	if v.progress == nil {
+		return nil
+	}
+	return v.progress.Failures
+}
+
+// results are those that the run has led to.
+func (v *View) results() []stack.Result {
+	if v.setting == nil {
+		return nil
+	}
+	return v.setting.Results
+}
+
+// place is where a resource stands in the template.
+func (v *View) place(name string) tosca.Pos {
+	if v.setting == nil {
+		return tosca.Pos{}
+	}
+	return v.setting.Places[name]
+}
+
+// Hint is the next step.
+func (v *View) Hint() string {
+	switch {
+	case v.none || v.run == nil:
+		return ""
+	case v.live() && v.news.Holder == "":
+		if v.news.Ways.Undo {
+			return "its process is gone: R goes on, u undoes it"
+		}
+		return "its process is gone: R goes on"
+	case v.live():
+		return "you can leave this: the run goes on"
+	case v.run.State == run.StatusUndone:
+		return "next: fix the cause, then what-if again (3)"
+	case v.run.State == run.StatusHeld:
+		return "held: fix it and deploy again, R resumes, u undoes"
+	case v.run.State == run.StatusStuck:
+		return "stuck: take away what holds it, then R goes on"
+	case v.run.Kind == run.KindDelete:
+		return "removed; 3 shows what standing it up again would do"
+	}
+	return "next: y copies a result; 2 to change something"
+}
+
+// Status is which run it is.
+func (v *View) Status() string {
+	if v.run == nil {
+		return ""
+	}
+	return fmt.Sprintf("run %d · %s · by %s · begun %s", v.run.Number, v.run.Kind, v.run.By,
+		v.run.Started.Local().Format("15:04:05"))
+}

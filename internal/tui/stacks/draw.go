@@ -1,0 +1,268 @@
+package stacks
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	uv "github.com/charmbracelet/ultraviolet"
+
+	"brickrow/internal/run"
+	"brickrow/internal/stack"
+	"brickrow/internal/tui/part"
+	"brickrow/internal/whatif"
+)
+
+// Draw draws the list, and beside it the selected stack.
+func (v *View) Draw(s *part.Screen, r part.Rect) {
+	t := v.Theme()
+	rows := v.visible()
+	list, detail := r.SplitRight(max(46, r.W*2/5))
+	if r.W < 110 {
+		list, detail = r.SplitBottom(min(r.H-4, max(9, r.H-3-len(rows))))
+	} else {
+		s.Column(detail.X-1, r.Y+1, r.H-1, t.On(t.Mortar), "│")
+	}
+	y := list.Y
+	switch {
+	case v.filter.Draw(v.Theme(), s, 1, y, list.W):
+	default:
+		c := v.columns(list.W)
+		s.Text(c.name, y, 20, t.Faint(), "stack")
+		s.Text(c.target, y, 20, t.Faint(), "target")
+		s.Text(c.state, y, 10, t.Faint(), "state")
+		s.Text(c.rev, y, 5, t.Faint(), "rev")
+		s.Text(c.run, y, list.W-c.run-1, t.Faint(), "last run")
+	}
+	v.list = part.R(list.X, list.Y+1, list.W, list.H-1)
+	i := slices.IndexFunc(rows, func(r line) bool { return r.id() == v.sel })
+	v.top = max(0, min(v.top, i))
+	if i >= v.top+v.list.H {
+		v.top = i - v.list.H + 1
+	}
+	if len(rows) == 0 && v.ready {
+		v.drawEmpty(s, v.list)
+	}
+	if free := v.list.H - len(rows) - 2; r.W >= 110 && free >= 8 {
+		v.drawWall(s, part.R(list.X, v.list.Y+len(rows)+2, list.W-1, free))
+		v.list.H = len(rows)
+	}
+	for j := v.top; j < min(len(rows), v.top+v.list.H); j++ {
+		v.drawRow(s, rows[j], v.list.Y+j-v.top, list.W)
+	}
+	if sel := v.selected(); sel != nil {
+		v.drawDetail(s, part.R(detail.X+1, detail.Y, detail.W-2, detail.H), sel)
+	}
+}
+
+// drawWall shows the wall of the selected stack under the list.
+func (v *View) drawWall(s *part.Screen, r part.Rect) {
+	row, c := v.selected(), v.shownContents()
+	if row == nil || row.Stack == nil || len(c.Graph) == 0 {
+		return
+	}
+	v.wall.Sel, v.wall.Reach = "", nil
+	p := v.Theme().Kinds["same"]
+	if row.Stack.State == stack.Ready {
+		p = v.Theme().States["ready"]
+	}
+	v.wall.Draw(s, r, v.Theme(), func(name string) part.Brick {
+		return part.Brick{Mark: "■", Sub: c.Types[name], Paint: p, Faint: true}
+	})
+}
+
+func (v *View) drawEmpty(s *part.Screen, r part.Rect) {
+	lines := []string{"No stacks here yet.", "",
+		"A stack is a template with its values, deployed to an account and region.",
+		"Small ones to begin with: 'brickrow starters' lists them, 'brickrow new STARTER DIR' writes one.",
+		"o opens a stack file; 'brickrow demo' shows a set of them."}
+	if v.filter.Active() {
+		lines = []string{"No stack matches the filter.", "", "esc clears it."}
+	} else if len(v.rows) > 0 {
+		lines = []string{"All stacks are removed.", "", "r shows them."}
+	}
+	for i, l := range lines {
+		s.Text(r.X+3, r.Y+1+i, r.W-4, v.Theme().Plain(), l)
+	}
+}
+
+// columns are where the columns of the list begin.
+type columns struct{ wall, name, target, state, rev, run int }
+
+func (v *View) columns(w int) columns {
+	c := columns{wall: 2, name: 11}
+	longest := 12
+	for _, r := range v.rows {
+		longest = max(longest, part.Width(r.Name)+2)
+	}
+	place := 8
+	for _, r := range v.rows {
+		place = max(place, part.Width(r.Place())+2)
+	}
+	c.target = c.name + min(longest, max(12, w-66))
+	c.state = c.target + min(place, 24)
+	c.rev = c.state + 12
+	c.run = c.rev + 5
+	return c
+}
+
+func (v *View) drawRow(s *part.Screen, r line, y, w int) {
+	t, c := v.Theme(), v.columns(w)
+	base, strong, faint := t.Plain(), t.Strong(), t.Faint()
+	selected := r.id() == v.sel
+	if selected {
+		base = uv.Style{Fg: t.Bright, Bg: t.Bar}
+		strong, faint = part.Bold(base), uv.Style{Fg: t.Dim, Bg: t.Bar}
+		s.Fill(part.R(0, y, w-1, 1), base)
+		s.Text(0, y, 1, uv.Style{Fg: t.Accent, Bg: t.Bar}, "▌")
+	}
+	state := stack.Empty
+	if r.Stack != nil {
+		state = r.Stack.State
+	}
+	mark, col := t.StackPaint(state)
+	s.Text(c.wall, y, 8, uv.Style{Fg: col, Bg: base.Bg}, miniature(v.coursesOf(r)))
+	s.Text(c.name, y, c.target-c.name-1, strong, r.Name)
+	s.Text(c.target, y, c.state-c.target-1, faint, r.Place())
+	s.Text(c.state, y, 11, uv.Style{Fg: col, Bg: base.Bg}, mark+" "+string(state))
+	if r.Stack != nil && r.Stack.Revision > 0 {
+		s.Text(c.rev, y, 4, base, part.Itoa(r.Stack.Revision))
+	}
+	words := ""
+	if r.last.Run != nil {
+		words = fmt.Sprintf("%s %s", r.last.Run.Kind, ago(r.last.Run.Started))
+		if r.last.Run.State == run.StatusUndone {
+			words = "undone " + ago(r.last.Run.Started)
+		}
+	}
+	if r.last.Holder != "" {
+		words = "locked · " + words
+	}
+	if r.last.Waits() {
+		words, faint = "did not come to its end", part.Bold(uv.Style{Fg: t.Hint, Bg: base.Bg})
+	}
+	s.Text(c.run, y, w-c.run-2, faint, words)
+}
+
+// coursesOf is how many resources each course of a stack has; none where that is not
+// known yet.
+func (v *View) coursesOf(r line) []int {
+	if r.Stack == nil {
+		return nil
+	}
+	return v.outlines[r.Stack.ID].courses
+}
+
+// miniature is the wall of a stack in one line: a block for each course, from
+// the ground on, as high as the course is wide.
+func miniature(courses []int) string {
+	levels := []rune("▁▂▃▄▅▆▇█")
+	most := 1
+	for _, n := range courses {
+		most = max(most, n)
+	}
+	var b strings.Builder
+	for i, n := range courses {
+		if i == 8 {
+			break
+		}
+		b.WriteRune(levels[max(0, n*len(levels)/most-1)])
+	}
+	if b.Len() == 0 {
+		return "·"
+	}
+	return b.String()
+}
+
+func ago(t time.Time) string {
+	d := time.Since(t)
+	switch {
+	case d < time.Minute:
+		return "just now"
+	case d < time.Hour:
+		return fmt.Sprintf("%d min ago", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h ago", int(d.Hours()))
+	}
+	return t.Local().Format("2006-01-02")
+}
+
+func (v *View) drawDetail(s *part.Screen, r part.Rect, row *line) {
+	t, c := v.Theme(), v.shownContents()
+	y := r.Y
+	put := func(st uv.Style, text string) {
+		for _, line := range part.Wrap(text, r.W-1) {
+			if y < r.Y+r.H {
+				s.Text(r.X+1, y, r.W-1, st, line)
+			}
+			y++
+		}
+	}
+	put(t.Strong(), row.Name)
+	if row.Stack == nil {
+		put(t.Plain(), "A stack file that is not deployed yet.")
+		y++
+		put(t.Faint(), row.File)
+		return
+	}
+	put(t.Plain(), row.Stack.Description)
+	words := fmt.Sprintf("%d resources in %d courses", len(c.Graph), len(c.Courses))
+	switch {
+	case v.contents == nil:
+		words = "reading …"
+	case len(c.Graph) == 0:
+		words = "nothing of it is in the cloud"
+	}
+	if row.Stack.Careful {
+		words += " · careful"
+	}
+	put(t.Faint(), words)
+	put(t.Faint(), tail(row.File, min(44, r.W-2)))
+	if row.last.Holder != "" {
+		put(t.Hinted(), "locked by "+row.last.Holder)
+	}
+	if row.last.Run != nil {
+		y++
+		v.drawLastRun(s, part.R(r.X+1, y, r.W-1, r.Y+r.H-y), row)
+		y += 2
+		if row.last.Run.Reason != "" {
+			st := t.Faint()
+			if row.last.Run.State == run.StatusUndone || row.last.Run.State == run.StatusStuck {
+				st = t.On(t.States["failed"].Word)
+			}
+			put(st, row.last.Run.Reason)
+		}
+	}
+	if len(c.Results) > 0 && y+2 < r.Y+r.H {
+		y++
+		part.PanelTitle(v.Theme(), s, part.R(r.X+1, y, r.W-1, 1), "results", "y copies the marked one, tab the next")
+		y++
+		part.DrawResults(v.Theme(), s, part.R(r.X+1, y, r.W-1, r.Y+r.H-y), c.Results, v.result)
+	}
+}
+
+func (v *View) drawLastRun(s *part.Screen, r part.Rect, row *line) {
+	t, run := v.Theme(), row.last.Run
+	x := s.Text(r.X, r.Y, r.W, part.Bold(t.Hinted()), "last run")
+	took := ""
+	if !run.Ended.IsZero() {
+		took = " after " + whatif.Length(run.Ended.Sub(run.Started).Seconds())
+	}
+	s.Text(x+2, r.Y, r.W-(x-r.X), t.Plain(),
+		fmt.Sprintf("%d, %s by %s: %s%s", run.Number, run.Kind, run.By, run.State, took))
+	s.Text(r.X, r.Y+1, r.W, t.Faint(), fmt.Sprintf("%s, begun %s", run.Tally,
+		run.Started.Local().Format("2006-01-02 15:04:05")))
+}
+
+// tail is the end of a path, cut at a folder so that it fits.
+func tail(path string, w int) string {
+	for part.Width(path) > w {
+		at := strings.IndexByte(strings.TrimPrefix(path, "…/"), '/')
+		if at < 0 {
+			return path
+		}
+		path = "…/" + strings.TrimPrefix(path, "…/")[at+1:]
+	}
+	return path
+}
