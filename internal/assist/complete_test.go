@@ -1,0 +1,170 @@
+package assist
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"brickrow/internal/bundle"
+	"brickrow/internal/profile"
+	"brickrow/internal/tosca"
+)
+
+var shipped = profile.Read()
+
+const head = "tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\n"
+
+const nodes = head + `node_types:
+  Hut: { derived_from: Server }
+service_template:
+  inputs:
+    site: { type: string, default: one, description: Where it is }
+    db_version: { type: string }
+  node_templates:
+    net: { type: Network, properties: { cidr: 10.0.0.0/16 } }
+    sub: { type: Subnet, properties: { cidr: 10.0.1.0/24 }, requirements: [ network: net ] }
+    readings: { type: Queue }
+    hook: { type: Topic }
+`
+
+// work is one file in a folder, with its place; other files come in pairs.
+func work(t testing.TB, marked string, others ...string) (*Work, string, Place) {
+	t.Helper()
+	dir := t.TempDir()
+	for i := 0; i+1 < len(others); i += 2 {
+		if err := os.WriteFile(filepath.Join(dir, others[i]), []byte(others[i+1]), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	text, at := cut(t, marked)
+	w := New(bundle.Disk, shipped.Library, profile.Name)
+	name := "a.yaml"
+	if text.Outline().Kind == StackFile {
+		name = "a.stack.yaml"
+	}
+	path := filepath.Join(dir, name)
+	w.Set(path, text)
+	return w, path, at
+}
+
+func labels(items []Item) []string {
+	out := make([]string, len(items))
+	for i, it := range items {
+		out[i] = it.Label
+	}
+	return out
+}
+
+func TestComplete(t *testing.T) {
+	for _, test := range []struct{ text, first, also, not string }{
+		{"‸", "tosca_definitions_version", "imports service_template node_types", "inputs type"},
+		{head + "ser‸", "service_template", "", "imports tosca_definitions_version"},
+		{"imports:\n  - profile: ‸", "brickrow.cloud:1", "", "url"},
+		{"imports:\n  - ‸", "", "profile url", "node_types"},
+		{nodes + "    x:\n      ‸", "type", "properties requirements count description", "node_templates derived_from inputs"},
+		{nodes + "    x:\n      type: ‸", "", "Server Bucket Hut Topic", "string Keep site"},
+		{nodes + "    x:\n      type: Su‸", "Subnet", "Subscription", "Server"},
+		{nodes + "    x:\n      type: Server\n      properties:\n        ‸", "image size", "needs tags user_data", "type subnet cidr"},
+		{nodes + "    x:\n      type: Hut\n      properties:\n        im‸", "image", "", "size"},
+		{nodes + "    x:\n      type: Server\n      properties:\n        size: ‸", "", "small medium large $get_input", "image"},
+		{nodes + "    x: { type: Server, properties: { size: small, ‸ } }", "image", "needs", "size type"},
+		{nodes + "    x: { type: Server, requirements: [ ‸ ] }", "subnet", "rules role address", "image readings"},
+		{nodes + "    x: { type: Server, requirements: [ subnet: ‸ ] }", "sub", "", "net readings hook x"},
+		{nodes + "    x:\n      type: Server\n      requirements:\n        - subnet: ‸", "sub", "", "net readings"},
+		{nodes + "    x:\n      type: Server\n      requirements:\n        - subnet:\n            no‸", "node", "", "count"},
+		{nodes + "    x:\n      type: Server\n      requirements:\n        - subnet: { node: ‸ }", "sub", "", "net"},
+		{nodes + "    x: { type: Topic, properties: { label: { $get_input: ‸ } } }", "", "site db_version", "net SELF"},
+		{nodes + "    x: { type: Topic, properties: { label: { $get_input: [ ‸ ] } } }", "", "site db_version", "net"},
+		{nodes + "    x: { type: Topic, properties: { label: { $get_property: [ ‸ ] } } }", "SELF", "net sub hook", "site"},
+		{nodes + "    x: { type: Topic, properties: { label: { $get_property: [ net, ‸ ] } } }", "", "cidr label", "id image"},
+		{nodes + "    x: { type: Topic, properties: { label: { $get_attribute: [ readings, ‸ ] } } }", "", "url id", "image"},
+		{nodes + "    x: { type: Topic, properties: { label: { $get_attribute: [ SELF, ‸ ] } } }", "", "url id", "free_addresses"},
+		{nodes + "    x: { type: Topic, properties: { label: { $co‸ } } }", "$concat", "", "$get_input"},
+		{nodes + "    x: { type: Topic, properties: { label: $no‸ } }", "$node_index", "", "$concat"},
+		{nodes + "    x: { type: Bucket, properties: { public_read: ‸ } }", "", "true false", "small"},
+		{nodes + "    x:\n      type: Rules\n      properties:\n        allow:\n          - ‸", "", "", "cidr"},
+		{nodes + "    x: { type: Rules, properties: { allow: [ { ‸ } ] } }", "peer ports", "protocol direction", "allow tags"},
+		{nodes + "    x: { type: Rules, properties: { allow: [ { direction: ‸ } ] } }", "", "in out", "tcp"},
+		{nodes + "    x: { type: Topic, directives: [ ‸ ] }", "", "select substitute", "type"},
+		{nodes + "    ‸", "", "Server Bucket", "x type"},
+		{nodes + "  outputs:\n    a:\n      ‸", "value", "description type", "default"},
+		{nodes + "  outputs:\n    a: { value: { $get_attribute: [ hook, u‸ ] } }", "url", "", "label"},
+		{nodes + "  policies:\n    - keep: { type: ‸ }", "", "Keep Guard", "Server"},
+		{nodes + "  policies:\n    - keep: { type: Keep, targets: [ ‸ ] }", "", "net readings hook", "Keep"},
+		{nodes + "  inputs2: ‸", "", "", "Server"},
+		{head + "service_template:\n  ‸", "", "inputs node_templates outputs policies", "node_types"},
+		{head + "service_template:\n  inputs:\n    a:\n      type: ‸", "", "string integer Size Cidr list", "Server"},
+		{head + "service_template:\n  inputs:\n    a:\n      ‸", "type", "default description required", "count"},
+		{head + "node_types:\n  Hut:\n    derived_from: Ser‸", "Server", "ServerGroup", "string"},
+		{head + "node_types:\n  Hut:\n    properties:\n      a:\n        type: st‸", "string", "", "Server"},
+		{"stack: a\n‸", "target template", "inputs careful on_failure", "service_template"},
+		{"stack: a\ntarget: x/y\non_failure: ‸", "", "undo hold", "true"},
+		{"stack: a\ncareful: ‸", "", "true false", "undo"},
+		{"stack: a\ntemplate: ‸", "", "base.yaml", ""},
+		{"stack: a\ntemplate: base.yaml\ninputs:\n  ‸", "", "site db_version", "net"},
+		{"stack: a\ntemplate: base.yaml\ninputs:\n  site: { from‸ }", "", "from_env from_file from_stack", "site"},
+		{"rules:\n  - ‸", "", "", ""},
+		{"rules:\n  - id: a\n    ‸", "message require", "types severity", "id rules"},
+		{"rules:\n  - id: a\n    severity: ‸", "", "warn refuse", "id"},
+		{nodes + "    x: # typ‸", "", "", "type"},
+		{nodes + "    x:\n      type: Server\n      properties:\n        user_data: |\n          si‸", "", "", "size"},
+	} {
+		w, path, at := work(t, test.text, "base.yaml", nodes)
+		if f, _ := tosca.Read("base.yaml", []byte(nodes), tosca.Source{Profile: shipped.Load}); f.Service != nil {
+			w.Read(filepath.Join(filepath.Dir(path), "base.yaml"), f, nil)
+		}
+		items := w.Complete(path, at)
+		got := labels(items)
+		wellFormed(t, w.Text(path), items)
+		for i, want := range strings.Fields(test.first) {
+			if i >= len(got) || !slices.Contains(got[:len(strings.Fields(test.first))], want) {
+				t.Errorf("%q: begins with %v, want %s", test.text, got[:min(len(got), 4)], test.first)
+				break
+			}
+		}
+		for _, want := range strings.Fields(test.also) {
+			if !slices.Contains(got, want) {
+				t.Errorf("%q: %s is not offered: %v", test.text, want, got[:min(len(got), 12)])
+			}
+		}
+		for _, no := range strings.Fields(test.not) {
+			if slices.Contains(got, no) {
+				t.Errorf("%q: %s is offered", test.text, no)
+			}
+		}
+	}
+}
+
+// wellFormed inserts each item, and reads what comes of it.
+func wellFormed(t *testing.T, text *Text, items []Item) {
+	t.Helper()
+	var before tosca.Findings
+	if tosca.ParseYAML("a.yaml", []byte(text.String()), &before) == nil && !strings.Contains(before[0].Code, "empty") {
+		return // it is broken anyhow
+	}
+	for _, it := range items {
+		inserted, blanks := Expand(it.Insert)
+		for _, b := range slices.Backward(blanks) {
+			if b.From == b.To {
+				inserted = inserted[:b.From] + "x" + inserted[b.To:]
+			}
+		}
+		var findings tosca.Findings
+		whole := text.Apply(Edit{it.Range, inserted}).String()
+		if tosca.ParseYAML("a.yaml", []byte(whole), &findings); findings.HasErrors() {
+			t.Errorf("%s inserted as %q: %v\n%s", it.Label, it.Insert, findings[0].Message, whole)
+		}
+	}
+}
+
+func TestExpand(t *testing.T) {
+	text, blanks := Expand(`${2:b\}}: \$x $0 ${1:}`)
+	if text != "b}: $x  " || len(blanks) != 3 || blanks[0] != (Blank{1, 8, 8}) || blanks[1] != (Blank{2, 0, 2}) || blanks[2] != (Blank{0, 7, 7}) {
+		t.Errorf("%q %v", text, blanks)
+	}
+	for _, odd := range []string{"$", "${", "${1", "${1:", "\\", "}", "${x:y}", "$0$0"} {
+		Expand(odd)
+	}
+}

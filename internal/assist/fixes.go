@@ -1,0 +1,433 @@
+package assist
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"brickrow/internal/tosca"
+)
+
+// Fix is a way to put something right, as edits of one file. What it inserts may have
+// blanks, as in Item.Insert, where it is one edit.
+type Fix struct {
+	Title  string
+	Edits  []Edit
+	Blanks bool
+	Best   bool // it is what most would do
+}
+
+// Fixes are the ways to put a finding right.
+func (w *Work) Fixes(path string, f tosca.Finding) []Fix {
+	d := w.doc(path)
+	if d == nil || f.Line == 0 {
+		return nil
+	}
+	at := w.place(d, f.Pos)
+	switch {
+	case strings.HasPrefix(f.Code, "unknown-") && f.Code != "unknown-version" && f.Code != "unknown-count":
+		return w.nearName(d, at)
+	case f.Code == "unknown-version" || f.Code == "missing-version":
+		line := "tosca_definitions_version: tosca_2_0"
+		for n, l := range d.text.Lines {
+			if strings.HasPrefix(l, "tosca_definitions_version") {
+				return []Fix{{"write tosca_2_0", []Edit{{Range{Place{n, 0}, Place{n, commentFrom(l)}}, line}}, false, true}}
+			}
+		}
+		return []Fix{{"add the version", []Edit{{Range{}, line + "\n"}}, false, true}}
+	case f.Code == "missing-property" || f.Code == "missing-requirement":
+		return w.addMissing(d, at)
+	case f.Code == "missing-unit":
+		return w.addUnit(d, at)
+	case f.Code == "wrong-type":
+		if fixes := w.quote(d, at); fixes != nil {
+			return fixes
+		}
+		return w.addType(d, at)
+	case f.Code == "not-yaml" && strings.Contains(d.text.Line(f.Line-1), "\t"):
+		return withoutTabs(d)
+	case f.Code == "missing-input" || f.Code == "missing-key":
+		return w.addKeys(d, f)
+	case f.Code == "missing-type":
+		return w.addType(d, at)
+	}
+	return nil
+}
+
+// place is where a finding is. Its column counts letters.
+func (w *Work) place(d *doc, p tosca.Pos) Place {
+	line := d.text.Line(p.Line - 1)
+	column := 0
+	for i := 1; i < p.Column && column < len(line); i++ {
+		_, size := utf8.DecodeRuneInString(line[column:])
+		column += size
+	}
+	return Place{p.Line - 1, column}
+}
+
+// Of is the range of what a finding is about.
+func (w *Work) Of(path string, p tosca.Pos) Range {
+	d := w.doc(path)
+	if d == nil || p.Line == 0 {
+		return Range{}
+	}
+	at := w.place(d, p)
+	line := d.text.Line(at.Line)
+	end := commentFrom(line)
+	s := d.text.At(Place{at.Line, min(at.Column+1, len(line))})
+	if s.From.Line == at.Line && s.From.Column <= at.Column+1 && at.Less(s.To) {
+		return Range{at, s.To}
+	}
+	if at.Column >= end {
+		at.Column = min(indentOf(line), end)
+	}
+	return Range{at, Place{at.Line, max(len(strings.TrimRight(line[:end], " ")), at.Column)}}
+}
+
+// nearName offers the names like the one that is written, of those that can stand
+// there.
+func (w *Work) nearName(d *doc, at Place) []Fix {
+	s := d.text.At(Place{at.Line, at.Column + 1})
+	word := strings.Trim(d.text.Slice(s.Range), `"'`)
+	if word == "" || s.Kind == InText {
+		return nil
+	}
+	blankAt := *s
+	blankAt.Word = ""
+	c := &completion{Work: w, d: d, s: &blankAt, r: w.walk(d, s)}
+	if s.Kind == AtKey {
+		c.keyItems()
+	} else {
+		c.valueItems()
+	}
+	have := Keys{}
+	if s.Kind == AtKey {
+		have = s.Keys()
+	}
+	var known []string
+	for _, it := range c.items {
+		if _, there := have[it.Label]; !there {
+			known = append(known, it.Label)
+		}
+	}
+	var out []Fix
+	for range 3 {
+		near := tosca.Nearest(word, known)
+		if near == "" {
+			break
+		}
+		known = slices.DeleteFunc(known, func(k string) bool { return k == near })
+		out = append(out, Fix{fmt.Sprintf("write %s", near), []Edit{{s.Range, near}}, false, len(out) == 0})
+	}
+	return out
+}
+
+// nodeAt is the node whose name stands at a place.
+func (d *doc) nodeAt(at Place) *Symbol {
+	for _, s := range d.outline.Of("node_templates") {
+		if s.At.Line == at.Line && s.At.Column == at.Column {
+			return s
+		}
+	}
+	return nil
+}
+
+// addMissing adds all that a node must have and lacks.
+func (w *Work) addMissing(d *doc, at Place) []Fix {
+	n := d.nodeAt(at)
+	if n == nil {
+		return nil
+	}
+	t := w.nodeType(d, n.Type)
+	if t == nil {
+		return nil
+	}
+	b := body{t: d.text, n: n}
+	b.read()
+	c := &completion{Work: w, d: d, s: &Spot{Indent: at.Column}, r: rule{self: n.Name}}
+	number := 1
+	var props, reqs []string
+	for _, p := range t.Properties {
+		if _, have := b.properties[p.Name]; !have && !p.Optional() {
+			props = append(props, bare(p.Name)+": "+propertyBlank(p, number))
+			number++
+		}
+	}
+	for _, q := range t.Requirements {
+		if q.Low > 0 && !slices.Contains(b.requirements, q.Name) {
+			reqs = append(reqs, tosca.KeyText(q.Name)+": "+c.fitting(q, number))
+			number++
+		}
+	}
+	edit, ok := b.insert(props, reqs)
+	if !ok {
+		return nil
+	}
+	return []Fix{{"add what " + n.Name + " must have", []Edit{edit}, true, true}}
+}
+
+// body is what stands in a node template, as far as its lines tell.
+type body struct {
+	t            *Text
+	n            *Symbol
+	flow         bool
+	indent       int // of its keys
+	properties   Keys
+	requirements []string
+	at           map[string]Place // of the keys properties and requirements
+}
+
+func (b *body) read() {
+	b.properties, b.at, b.indent = Keys{}, map[string]Place{}, b.n.At.Column+2
+	line := b.t.Line(b.n.At.Line)
+	l := parseLine(line)
+	if b.flow = startsFlow(line, l.rest); b.flow {
+		return
+	}
+	for n := b.n.At.Line + 1; n < b.n.To; n++ {
+		l := parseLine(b.t.Lines[n])
+		if l.blank() || l.colon < 0 || len(l.dashes) > 0 {
+			continue
+		}
+		b.indent = l.column
+		break
+	}
+	for n := b.n.At.Line + 1; n < b.n.To; n++ {
+		l := parseLine(b.t.Lines[n])
+		if l.column != b.indent || l.key != "properties" && l.key != "requirements" {
+			continue
+		}
+		b.at[l.key] = Place{n, l.rest}
+		if l.key == "properties" {
+			b.properties = b.keysUnder(n, l)
+		} else {
+			b.requirements = b.itemsUnder(n, l)
+		}
+	}
+}
+
+// keysUnder lists the keys of the map that a key of a line has.
+func (b *body) keysUnder(n int, l parsed) Keys {
+	if startsFlow(b.t.Lines[n], l.rest) {
+		return b.t.At(Place{n, l.rest + 1}).Keys()
+	}
+	for m := n + 1; m < b.n.To; m++ {
+		if k := parseLine(b.t.Lines[m]); !k.blank() {
+			if k.column > b.indent && k.colon >= 0 {
+				return b.t.keysAt(m, k.column)
+			}
+			break
+		}
+	}
+	return Keys{}
+}
+
+// itemsUnder lists the first keys of the items of the list that a key has.
+func (b *body) itemsUnder(n int, l parsed) []string {
+	var out []string
+	text := b.t.Lines[n][l.rest:l.end]
+	for m := n + 1; m < b.n.To; m++ {
+		k := parseLine(b.t.Lines[m])
+		if !k.blank() && (k.indent < b.indent || k.indent == b.indent && len(k.dashes) == 0) {
+			break
+		}
+		text += "\n" + b.t.Lines[m]
+	}
+	for _, part := range strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(",{}[]\n", r) }) {
+		if key, _, ok := splitKey(strings.TrimLeft(part, " -")); ok {
+			out = append(out, key)
+		}
+	}
+	return out
+}
+
+// insert adds properties and requirements, in one edit. It reports false where the node
+// is written in a way that only its writer should change.
+func (b *body) insert(props, reqs []string) (Edit, bool) {
+	if b.flow || len(props)+len(reqs) == 0 {
+		return Edit{}, false
+	}
+	in := strings.Repeat(" ", b.indent)
+	p, hasProps := b.at["properties"]
+	q, hasReqs := b.at["requirements"]
+	switch {
+	case len(props) > 0 && hasProps && startsFlow(b.t.Lines[p.Line], p.Column) && len(reqs) == 0:
+		text := strings.Join(props, ", ")
+		if len(b.properties) > 0 {
+			text += ","
+		}
+		return Edit{Range{Place{p.Line, p.Column + 1}, Place{p.Line, p.Column + 1}}, " " + text}, true
+	case len(props) > 0 && hasProps && !startsFlow(b.t.Lines[p.Line], p.Column) && len(reqs) == 0:
+		return lineAfter(p.Line, b.t, in+"  "+strings.Join(props, "\n"+in+"  ")), true
+	case len(reqs) > 0 && hasReqs && !startsFlow(b.t.Lines[q.Line], q.Column) && len(props) == 0:
+		return lineAfter(q.Line, b.t, in+"  - "+strings.Join(reqs, "\n"+in+"  - ")), true
+	case len(props) > 0 && hasProps || len(reqs) > 0 && hasReqs:
+		if len(reqs) > 0 && !hasReqs { // one after the other: the next finding has the rest
+			return b.insert(nil, reqs)
+		}
+		if len(props) > 0 && !hasProps {
+			return b.insert(props, nil)
+		}
+		if len(props) > 0 && len(reqs) > 0 {
+			return b.insert(props, nil)
+		}
+		text := strings.Join(reqs, " }, { ")
+		return Edit{Range{Place{q.Line, q.Column + 1}, Place{q.Line, q.Column + 1}}, " { " + text + " },"}, true
+	}
+	var text []string
+	if len(props) > 0 {
+		text = append(text, in+"properties:\n"+in+"  "+strings.Join(props, "\n"+in+"  "))
+	}
+	if len(reqs) > 0 {
+		text = append(text, in+"requirements:\n"+in+"  - "+strings.Join(reqs, "\n"+in+"  - "))
+	}
+	last := b.n.To - 1
+	for last > b.n.At.Line && parseLine(b.t.Lines[last]).blank() {
+		last--
+	}
+	return lineAfter(last, b.t, strings.Join(text, "\n")), true
+}
+
+// lineAfter inserts lines behind a line.
+func lineAfter(n int, t *Text, text string) Edit {
+	at := Place{n, len(t.Line(n))}
+	return Edit{Range{at, at}, "\n" + text}
+}
+
+// addUnit gives a number one of the units of its type.
+func (w *Work) addUnit(d *doc, at Place) []Fix {
+	s := d.text.At(Place{at.Line, at.Column + 1})
+	r := w.walk(d, s)
+	number := d.text.Slice(s.Range)
+	if r.typ == nil || s.Kind != AtValue || number == "" {
+		return nil
+	}
+	var units []string
+	for u := range r.typ.Units {
+		units = append(units, u)
+	}
+	slices.SortFunc(units, func(a, b string) int { return strings.Compare(a, b) })
+	example := ""
+	if f := strings.Fields(r.typ.Metadata["example"]); len(f) == 2 {
+		example = f[1]
+	}
+	slices.SortStableFunc(units, func(a, b string) int {
+		if a == example {
+			return -1
+		}
+		if b == example {
+			return 1
+		}
+		return 0
+	})
+	var out []Fix
+	for i, u := range units {
+		out = append(out, Fix{fmt.Sprintf("write %s %s", number, u), []Edit{{s.Range, number + " " + u}}, false, i == 0})
+	}
+	return out
+}
+
+// quote makes a text of a value that YAML takes for something else.
+func (w *Work) quote(d *doc, at Place) []Fix {
+	s := d.text.At(Place{at.Line, at.Column + 1})
+	r := w.walk(d, s)
+	word := d.text.Slice(s.Range)
+	if s.Kind != AtValue || s.Quote != 0 || word == "" || strings.ContainsAny(word, "{}[]\"'") {
+		return nil
+	}
+	if r.typ == nil || r.typ.Base != tosca.BaseString && r.typ.Base != tosca.BaseVersion {
+		return nil
+	}
+	return []Fix{{"write it as text", []Edit{{s.Range, `"` + word + `"`}}, false, true}}
+}
+
+// withoutTabs indents with spaces.
+func withoutTabs(d *doc) []Fix {
+	var edits []Edit
+	for n, l := range d.text.Lines {
+		end := len(l) - len(strings.TrimLeft(l, " \t"))
+		if strings.Contains(l[:end], "\t") {
+			edits = append(edits, Edit{Range{Place{n, 0}, Place{n, end}}, strings.ReplaceAll(l[:end], "\t", "  ")})
+		}
+	}
+	return []Fix{{"indent with spaces", edits, false, true}}
+}
+
+// addType gives something a type.
+func (w *Work) addType(d *doc, at Place) []Fix {
+	line := d.text.Line(at.Line)
+	l := parseLine(line)
+	if l.colon < 0 || startsFlow(line, l.rest) || l.rest < l.end {
+		return nil
+	}
+	s := d.text.At(Place{at.Line, l.column + 1})
+	if r := w.walk(d, s); r.names == "" || r.names == "node_templates" {
+		return nil
+	}
+	text := strings.Repeat(" ", l.column+2) + "type: " + blank(1, "string")
+	return []Fix{{"add a type", []Edit{lineAfter(at.Line, d.text, text)}, true, true}}
+}
+
+// addKeys adds to a stack file what it lacks.
+func (w *Work) addKeys(d *doc, f tosca.Finding) []Fix {
+	if d.outline.Kind != StackFile {
+		return nil
+	}
+	if f.Code == "missing-key" {
+		var lines []string
+		for i, key := range []string{"stack", "template", "target"} {
+			if _, have := d.outline.roots[key]; !have {
+				lines = append(lines, key+": "+blank(i+1, ""))
+			}
+		}
+		if lines == nil {
+			return nil
+		}
+		return []Fix{{"add what is missing", []Edit{{Range{}, strings.Join(lines, "\n") + "\n"}}, true, true}}
+	}
+	t := w.template(d)
+	if t == nil || t.file == nil || t.file.Service == nil {
+		return nil
+	}
+	given := Keys{}
+	inputs := -1
+	for n, line := range d.text.Lines {
+		if strings.HasPrefix(line, "inputs:") {
+			inputs = n
+		}
+	}
+	indent := "  "
+	if inputs >= 0 {
+		l := parseLine(d.text.Lines[inputs])
+		if l.rest < l.end { // written in brackets
+			return nil
+		}
+		for n := inputs + 1; n < len(d.text.Lines); n++ {
+			if k := parseLine(d.text.Lines[n]); !k.blank() {
+				if k.indent > 0 && k.colon >= 0 {
+					indent, given = strings.Repeat(" ", k.indent), d.text.keysAt(n, k.column)
+				}
+				break
+			}
+		}
+	}
+	var lines []string
+	for _, p := range t.file.Service.Inputs {
+		if _, have := given[p.Name]; !have && !p.Optional() {
+			lines = append(lines, indent+tosca.KeyText(p.Name)+": "+propertyBlank(p, len(lines)+1))
+		}
+	}
+	if lines == nil {
+		return nil
+	}
+	text := strings.Join(lines, "\n")
+	if inputs >= 0 {
+		return []Fix{{"add the inputs that need a value", []Edit{lineAfter(inputs, d.text, text)}, true, true}}
+	}
+	last := len(d.text.Lines) - 1
+	for last > 0 && strings.TrimSpace(d.text.Lines[last]) == "" {
+		last--
+	}
+	return []Fix{{"add the inputs that need a value", []Edit{lineAfter(last, d.text, "inputs:\n"+text)}, true, true}}
+}

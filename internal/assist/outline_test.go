@@ -1,0 +1,70 @@
+package assist
+
+import (
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+)
+
+func TestOutline(t *testing.T) {
+	text := NewText(`tosca_definitions_version: tosca_2_0
+imports: [ { profile: brickrow.cloud:1 } ]
+data_types:
+  Words: { derived_from: string }
+service_template:
+  description: |
+    inputs:
+      nothing: at all
+  inputs: { name: { type: Words }, size: { type: string,
+    default: small } }
+  node_templates:
+    net:
+      type: Network
+      properties:
+        user_data: |
+          type: Nonsense
+        cidr: x
+    # a comment
+    hut: { type: Server, count: 2 }
+    broken: {
+    late:
+      count: 3
+      type: Topic
+      wrong
+  policies:
+  - keep: { type: Keep, targets: [ net ] }
+  outputs:
+    where: { value: x }
+`)
+	o := text.Outline()
+	var got []string
+	for _, s := range o.Symbols {
+		many := ""
+		if s.Count {
+			many = "*"
+		}
+		got = append(got, fmt.Sprintf("%s/%s:%s%s@%d-%d", s.Section, s.Name, s.Type, many, s.At.Line+1, s.To))
+	}
+	want := "data_types/Words:string@4-4 inputs/name:Words@9-10 inputs/size:string@9-10 node_templates/net:Network@12-18 " +
+		"node_templates/hut:Server*@19-19 node_templates/broken:@20-20 node_templates/late:Topic*@21-24 " +
+		"policies/keep:Keep@26-26 outputs/where:@28-29"
+	if strings.Join(got, " ") != want {
+		t.Errorf("got  %s\nwant %s", strings.Join(got, " "), want)
+	}
+	if o.Kind != Template || o.Root("tosca_definitions_version") != "tosca_2_0" {
+		t.Errorf("%q %v", o.Kind, o.roots)
+	}
+	for text, kind := range map[string]FileKind{"stack: a\ntemplate: b\n": StackFile, "rules:\n- id: a\n": Rules, "x: 1": OtherFile} {
+		if got := NewText(text).Outline().Kind; got != kind {
+			t.Errorf("%q is a %q", text, got)
+		}
+	}
+	file, err := os.ReadFile("../../examples/kestrel-ridge/bulletin.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if o := NewText(string(file)).Outline(); len(o.Of("node_templates")) != 21 || len(o.Of("inputs")) < 5 || len(o.Of("outputs")) < 4 {
+		t.Errorf("%d nodes, %d inputs, %d outputs", len(o.Of("node_templates")), len(o.Of("inputs")), len(o.Of("outputs")))
+	}
+}

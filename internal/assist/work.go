@@ -1,0 +1,216 @@
+package assist
+
+import (
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"brickrow/internal/bundle"
+	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
+)
+
+// Work is the texts that are being worked on, with what was read of them last. It
+// may be asked by several at once.
+type Work struct {
+	// From is where files are read that nobody has open.
+	From bundle.Sources
+	// Library is the types where a template could never be read.
+	Library *tosca.Library
+	// Profiles are the names of those that can be imported.
+	Profiles []string
+	// There lists what the target has of a type, by the name that a property takes;
+	// nil where that is not known.
+	There func(target, typ string) []string
+	// Targets lists those that a stack can go to; nil where that is not known.
+	Targets func() []string
+
+	mu   sync.Mutex
+	docs map[string]*doc // by absolute path
+}
+
+// doc is one file.
+type doc struct {
+	path    string
+	text    *Text
+	outline *Outline
+	open    bool
+	file    *tosca.File   // read last, as a whole; nil where it never was
+	wanted  *stack.Wanted // and resolved
+	changed bool          // since then
+	asked   time.Time     // when it was looked for on the disk
+}
+
+// New is an empty work over files.
+func New(from bundle.Sources, library *tosca.Library, profiles ...string) *Work {
+	return &Work{From: from, Library: library, Profiles: profiles, docs: map[string]*doc{}}
+}
+
+func absolute(path string) string {
+	if abs, err := filepath.Abs(path); err == nil {
+		return abs
+	}
+	return filepath.Clean(path)
+}
+
+// Set opens a file, or gives it another text.
+func (w *Work) Set(path string, text *Text) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	d := w.docs[absolute(path)]
+	if d == nil {
+		d = &doc{path: absolute(path)}
+		w.docs[d.path] = d
+	}
+	d.text, d.outline, d.open, d.changed = text, nil, true, true
+}
+
+// Close forgets the text of a file: from then on it is what stands on the disk.
+func (w *Work) Close(path string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if d := w.docs[absolute(path)]; d != nil {
+		d.open, d.text, d.outline = false, nil, nil
+	}
+}
+
+// Text is the text of a file; nil where there is none.
+func (w *Work) Text(path string) *Text {
+	if d := w.doc(path); d != nil {
+		return d.text
+	}
+	return nil
+}
+
+// Read hands over how a template was read and resolved. One that could not be read
+// as a whole is not taken: what was known before says more.
+func (w *Work) Read(path string, f *tosca.File, wanted *stack.Wanted) {
+	if f == nil || f.Service == nil && len(f.Imports) == 0 && len(f.Library.Nodes) == 0 {
+		return
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	d := w.docs[absolute(path)]
+	if d == nil {
+		d = &doc{path: absolute(path)}
+		w.docs[d.path] = d
+	}
+	d.file, d.wanted, d.changed = f, wanted, false
+}
+
+// settled is how long what was read from the disk counts.
+const settled = 300 * time.Millisecond
+
+// doc is a file with its text; nil where it cannot be read.
+func (w *Work) doc(path string) *doc {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	path = absolute(path)
+	d := w.docs[path]
+	if d == nil {
+		d = &doc{path: path}
+	}
+	if !d.open && time.Since(d.asked) > settled { // it may have changed on the disk
+		d.asked = time.Now()
+		text, err := w.From.Open(path, tosca.MaxBytes)
+		if err != nil {
+			d.text = nil
+			w.docs[path] = d
+			return nil
+		}
+		if d.text == nil || d.text.String() != string(text) {
+			d.text, d.outline = NewText(string(text)), nil
+		}
+		w.docs[path] = d
+	}
+	if d.text == nil {
+		return nil
+	}
+	if d.outline == nil {
+		d.outline = d.text.Outline()
+	}
+	return d
+}
+
+// template is the template that a file belongs to: itself, or the one that a stack
+// file names.
+func (w *Work) template(d *doc) *doc {
+	if d.outline.Kind != StackFile {
+		return d
+	}
+	name := d.outline.Root("template")
+	if name == "" || bundle.IsArchive(name) {
+		return nil
+	}
+	return w.doc(beside(d.path, name))
+}
+
+// beside is the path of a file that another one names.
+func beside(path, name string) string {
+	if filepath.IsAbs(name) {
+		return name
+	}
+	return filepath.Join(filepath.Dir(path), filepath.FromSlash(name))
+}
+
+// library is the types that a file knows.
+func (w *Work) library(d *doc) *tosca.Library {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if d != nil && d.file != nil && len(d.file.Library.Nodes) > 0 {
+		return d.file.Library
+	}
+	return w.Library
+}
+
+// nodeType is a type by its name, also one that the text defines and nobody has read
+// yet.
+func (w *Work) nodeType(d *doc, name string) *tosca.NodeType {
+	lib := w.library(d)
+	for range 16 {
+		if t := lib.Nodes[name]; t != nil {
+			return t
+		}
+		s := d.outline.Symbol("node_types", name)
+		if s == nil {
+			for _, f := range w.family(d) {
+				if s = f.outline.Symbol("node_types", name); s != nil {
+					break
+				}
+			}
+		}
+		if s == nil {
+			return nil
+		}
+		name = s.Type // what it is derived from
+	}
+	return nil
+}
+
+// stackFiles lists the stack files beside a template that name it.
+func (w *Work) stackFiles(d *doc) []*doc {
+	list, err := w.From.List(filepath.Dir(d.path))
+	if err != nil {
+		return nil
+	}
+	w.mu.Lock()
+	for path := range w.docs {
+		if filepath.Dir(path) == filepath.Dir(d.path) && w.docs[path].open && !slices.Contains(list, path) {
+			list = append(list, path)
+		}
+	}
+	w.mu.Unlock()
+	var out []*doc
+	for _, path := range list {
+		if !strings.HasSuffix(path, ".stack.yaml") && !strings.HasSuffix(path, ".stack.yml") {
+			continue
+		}
+		if s := w.doc(path); s != nil && s.outline.Kind == StackFile &&
+			absolute(beside(s.path, s.outline.Root("template"))) == d.path {
+			out = append(out, s)
+		}
+	}
+	return out
+}
