@@ -213,11 +213,11 @@ func valueOf(p *tosca.Property, r rule) rule {
 
 // keyword is the rule of the value of a keyword of a section.
 func (w *Work) keyword(d *doc, r rule, key string, s *Spot, i int) rule {
-	typ := s.Beside(i)["type"] // of what the keyword stands in
+	typ := func() string { return s.Beside(i)["type"] } // of what the keyword stands in
 	lib := w.library(d)
 	self := rule{within: r.within, self: r.self}
 	if r.section == "node template" {
-		self.within = w.nodeType(d, typ)
+		self.within = w.nodeType(d, typ())
 	}
 	value := func() rule { self.any = true; return self }
 	switch key {
@@ -265,7 +265,7 @@ func (w *Work) keyword(d *doc, r rule, key string, s *Spot, i int) rule {
 		case "type":
 			return rule{refer: "data types"}
 		case "default", "value":
-			if t := w.dataType(lib, d, typ); t != nil && key == "default" {
+			if t := w.dataType(lib, d, typ()); t != nil && key == "default" {
 				return rule{typ: t}
 			}
 			return value()
@@ -339,7 +339,7 @@ func (w *Work) keyword(d *doc, r rule, key string, s *Spot, i int) rule {
 		case "members":
 			return rule{list: "node_templates"}
 		case "properties":
-			return rule{fields: entityFields(lib.Groups[typ])}
+			return rule{fields: entityFields(lib.Groups[typ()])}
 		}
 	case "policy":
 		switch key {
@@ -348,14 +348,14 @@ func (w *Work) keyword(d *doc, r rule, key string, s *Spot, i int) rule {
 		case "targets":
 			return rule{list: "node_templates"}
 		case "properties":
-			return rule{fields: entityFields(lib.Policies[typ])}
+			return rule{fields: entityFields(lib.Policies[typ()])}
 		}
 	case "relationship template":
 		switch key {
 		case "type":
 			return rule{refer: "relationship types"}
 		case "properties":
-			return rule{fields: entityFields(lib.Relationships[typ])}
+			return rule{fields: entityFields(lib.Relationships[typ()])}
 		}
 	case "substitution mapping":
 		switch key {

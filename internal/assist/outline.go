@@ -1,8 +1,12 @@
 package assist
 
 import (
+	"maps"
 	"regexp"
+	"slices"
+	"sort"
 	"strings"
+	"sync"
 
 	"go.yaml.in/yaml/v4"
 )
@@ -26,6 +30,9 @@ type Symbol struct {
 	Count   bool   // it is several alike
 	At      Place  // of the name
 	To      int    // the line behind its last one
+
+	before scope // what the reader knew in front of it
+	block  bool  // its name is the first thing on its line
 }
 
 // Outline is what a text defines, found by its lines alone.
@@ -33,11 +40,21 @@ type Outline struct {
 	Kind    FileKind
 	Symbols []*Symbol
 	roots   Keys // the keys at the root, with short values
-	by      map[string]map[string]*Symbol
+	index   sync.Once
+	by      map[[2]string]*Symbol
 }
 
 // Symbol finds one by its section and name; nil where there is none.
-func (o *Outline) Symbol(section, name string) *Symbol { return o.by[section][name] }
+func (o *Outline) Symbol(section, name string) *Symbol {
+	o.index.Do(func() {
+		o.by = make(map[[2]string]*Symbol, len(o.Symbols))
+		for i := len(o.Symbols) - 1; i >= 0; i-- { // of several the first
+			s := o.Symbols[i]
+			o.by[[2]string{s.Section, s.Name}] = s
+		}
+	})
+	return o.by[[2]string{section, name}]
+}
 
 // Of lists the symbols of a section.
 func (o *Outline) Of(section string) []*Symbol {
@@ -66,35 +83,118 @@ var (
 	countInLine = regexp.MustCompile(`[{,]\s*count:`)
 )
 
+// scope is where a reader of an outline is: in which section, and at which columns its
+// key and its names stand.
+type scope struct {
+	section           string
+	sectionAt, nameAt int
+	service           bool // within the service template
+	serviceAt         int
+}
+
+// outliner reads an outline line by line.
+type outliner struct {
+	scope
+	t       *Text
+	o       *Outline
+	now     *Symbol
+	inside  int // the column of the keys of a symbol
+	blocked int // the column of a key whose value is a text of several lines
+	read    int // the line up to which names in brackets were read
+	// known are the symbols of a former outline that may be behind, by their lines; one
+	// that is met in the same scope ends the reading.
+	known func(line int, in scope) bool
+}
+
 // Outline reads what a text defines.
 func (t *Text) Outline() *Outline {
-	o := &Outline{roots: Keys{}, by: map[string]map[string]*Symbol{}}
-	var section string             // in which names stand
-	sectionAt, nameAt := -1, -1    // the columns of its key, and of the names
-	service, serviceAt := false, 0 // within the service template
-	var now *Symbol
-	inside := -1  // the column of the keys of a symbol
-	blocked := -1 // the column of a key whose value is a text of several lines
-	read := 0     // the line up to which names in brackets were read
-	closed := func(line int) {
-		if now != nil {
-			now.To, now = line, nil
-		}
-		inside = -1
+	o := &Outline{roots: Keys{}}
+	r := outliner{t: t, o: o, scope: scope{sectionAt: -1, nameAt: -1}, inside: -1, blocked: -1}
+	r.lines(0)
+	o.Kind = o.kind()
+	return o
+}
+
+// OutlineAfter reads what a text defines that came of another one, whose outline is
+// known: only where it differs.
+func (t *Text) OutlineAfter(was *Text, old *Outline) *Outline {
+	same := 0
+	for same < min(len(t.Lines), len(was.Lines)) && t.Lines[same] == was.Lines[same] {
+		same++
 	}
-	for n, line := range t.Lines {
-		indent := 0
-		for indent < len(line) && line[indent] == ' ' {
-			indent++
+	tail := 0
+	for tail < min(len(t.Lines), len(was.Lines))-same &&
+		t.Lines[len(t.Lines)-1-tail] == was.Lines[len(was.Lines)-1-tail] {
+		tail++
+	}
+	for _, text := range []*Text{t, was} {
+		for _, line := range text.Lines[same : len(text.Lines)-tail] {
+			if line != "" && line[0] != ' ' && line[0] != '#' { // a key at the root
+				return t.Outline()
+			}
 		}
-		if n < read || indent == len(line) || line[indent] == '#' || blocked >= 0 && indent > blocked {
+	}
+	from := sort.Search(len(old.Symbols), func(i int) bool { return old.Symbols[i].At.Line >= same }) - 1
+	for from >= 0 && !old.Symbols[from].block {
+		from--
+	}
+	if from < 0 {
+		return t.Outline()
+	}
+	s := old.Symbols[from]
+	o := &Outline{Kind: old.Kind, roots: maps.Clone(old.roots), Symbols: slices.Clone(old.Symbols[:from])}
+	r := outliner{t: t, o: o, scope: s.before, inside: -1, blocked: -1}
+	shift, behind := len(t.Lines)-len(was.Lines), len(was.Lines)-tail
+	next := from
+	r.known = func(line int, in scope) bool {
+		for next < len(old.Symbols) && (old.Symbols[next].At.Line < behind || old.Symbols[next].At.Line+shift < line) {
+			next++
+		}
+		return next < len(old.Symbols) && old.Symbols[next].At.Line+shift == line && old.Symbols[next].block &&
+			old.Symbols[next].before == in
+	}
+	if r.lines(s.At.Line) {
+		return o
+	}
+	for _, s := range old.Symbols[next:] {
+		if shift != 0 {
+			moved := *s
+			moved.At.Line += shift
+			moved.To += shift
+			s = &moved
+		}
+		o.Symbols = append(o.Symbols, s)
+	}
+	return o
+}
+
+// closed ends the symbol that is being read.
+func (r *outliner) closed(line int) {
+	if r.now != nil {
+		r.now.To, r.now = line, nil
+	}
+	r.inside = -1
+}
+
+// begin enters a section, whose names may stand in brackets behind its key.
+func (r *outliner) begin(section string, column, line int, l parsed) {
+	r.section, r.sectionAt, r.nameAt = section, column, -1
+	r.read = r.t.inlineNames(r.o, section, line, l.rest)
+}
+
+// lines reads from a line on. It is false where it met what is known already.
+func (r *outliner) lines(from int) bool {
+	for n := from; n < len(r.t.Lines); n++ {
+		line := r.t.Lines[n]
+		indent := indentOf(line)
+		if n < r.read || indent == len(line) || line[indent] == '#' || r.blocked >= 0 && indent > r.blocked {
 			continue
 		}
-		blocked = -1
-		if now != nil && indent > nameAt && inside >= 0 && indent > inside {
+		r.blocked = -1
+		if r.now != nil && indent > r.nameAt && r.inside >= 0 && indent > r.inside {
 			if i := strings.LastIndexAny(line, "|>"); i >= 0 && len(line)-i <= 3 { // a text may begin
 				if l := parseLine(line); l.colon >= 0 && isBlockText(line[l.rest:l.end]) {
-					blocked = l.indent
+					r.blocked = l.indent
 				}
 			}
 			continue
@@ -107,61 +207,51 @@ func (t *Text) Outline() *Outline {
 		if l.colon >= 0 {
 			value = strings.TrimSpace(line[l.rest:l.end])
 			if isBlockText(value) {
-				blocked = l.indent
+				r.blocked = l.indent
 			}
 		}
 		switch {
 		case indent == 0 && len(l.dashes) == 0 && l.colon >= 0:
-			closed(n)
-			o.roots[l.key] = strings.Trim(value, `"'`)
-			section, service = "", l.key == "service_template"
-			if named[l.key] && !service {
-				section, sectionAt, nameAt = l.key, 0, -1
-				read = t.inlineNames(o, section, n, l.rest)
+			r.closed(n)
+			r.o.roots[l.key] = strings.Trim(value, `"'`)
+			r.section, r.service = "", l.key == "service_template"
+			if named[l.key] && !r.service {
+				r.begin(l.key, 0, n, l)
 			}
-			serviceAt = -1
-		case service && (serviceAt < 0 || indent == serviceAt) && len(l.dashes) == 0 && l.colon >= 0:
-			closed(n)
-			serviceAt, section = indent, ""
+			r.serviceAt = -1
+		case r.service && (r.serviceAt < 0 || indent == r.serviceAt) && len(l.dashes) == 0 && l.colon >= 0:
+			r.closed(n)
+			r.serviceAt, r.section = indent, ""
 			if named[l.key] {
-				section, sectionAt, nameAt = l.key, indent, -1
-				read = t.inlineNames(o, section, n, l.rest)
+				r.begin(l.key, indent, n, l)
 			}
-		case section != "" && (indent > sectionAt || len(l.dashes) > 0 && indent == sectionAt) &&
-			(nameAt < 0 || l.column <= nameAt) && l.colon >= 0:
-			closed(n)
-			nameAt = l.column
-			now = &Symbol{Section: section, Name: l.key, At: Place{n, l.column}, To: n + 1}
+		case r.section != "" && (indent > r.sectionAt || len(l.dashes) > 0 && indent == r.sectionAt) &&
+			(r.nameAt < 0 || l.column <= r.nameAt) && l.colon >= 0:
+			r.closed(n)
+			if r.known != nil && r.known(n, r.scope) {
+				return false
+			}
+			r.now = &Symbol{Section: r.section, Name: l.key, At: Place{n, l.column}, To: n + 1, before: r.scope, block: true}
+			r.nameAt = l.column
 			if m := typeInLine.FindStringSubmatch(line[l.rest:]); m != nil {
-				now.Type = m[1]
+				r.now.Type = m[1]
 			}
-			now.Count = countInLine.MatchString(line[l.rest:])
-			o.add(now)
-		case now != nil && l.colon >= 0 && (inside < 0 || l.column == inside):
-			inside = l.column
+			r.now.Count = countInLine.MatchString(line[l.rest:])
+			r.o.Symbols = append(r.o.Symbols, r.now)
+		case r.now != nil && l.colon >= 0 && (r.inside < 0 || l.column == r.inside):
+			r.inside = l.column
 			switch l.key {
 			case "type", "derived_from", "node_type":
-				if now.Type == "" || l.key == "type" {
-					now.Type = strings.Trim(value, `"'`)
+				if r.now.Type == "" || l.key == "type" {
+					r.now.Type = strings.Trim(value, `"'`)
 				}
 			case "count":
-				now.Count = true
+				r.now.Count = true
 			}
 		}
 	}
-	closed(len(t.Lines))
-	o.Kind = o.kind()
-	return o
-}
-
-func (o *Outline) add(s *Symbol) {
-	o.Symbols = append(o.Symbols, s)
-	if o.by[s.Section] == nil {
-		o.by[s.Section] = map[string]*Symbol{}
-	}
-	if o.by[s.Section][s.Name] == nil {
-		o.by[s.Section][s.Name] = s
-	}
+	r.closed(len(r.t.Lines))
+	return true
 }
 
 // kind tells what a file is by its keys.
@@ -227,7 +317,7 @@ func (t *Text) inlineNames(o *Outline, section string, line, column int) (read i
 					s.Count = true
 				}
 			}
-			o.add(s)
+			o.Symbols = append(o.Symbols, s)
 		}
 	}
 	return end + 1

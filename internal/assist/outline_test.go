@@ -2,7 +2,9 @@ package assist
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 )
@@ -66,5 +68,47 @@ service_template:
 	}
 	if o := NewText(string(file)).Outline(); len(o.Of("node_templates")) != 21 || len(o.Of("inputs")) < 5 || len(o.Of("outputs")) < 4 {
 		t.Errorf("%d nodes, %d inputs, %d outputs", len(o.Of("node_templates")), len(o.Of("inputs")), len(o.Of("outputs")))
+	}
+}
+
+// What is read anew after an edit is the same as what is read of the whole.
+func TestOutlineAfter(t *testing.T) {
+	var texts []string
+	paths, _ := filepath.Glob("../../examples/*/*.yaml")
+	for _, path := range paths {
+		b, err := os.ReadFile(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		texts = append(texts, string(b))
+	}
+	pieces := []string{"\n", "x: 1\n", "  ", "    hut:\n      type: Server\n", "|\n", "{ a: b }", "#", "inputs:\n", "- ", "count: 2", ""}
+	show := func(o *Outline) (out string) {
+		for _, s := range o.Symbols {
+			out += fmt.Sprintf("%s/%s:%s %v @%v-%d\n", s.Section, s.Name, s.Type, s.Count, s.At, s.To)
+		}
+		return out + fmt.Sprint(o.Kind, o.roots)
+	}
+	r := rand.New(rand.NewPCG(1, 2))
+	short := 0
+	for range 1500 {
+		text := NewText(texts[r.IntN(len(texts))])
+		o := text.Outline()
+		for range 6 {
+			from := Place{r.IntN(len(text.Lines)), r.IntN(12)}
+			to := Place{min(from.Line+max(0, r.IntN(6)-3), len(text.Lines)-1), r.IntN(12)}
+			next := text.Apply(Edit{Range{from, to}, pieces[r.IntN(len(pieces))]})
+			after := next.OutlineAfter(text, o)
+			if len(after.Symbols) > 0 && len(o.Symbols) > 0 && after.Symbols[0] == o.Symbols[0] {
+				short++
+			}
+			if got, want := show(after), show(next.Outline()); got != want {
+				t.Fatalf("after %v to %v of\n%s\ngot\n%s\nwant\n%s", from, to, text, got, want)
+			}
+			text, o = next, after
+		}
+	}
+	if short < 1000 {
+		t.Errorf("only %d of the outlines were read in part", short)
 	}
 }

@@ -190,8 +190,11 @@ func (t *Text) inBlockText(n int) bool {
 		indent = 1 << 30
 	}
 	for i := n - 1; i >= 0 && indent > 0; i-- {
+		if indentOf(t.Lines[i]) >= indent {
+			continue
+		}
 		l := parseLine(t.Lines[i])
-		if l.blank() || l.indent >= indent {
+		if l.blank() {
 			continue
 		}
 		indent = l.indent
@@ -368,6 +371,9 @@ func (t *Text) keysAt(line, column int) Keys {
 	add(line, l)
 	if len(l.dashes) == 0 || l.column != column {
 		for i := line - 1; i >= 0; i-- {
+			if indentOf(t.Lines[i]) > column {
+				continue
+			}
 			l := parseLine(t.Lines[i])
 			if l.blank() {
 				continue
@@ -378,6 +384,9 @@ func (t *Text) keysAt(line, column int) Keys {
 		}
 	}
 	for i := line + 1; i < len(t.Lines); i++ {
+		if indentOf(t.Lines[i]) > column {
+			continue
+		}
 		l := parseLine(t.Lines[i])
 		if l.blank() {
 			continue

@@ -36,6 +36,8 @@ type doc struct {
 	path    string
 	text    *Text
 	outline *Outline
+	was     *Text // a former text, with its outline
+	old     *Outline
 	open    bool
 	file    *tosca.File   // read last, as a whole; nil where it never was
 	wanted  *stack.Wanted // and resolved
@@ -63,6 +65,9 @@ func (w *Work) Set(path string, text *Text) {
 	if d == nil {
 		d = &doc{path: absolute(path)}
 		w.docs[d.path] = d
+	}
+	if d.outline != nil && d.text != nil {
+		d.was, d.old = d.text, d.outline
 	}
 	d.text, d.outline, d.open, d.changed = text, nil, true, true
 }
@@ -129,7 +134,12 @@ func (w *Work) doc(path string) *doc {
 		return nil
 	}
 	if d.outline == nil {
-		d.outline = d.text.Outline()
+		if d.was != nil {
+			d.outline = d.text.OutlineAfter(d.was, d.old)
+		} else {
+			d.outline = d.text.Outline()
+		}
+		d.was, d.old = nil, nil
 	}
 	return d
 }
