@@ -61,6 +61,9 @@ func (w *Work) Complete(path string, at Place) []Item {
 	if d == nil {
 		return nil
 	}
+	if e := w.expressionAt(d, at); e != nil {
+		return e.complete()
+	}
 	s := d.text.At(at)
 	if s.Kind == InText {
 		return nil

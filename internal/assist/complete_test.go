@@ -108,6 +108,12 @@ func TestComplete(t *testing.T) {
 		{"rules:\n  - ‸", "", "", ""},
 		{"rules:\n  - id: a\n    ‸", "message require", "types severity", "id rules"},
 		{"rules:\n  - id: a\n    severity: ‸", "", "warn refuse", "id"},
+		{"rules:\n  - id: a\n    require: ‸", "", "after before resource stack has", "severity"},
+		{"rules:\n  - id: a\n    types: Database\n    require: after.‸", "", "storage engine backup_days", "image cidr"},
+		{"rules:\n  - id: a\n    types: [ Database, Server ]\n    require: \"after.im‸\"", "image", "", "cidr"},
+		{"rules:\n  - id: a\n    types:\n      - Network\n    require: |\n      after.size > 1 ||\n        before.‸", "", "cidr", "image"},
+		{"rules:\n  - id: a\n    require: resource.ch‸", "", "change changed", "cidr"},
+		{"rules:\n  - id: a\n    require: after.label.st‸", "startsWith", "", "label"},
 		{nodes + "    x: # typ‸", "", "", "type"},
 		{nodes + "    x:\n      type: Server\n      properties:\n        user_data: |\n          si‸", "", "", "size"},
 	} {

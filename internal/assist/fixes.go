@@ -2,6 +2,7 @@ package assist
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -183,6 +184,7 @@ func (b *body) read() {
 	line := b.t.Line(b.n.At.Line)
 	l := parseLine(line)
 	if b.flow = startsFlow(line, l.rest); b.flow {
+		b.readFlow()
 		return
 	}
 	for n := b.n.At.Line + 1; n < b.n.To; n++ {
@@ -207,6 +209,66 @@ func (b *body) read() {
 	}
 }
 
+var flowPart = regexp.MustCompile(`[{,]\s*(properties|requirements):\s*[{\[]`)
+
+// readFlow reads a node that is written in brackets, in one line.
+func (b *body) readFlow() {
+	n := b.n.At.Line
+	line := b.t.Line(n)
+	for _, m := range flowPart.FindAllStringSubmatchIndex(line, -1) {
+		key := line[m[2]:m[3]]
+		b.at[key] = Place{n, m[1]}
+		if key == "properties" {
+			b.properties = b.t.At(Place{n, m[1]}).Keys()
+		} else {
+			b.requirements = keysIn(line[m[1]:])
+		}
+	}
+}
+
+// keysIn lists what looks like keys in a text.
+func keysIn(text string) []string {
+	var out []string
+	for _, part := range strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(",{}[]\n", r) }) {
+		if key, _, ok := splitKey(strings.TrimLeft(part, " -")); ok {
+			out = append(out, key)
+		}
+	}
+	return out
+}
+
+// insertFlow adds to a node that is written in brackets.
+func (b *body) insertFlow(props, reqs []string) (Edit, bool) {
+	n := b.n.At.Line
+	line := b.t.Line(n)
+	insert := func(at Place, list []string, more bool) (Edit, bool) {
+		text := " " + strings.Join(list, ", ")
+		if more {
+			text += ","
+		}
+		return Edit{Range{at, at}, text}, true
+	}
+	if at, have := b.at["properties"]; have && len(props) > 0 {
+		return insert(at, props, len(b.properties) > 0)
+	}
+	if at, have := b.at["requirements"]; have && len(reqs) > 0 {
+		return insert(at, reqs, len(b.requirements) > 0)
+	}
+	m := typeInLine.FindStringIndex(line)
+	if m == nil {
+		return Edit{}, false
+	}
+	text := ""
+	if len(props) > 0 {
+		text += ", properties: { " + strings.Join(props, ", ") + " }"
+	}
+	if len(reqs) > 0 {
+		text += ", requirements: [ " + strings.Join(reqs, ", ") + " ]"
+	}
+	at := Place{n, m[1]}
+	return Edit{Range{at, at}, text}, true
+}
+
 // keysUnder lists the keys of the map that a key of a line has.
 func (b *body) keysUnder(n int, l parsed) Keys {
 	if startsFlow(b.t.Lines[n], l.rest) {
@@ -225,7 +287,6 @@ func (b *body) keysUnder(n int, l parsed) Keys {
 
 // itemsUnder lists the first keys of the items of the list that a key has.
 func (b *body) itemsUnder(n int, l parsed) []string {
-	var out []string
 	text := b.t.Lines[n][l.rest:l.end]
 	for m := n + 1; m < b.n.To; m++ {
 		k := parseLine(b.t.Lines[m])
@@ -234,19 +295,17 @@ func (b *body) itemsUnder(n int, l parsed) []string {
 		}
 		text += "\n" + b.t.Lines[m]
 	}
-	for _, part := range strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(",{}[]\n", r) }) {
-		if key, _, ok := splitKey(strings.TrimLeft(part, " -")); ok {
-			out = append(out, key)
-		}
-	}
-	return out
+	return keysIn(text)
 }
 
 // insert adds properties and requirements, in one edit. It reports false where the node
 // is written in a way that only its writer should change.
 func (b *body) insert(props, reqs []string) (Edit, bool) {
-	if b.flow || len(props)+len(reqs) == 0 {
+	if len(props)+len(reqs) == 0 {
 		return Edit{}, false
+	}
+	if b.flow {
+		return b.insertFlow(props, reqs)
 	}
 	in := strings.Repeat(" ", b.indent)
 	p, hasProps := b.at["properties"]

@@ -22,6 +22,9 @@ func (w *Work) Hover(path string, at Place) *Help {
 	if d == nil {
 		return nil
 	}
+	if h := w.hoverExpression(d, at); h != nil {
+		return h
+	}
 	s := d.text.At(at)
 	word := d.text.Slice(s.Range)
 	if s.Kind == InText || word == "" {

@@ -38,6 +38,14 @@ var fields = map[string][]string{
 	"target":   {"account", "region", "careful"},
 }
 
+// Variables are what an expression can ask of, each with its parts where these are
+// always the same; before and after have the properties of the resource's type.
+func Variables() map[string][]string {
+	out := map[string][]string{"before": nil, "after": nil}
+	maps.Copy(out, fields)
+	return out
+}
+
 // environment is what expressions know; it is made when there are rules.
 var environment = sync.OnceValue(func() *cel.Env {
 	object := cel.MapType(cel.StringType, cel.DynType)

@@ -1,0 +1,131 @@
+package assist
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"brickrow/internal/tosca"
+)
+
+// refactored makes the changes of a refactoring, and checks what comes of the template.
+func refactored(t *testing.T, w *Work, path string, r Refactoring) map[string]string {
+	t.Helper()
+	out := map[string]string{}
+	for p, edits := range r.Edits {
+		out[filepath.Base(p)] = w.Text(p).ApplyAll(edits).String()
+	}
+	for p, text := range r.Files {
+		rel, err := filepath.Rel(filepath.Dir(path), p)
+		if err != nil {
+			t.Fatal(err)
+		}
+		out[filepath.ToSlash(rel)] = text
+		if err := os.MkdirAll(filepath.Dir(p), 0o700); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(p, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	_, found := tosca.Read(path, []byte(out["a.yaml"]), tosca.Source{Profile: shipped.Load, Open: func(name string) ([]byte, error) {
+		return os.ReadFile(filepath.Join(filepath.Dir(path), name))
+	}})
+	for _, f := range found {
+		if f.Severity == tosca.Error {
+			t.Errorf("%v in\n%s", f, out["a.yaml"])
+		}
+	}
+	return out
+}
+
+func TestRefactorings(t *testing.T) {
+	for _, test := range []struct {
+		name, text string
+		others     []string
+		title      string
+		want       map[string]string
+	}{
+		{"a value becomes an input with a default", head + `service_template:
+  node_templates:
+    net: { type: Network, properties: { cidr: "10.0.0‸.0/16" } }
+`, nil, "make cidr an input", map[string]string{"a.yaml": head + `service_template:
+  inputs:
+    cidr: { type: Cidr, default: "10.0.0.0/16" }
+  node_templates:
+    net: { type: Network, properties: { cidr: { $get_input: cidr } } }
+`}},
+		{"each stack file gets the value, and legal values stay", head + `service_template:
+  inputs:
+    size: { type: string, default: x }
+  node_templates:
+    net: { type: Network, properties: { cidr: 10.0.0.0/16 } }
+    sub: { type: Subnet, properties: { cidr: 10.0.0.0/24 }, requirements: [ network: net ] }
+    hut:
+      type: Server
+      properties:
+        size: sm‸all # for now
+        image: fern-12
+      requirements: [ subnet: sub ]
+`, []string{"t.stack.yaml", "stack: t\ntemplate: a.yaml\ntarget: workshop/alder-1\ninputs:\n    size: y # old\n",
+			"u.stack.yaml", "stack: u\ntemplate: a.yaml\ntarget: workshop/alder-1\n"},
+			"make hut_size an input", map[string]string{
+				"t.stack.yaml": "stack: t\ntemplate: a.yaml\ntarget: workshop/alder-1\ninputs:\n    size: y # old\n    hut_size: small\n",
+				"u.stack.yaml": "stack: u\ntemplate: a.yaml\ntarget: workshop/alder-1\ninputs:\n  hut_size: small\n"}},
+		{"a script goes into a file", head + `service_template:
+  node_templates:
+    net: { type: Network, properties: { cidr: 10.0.0.0/16 } }
+    sub: { type: Subnet, properties: { cidr: 10.0.0.0/24 }, requirements: [ network: net ] }
+    hut:
+      type: Server
+      properties:
+        image: fern-12
+        size: small
+        user_data: |
+          echo one‸
+            echo two
+
+          echo three
+      requirements: [ subnet: sub ]
+`, nil, "put the text into scripts/hut.sh", map[string]string{"scripts/hut.sh": "echo one\n  echo two\n\necho three\n",
+			"a.yaml": head + `service_template:
+  node_templates:
+    net: { type: Network, properties: { cidr: 10.0.0.0/16 } }
+    sub: { type: Subnet, properties: { cidr: 10.0.0.0/24 }, requirements: [ network: net ] }
+    hut:
+      type: Server
+      artifacts:
+        user_data: { type: Script, file: scripts/hut.sh }
+      properties:
+        image: fern-12
+        size: small
+      requirements: [ subnet: sub ]
+`}},
+	} {
+		t.Run(test.name, func(t *testing.T) {
+			w, path, at := work(t, test.text, test.others...)
+			list := w.Refactorings(path, at)
+			if len(list) != 1 || list[0].Title != test.title {
+				t.Fatalf("%+v, want %s", list, test.title)
+			}
+			got := refactored(t, w, path, list[0])
+			for name, want := range test.want {
+				if got[name] != want {
+					t.Errorf("%s:\n%s\nwant\n%s", name, got[name], want)
+				}
+			}
+		})
+	}
+	for _, none := range []string{
+		nodes + "    x: { type: Topic, properties: { label: { $get_input: si‸te } } }",
+		nodes + "    x: { ty‸pe: Topic }",
+		nodes + "    x: { type: Top‸ic }",
+		strings.ReplaceAll(nodes, "site:", "si‸te:"),
+	} {
+		w, path, at := work(t, none)
+		if list := w.Refactorings(path, at); len(list) != 0 {
+			t.Errorf("%q: %+v", none, list)
+		}
+	}
+}
