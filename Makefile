@@ -1,7 +1,7 @@
 # What a newcomer needs: make test, make demo, make bench, make screenshots.
 GO ?= go
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
-RACE = ./internal/bundle ./internal/stack ./internal/precheck ./internal/whatif ./internal/rules ./internal/run ./internal/cloud ./internal/identity ./internal/store ./internal/yard ./internal/app
+RACE = ./internal/bundle ./internal/stack ./internal/precheck ./internal/whatif ./internal/rules ./internal/run ./internal/cloud ./internal/identity ./internal/store ./internal/yard ./internal/app ./internal/assist ./internal/lsp
 
 .PHONY: test demo bench fuzz screenshots tools
 
@@ -13,9 +13,9 @@ test: tools
 	TMPDIR=$$tmp GOTMPDIR=/tmp $(GO) test -timeout 20m ./...; \
 	TMPDIR=$$tmp GOTMPDIR=/tmp $(GO) test -race -short -timeout 20m $(RACE)
 
-# tmux drives the real interface in the tests; the race detector needs gcc.
+# tmux drives the real interface in the tests, neovim the language server; the race detector needs gcc.
 tools:
-	@scripts/need tmux gcc
+	@scripts/need tmux gcc nvim
 
 demo:
 	$(GO) run ./cmd/brickrow demo

@@ -57,6 +57,8 @@ type Item struct {
 // Complete lists what can stand at a place of a file: what must be given first, and
 // nothing that stands there already.
 func (w *Work) Complete(path string, at Place) []Item {
+	w.mu.Lock()
+	defer w.mu.Unlock()
 	d := w.doc(path)
 	if d == nil {
 		return nil
@@ -176,6 +178,10 @@ func (c *completion) keyItems() {
 	case r.schema != nil:
 		for _, it := range schemaItems(r, AtKey) {
 			it.Insert = c.keyed(it.Label, it.holds, "$0")
+			if p := c.input(it.Label); p != nil {
+				it.Kind, it.Detail, it.Meaning, it.required = Input, detail(p), p.Description, !p.Optional()
+				it.Insert = c.keyed(it.Label, it.holds, propertyBlank(p, 1))
+			}
 			c.add(it)
 		}
 	case r.section != "":
@@ -199,6 +205,18 @@ func (c *completion) keyItems() {
 	case r.any || r.typ != nil || r.call != "":
 		c.functions()
 	}
+}
+
+// input is the input that a key of a stack file gives a value to; nil where it is
+// another key.
+func (c *completion) input(name string) *tosca.Property {
+	if c.d.outline.Kind != StackFile || len(c.s.Way) != 1 || c.s.Way[0].Key != "inputs" {
+		return nil
+	}
+	if t := c.template(c.d); t != nil && t.file != nil && t.file.Service != nil {
+		return t.file.Service.Input(name)
+	}
+	return nil
 }
 
 // keywords are those of a section.
@@ -435,6 +453,11 @@ func (c *completion) valueItems() {
 		for _, q := range r.requirements {
 			c.add(Item{Label: q.Name, Kind: Requirement, Detail: restsOn(q), Meaning: q.Description, Insert: bare(q.Name),
 				order: 100})
+		}
+	}
+	if c.There != nil && r.within != nil && slices.ContainsFunc(c.s.Way, func(s Step) bool { return s.Key == "node_filter" }) {
+		for _, v := range c.There(c.target(), r.within.Resource) { // what could be meant by the filter
+			c.add(Item{Label: v, Kind: Value, Detail: "in this target", Insert: bare(v), required: true})
 		}
 	}
 	if r.value != nil || r.typ != nil || r.any {

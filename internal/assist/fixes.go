@@ -21,6 +21,8 @@ type Fix struct {
 
 // Fixes are the ways to put a finding right.
 func (w *Work) Fixes(path string, f tosca.Finding) []Fix {
+	w.mu.Lock()
+	defer w.mu.Unlock()
 	d := w.doc(path)
 	if d == nil || f.Line == 0 {
 		return nil
@@ -69,6 +71,8 @@ func (w *Work) place(d *doc, p tosca.Pos) Place {
 
 // Of is the range of what a finding is about.
 func (w *Work) Of(path string, p tosca.Pos) Range {
+	w.mu.Lock()
+	defer w.mu.Unlock()
 	d := w.doc(path)
 	if d == nil || p.Line == 0 {
 		return Range{}

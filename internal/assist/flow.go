@@ -213,21 +213,25 @@ func (t *Text) inFlow(s *Spot, start, p Place) {
 	if b.open == '{' && !b.colon {
 		s.Kind = AtKey
 	}
-	if !b.hasOne || b.word.Line != p.Line {
-		if b.hasOne {
-			s.Word = strings.TrimSpace(t.Slice(Range{b.word, p}))
-			s.From = b.word
-		}
+	line := t.Lines[p.Line]
+	if b.hasOne && b.word.Line != p.Line {
+		s.Word = strings.TrimSpace(t.Slice(Range{b.word, p}))
+		s.From = b.word
 		return
 	}
 	from := b.word.Column
+	if !b.hasOne { // in front of a word, perhaps
+		if p.Column == len(line) || strings.IndexByte(" ,:{}[]#", line[p.Column]) >= 0 {
+			return
+		}
+		from, b.quote = p.Column, 0
+	}
 	if s.Quote = f.quote; s.Quote != 0 {
 		from++
 	}
 	if f.quote == 0 && b.quote != 0 { // behind a quoted word
 		from = p.Column
 	}
-	line := t.Lines[p.Line]
 	to := p.Column
 	for to < len(line) && (s.Quote != 0 && line[to] != s.Quote || s.Quote == 0 &&
 		strings.IndexByte(" ,:{}[]#", line[to]) < 0) {

@@ -18,6 +18,8 @@ type Help struct {
 
 // Hover tells what stands at a place; nil where nothing is known of it.
 func (w *Work) Hover(path string, at Place) *Help {
+	w.mu.Lock()
+	defer w.mu.Unlock()
 	d := w.doc(path)
 	if d == nil {
 		return nil
@@ -155,9 +157,7 @@ func swaps(metadata map[string]string) string {
 
 // here is the value of a property of a node as it was resolved last.
 func (w *Work) here(d *doc, node, property string) []string {
-	w.mu.Lock()
 	wanted := d.wanted
-	w.mu.Unlock()
 	if wanted == nil || node == "" {
 		return nil
 	}
@@ -209,9 +209,7 @@ func (w *Work) named(h *Help, c called) bool {
 		if t := w.nodeType(c.d, s.Type); t != nil {
 			h.Lines = nonEmpty(t.Description)
 		}
-		w.mu.Lock()
 		wanted := c.d.wanted
-		w.mu.Unlock()
 		if s.Count && wanted != nil {
 			h.Lines = append(h.Lines, fmt.Sprintf("%d of them are built", countOf(wanted, c.name)))
 		}
@@ -295,9 +293,7 @@ func (w *Work) inputHelp(h *Help, c called, s *Symbol) bool {
 	if s != nil && s.Type != "" {
 		h.Title += ": " + s.Type
 	}
-	w.mu.Lock()
 	file, wanted := c.d.file, c.d.wanted
-	w.mu.Unlock()
 	if file != nil && file.Service != nil {
 		if p := file.Service.Input(c.name); p != nil {
 			h.Title, h.Lines = p.Name+": "+p.Type.Label(), inputAbout(p)
@@ -348,13 +344,13 @@ type Inlay struct {
 
 // Inlays tell, between two lines, what inputs are here and how many a count makes.
 func (w *Work) Inlays(path string, from, to int) []Inlay {
+	w.mu.Lock()
+	defer w.mu.Unlock()
 	d := w.doc(path)
 	if d == nil || d.outline.Kind != Template {
 		return nil
 	}
-	w.mu.Lock()
 	wanted := d.wanted
-	w.mu.Unlock()
 	if wanted == nil {
 		return nil
 	}

@@ -121,6 +121,8 @@ func (d *doc) imports() []string {
 
 // Definition is where the name at a place is defined.
 func (w *Work) Definition(path string, at Place) (Location, bool) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
 	d := w.doc(path)
 	if d == nil {
 		return Location{}, false
@@ -170,6 +172,12 @@ func (w *Work) users(c called) []*doc {
 
 // References are all places of a name: where it is defined, and where it is used.
 func (w *Work) References(path string, at Place) []Location {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.references(path, at)
+}
+
+func (w *Work) references(path string, at Place) []Location {
 	d := w.doc(path)
 	if d == nil {
 		return nil
@@ -221,6 +229,8 @@ func wordByte(line string, i int) bool {
 
 // Renamable is the range of the name at a place, where it can be given another one.
 func (w *Work) Renamable(path string, at Place) (Range, bool) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
 	d := w.doc(path)
 	if d == nil {
 		return Range{}, false
@@ -238,6 +248,8 @@ var goodName = regexp.MustCompile(`^[A-Za-z_][\w.-]*$`)
 // Rename gives the name at a place another one, everywhere. The error says why it
 // cannot.
 func (w *Work) Rename(path string, at Place, to string) (map[string][]Edit, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
 	d := w.doc(path)
 	if d == nil {
 		return nil, fmt.Errorf("there is no file %s", path)
@@ -267,7 +279,7 @@ func (w *Work) Rename(path string, at Place, to string) (map[string][]Edit, erro
 		}
 	}
 	out := map[string][]Edit{}
-	for _, l := range w.References(path, at) {
+	for _, l := range w.references(path, at) {
 		out[l.Path] = append(out[l.Path], Edit{l.Range, tosca.KeyText(to)})
 	}
 	return out, nil
@@ -275,6 +287,8 @@ func (w *Work) Rename(path string, at Place, to string) (map[string][]Edit, erro
 
 // Highlights are the places of the name at a place in its own file.
 func (w *Work) Highlights(path string, at Place) []Range {
+	w.mu.Lock()
+	defer w.mu.Unlock()
 	d := w.doc(path)
 	if d == nil {
 		return nil
@@ -288,6 +302,8 @@ func (w *Work) Highlights(path string, at Place) []Range {
 
 // Symbols is the outline of a file.
 func (w *Work) Symbols(path string) []*Symbol {
+	w.mu.Lock()
+	defer w.mu.Unlock()
 	if d := w.doc(path); d != nil {
 		return d.outline.Symbols
 	}
@@ -296,6 +312,8 @@ func (w *Work) Symbols(path string) []*Symbol {
 
 // Folding lists the lines that can be folded away, each with the line that stays.
 func (w *Work) Folding(path string) [][2]int {
+	w.mu.Lock()
+	defer w.mu.Unlock()
 	d := w.doc(path)
 	if d == nil {
 		return nil

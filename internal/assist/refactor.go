@@ -17,6 +17,8 @@ type Refactoring struct {
 
 // Refactorings are the ways to write differently what stands at a place.
 func (w *Work) Refactorings(path string, at Place) []Refactoring {
+	w.mu.Lock()
+	defer w.mu.Unlock()
 	d := w.doc(path)
 	if d == nil || d.outline.Kind != Template {
 		return nil

@@ -96,6 +96,36 @@ func (t *Text) Apply(e Edit) *Text {
 	return &Text{append(lines, t.Lines[to.Line+1:]...)}
 }
 
+// Difference is the one edit that makes another text of a text: of the lines between
+// those that both begin and end with.
+func (t *Text) Difference(to *Text) Edit {
+	same := 0
+	for same < min(len(t.Lines), len(to.Lines)) && t.Lines[same] == to.Lines[same] {
+		same++
+	}
+	tail := 0
+	for tail < min(len(t.Lines), len(to.Lines))-same && t.Lines[len(t.Lines)-1-tail] == to.Lines[len(to.Lines)-1-tail] {
+		tail++
+	}
+	end, toEnd := len(t.Lines)-tail, len(to.Lines)-tail
+	if tail > 0 { // whole lines
+		text := strings.Join(to.Lines[same:toEnd], "\n")
+		if same < toEnd {
+			text += "\n"
+		}
+		return Edit{Range{Place{same, 0}, Place{end, 0}}, text}
+	}
+	if same == 0 {
+		return Edit{Range{Place{}, Place{end - 1, len(t.Lines[end-1])}}, to.String()}
+	}
+	from := Place{same - 1, len(t.Lines[same-1])}
+	text := ""
+	for _, l := range to.Lines[same:] {
+		text += "\n" + l
+	}
+	return Edit{Range{from, Place{end - 1, len(t.Lines[end-1])}}, text}
+}
+
 // UTF16 is a column in UTF-16 units, as most editors count, of one in bytes.
 func UTF16(line string, column int) int {
 	n := 0

@@ -83,20 +83,45 @@ func (w *Work) Close(path string) {
 
 // Text is the text of a file; nil where there is none.
 func (w *Work) Text(path string) *Text {
+	w.mu.Lock()
+	defer w.mu.Unlock()
 	if d := w.doc(path); d != nil {
 		return d.text
 	}
 	return nil
 }
 
+// Kind tells what a file is.
+func (w *Work) Kind(path string) FileKind {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if d := w.doc(path); d != nil {
+		return d.outline.Kind
+	}
+	return OtherFile
+}
+
+// StackFiles lists the stack files beside a template that name it, by their paths.
+func (w *Work) StackFiles(path string) []string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	var out []string
+	if d := w.doc(path); d != nil {
+		for _, s := range w.stackFiles(d) {
+			out = append(out, s.path)
+		}
+	}
+	return out
+}
+
 // Read hands over how a template was read and resolved. One that could not be read
 // as a whole is not taken: what was known before says more.
 func (w *Work) Read(path string, f *tosca.File, wanted *stack.Wanted) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
 	if f == nil || f.Service == nil && len(f.Imports) == 0 && len(f.Library.Nodes) == 0 {
 		return
 	}
-	w.mu.Lock()
-	defer w.mu.Unlock()
 	d := w.docs[absolute(path)]
 	if d == nil {
 		d = &doc{path: absolute(path)}
@@ -110,8 +135,6 @@ const settled = 300 * time.Millisecond
 
 // doc is a file with its text; nil where it cannot be read.
 func (w *Work) doc(path string) *doc {
-	w.mu.Lock()
-	defer w.mu.Unlock()
 	path = absolute(path)
 	d := w.docs[path]
 	if d == nil {
@@ -167,8 +190,6 @@ func beside(path, name string) string {
 
 // library is the types that a file knows.
 func (w *Work) library(d *doc) *tosca.Library {
-	w.mu.Lock()
-	defer w.mu.Unlock()
 	if d != nil && d.file != nil && len(d.file.Library.Nodes) > 0 {
 		return d.file.Library
 	}
@@ -205,13 +226,11 @@ func (w *Work) stackFiles(d *doc) []*doc {
 	if err != nil {
 		return nil
 	}
-	w.mu.Lock()
 	for path := range w.docs {
 		if filepath.Dir(path) == filepath.Dir(d.path) && w.docs[path].open && !slices.Contains(list, path) {
 			list = append(list, path)
 		}
 	}
-	w.mu.Unlock()
 	var out []*doc
 	for _, path := range list {
 		if !strings.HasSuffix(path, ".stack.yaml") && !strings.HasSuffix(path, ".stack.yml") {

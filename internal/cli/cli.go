@@ -107,7 +107,7 @@ Without a command it opens the full-screen interface.`,
 	root.AddCommand(p.demo(), p.starters(), p.newFrom(), p.check(), p.format(), p.resolve(), p.schema(), p.pack(),
 		p.targets(), p.rules(), p.whatif(), p.draw(), p.approve(), p.identity(), p.deploy(), p.watch(), p.resume(),
 		p.cancel(), p.undo(), p.remove(),
-		p.stacks(), p.show(), p.results(), p.events(), p.store(), p.yard(), p.carryOut())
+		p.stacks(), p.show(), p.results(), p.events(), p.store(), p.yard(), p.languageServer(), p.carryOut())
 	return root
 }
 
