@@ -116,7 +116,7 @@ func TestEveryCodeIsDocumentedAndTested(t *testing.T) {
 		if !regexp.MustCompile(`[" :]` + code + `["\s,]`).MatchString(tests.String()) {
 			t.Errorf("no template or test provokes %s", code)
 		}
-		page += fmt.Sprintf("| `%s` | %s |\n", code, tosca.Codes[code])
+		page += fmt.Sprintf("| <a id=\"%[1]s\"></a>`%[1]s` | %[2]s |\n", code, tosca.Codes[code])
 	}
 	if os.Getenv("UPDATE_DOCS") != "" {
 		if err := os.WriteFile(findingsPage, []byte(page), 0o644); err != nil {
