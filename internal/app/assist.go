@@ -115,3 +115,7 @@ func (k *known) of(key string) map[string][]string {
 	defer k.mu.Unlock()
 	return k.answers[key]
 }
+
+// FindingsPage is what findings mean, as it is written into the data folder for editors
+// to link to.
+const FindingsPage = "findings.md"

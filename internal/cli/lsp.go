@@ -25,7 +25,7 @@ docs/editors.md says how to set up editors for it.`}
 			if plain, ok := out.(plainWriter); ok { // messages go as they are
 				out = plain.to
 			}
-			help := filepath.Join(a.Home, "findings.md")
+			help := filepath.Join(a.Home, app.FindingsPage)
 			if old, err := os.ReadFile(help); err != nil || string(old) != docs.Findings {
 				if err := files.Write(help, []byte(docs.Findings), 0o600); err != nil {
 					help = "" // then there are no links

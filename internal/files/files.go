@@ -128,3 +128,16 @@ func once(path string, made func() ([]byte, error)) error {
 	}
 	return nil
 }
+
+// MakeNew writes a file that is not there yet, with the folders above it.
+func MakeNew(path string, data []byte) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return err
+	}
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	return errors.Join(err, f.Close())
+}

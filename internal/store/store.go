@@ -106,6 +106,30 @@ func (s *Store) Close() error { return s.db.Close() }
 
 const sealed = "$sealed"
 
+// Seal encrypts bytes with the key of the store, and Unseal is its reverse.
+func (s *Store) Seal(clear []byte) ([]byte, error) {
+	var out bytes.Buffer
+	w, err := age.Encrypt(&out, s.key.Recipient())
+	if err != nil {
+		return nil, err
+	}
+	if _, err := w.Write(clear); err != nil {
+		return nil, err
+	}
+	if err := w.Close(); err != nil {
+		return nil, err
+	}
+	return out.Bytes(), nil
+}
+
+func (s *Store) Unseal(sealed []byte) ([]byte, error) {
+	r, err := age.Decrypt(bytes.NewReader(sealed), s.key)
+	if err != nil {
+		return nil, err
+	}
+	return io.ReadAll(r)
+}
+
 // seal makes a value ready for encoding/json, secrets encrypted.
 func (s *Store) seal(v tosca.Value) (any, error) {
 	switch v := v.(type) {
@@ -114,18 +138,11 @@ func (s *Store) seal(v tosca.Value) (any, error) {
 		if err != nil {
 			return nil, err
 		}
-		var out bytes.Buffer
-		w, err := age.Encrypt(&out, s.key.Recipient())
+		out, err := s.Seal(text)
 		if err != nil {
 			return nil, fmt.Errorf("seal a secret: %w", err)
 		}
-		if _, err := w.Write(text); err != nil {
-			return nil, err
-		}
-		if err := w.Close(); err != nil {
-			return nil, err
-		}
-		return map[string]string{sealed: base64.StdEncoding.EncodeToString(out.Bytes())}, nil
+		return map[string]string{sealed: base64.StdEncoding.EncodeToString(out)}, nil
 	case tosca.List:
 		l := make([]any, len(v))
 		for i, e := range v {
@@ -189,13 +206,9 @@ func (s *Store) unseal(text string) (tosca.Value, error) {
 	if err != nil {
 		return nil, fmt.Errorf("open a secret: %w", err)
 	}
-	r, err := age.Decrypt(bytes.NewReader(b), s.key)
+	clear, err := s.Unseal(b)
 	if err != nil {
 		return nil, fmt.Errorf("open a secret: the key file does not fit this store: %w", err)
-	}
-	clear, err := io.ReadAll(r)
-	if err != nil {
-		return nil, fmt.Errorf("open a secret: %w", err)
 	}
 	var v any
 	if err := decode(string(clear), &v); err != nil {

@@ -14,6 +14,9 @@ import (
 func (m *model) askKey(k string, msg tea.KeyPressMsg) tea.Cmd {
 	a := m.ask
 	switch {
+	case !a.Typing() && k == "n" && a.Else != nil:
+		m.ask = nil
+		return a.Else()
 	case k == "esc", !a.Typing() && k == "n":
 		m.ask = nil
 		m.Say("nothing was done")

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"image/color"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -56,6 +57,7 @@ type model struct {
 	watcher *fsnotify.Watcher
 	changed <-chan struct{}     // the store was written
 	given   map[string][]string // inputs given here, as name=value, by file
+	held    map[string][]byte   // texts that are not saved, by file
 	told    []tea.Msg           // what all views are still to hear
 	poured  flood
 	drawn   time.Time // the last frame
@@ -82,6 +84,9 @@ func Run(ctx context.Context, a *app.App, folders ...string) error {
 	stop := signals(p)
 	_, err = p.Run()
 	stop()
+	if kept := m.keep(); kept != nil {
+		err = errors.Join(err, fmt.Errorf("keep what is not saved: %w", kept))
+	}
 	if errors.Is(err, tea.ErrInterrupted) || errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil {
 		return nil
 	}
@@ -89,7 +94,8 @@ func Run(ctx context.Context, a *app.App, folders ...string) error {
 }
 
 func newModel(ctx context.Context, a *app.App, folders ...string) *model {
-	m := &model{app: a, ctx: ctx, t: &part.Dark, w: 80, h: 24, given: map[string][]string{}}
+	m := &model{app: a, ctx: ctx, t: &part.Dark, w: 80, h: 24, given: map[string][]string{},
+		held: map[string][]byte{}}
 	m.views = views(m, folders)
 	m.later = func(d time.Duration, msg tea.Msg) tea.Cmd {
 		return tea.Tick(d, func(time.Time) tea.Msg { return msg })
@@ -107,7 +113,21 @@ func (m *model) Subject() part.Subject    { return m.about }
 func (m *model) About(s part.Subject)     { m.about = s }
 func (m *model) Ask(a *part.Ask)          { m.ask = a }
 
-func (m *model) Values(file string) app.Values { return app.Values{Flags: m.given[file]} }
+func (m *model) Values(file string) app.Values {
+	v := app.Values{Flags: m.given[file]}
+	if len(m.held) > 0 {
+		v.Texts = maps.Clone(m.held)
+	}
+	return v
+}
+
+func (m *model) Hold(file string, text []byte) {
+	if text == nil {
+		delete(m.held, file)
+	} else {
+		m.held[file] = text
+	}
+}
 
 func (m *model) Give(file string, flags []string) {
 	m.given[file] = flags
@@ -284,6 +304,10 @@ func (m *model) update(msg tea.Msg) tea.Cmd {
 		if msg.Button == tea.MouseLeft {
 			cmds = append(cmds, m.click(msg.X, msg.Y))
 		}
+	case tea.MouseMotionMsg:
+		if msg.Button == tea.MouseLeft && m.ask == nil && m.palette == nil && !m.help {
+			cmds = append(cmds, m.views[m.at].Update(part.Drag{X: msg.X, Y: msg.Y}))
+		}
 	case tea.MouseWheelMsg:
 		if m.palette == nil && !m.help {
 			cmds = append(cmds, m.views[m.at].Update(part.Wheel{By: map[tea.MouseButton]int{tea.MouseWheelUp: -1,
@@ -335,6 +359,46 @@ func (m *model) typing() bool {
 	return ok && v.Typing()
 }
 
+// captures reports whether the view on the screen takes a key that is the shell's.
+func (m *model) captures(k string) bool {
+	v, ok := m.views[m.at].(part.Capturer)
+	return ok && m.typing() && v.Captures(k)
+}
+
+// hush takes a notice away that has been there for a moment, while somebody types.
+func (m *model) hush() {
+	if time.Since(m.noticed) > time.Second {
+		m.notice = ""
+	}
+}
+
+// leave ends the interface. What is not saved is told; it is kept either way.
+func (m *model) leave() tea.Cmd {
+	var names []string
+	for _, v := range m.views {
+		if k, ok := v.(part.Keeper); ok {
+			names = append(names, k.Unsaved()...)
+		}
+	}
+	if len(names) == 0 {
+		return tea.Quit
+	}
+	m.Ask(part.NewAsk(fmt.Sprintf("There are changes of %s that are not saved. They are kept, sealed, and offered "+
+		"when you come back. Leave?", strings.Join(names, " and ")), "", func(string) tea.Cmd { return tea.Quit }))
+	return nil
+}
+
+// keep keeps what is not saved for the next time.
+func (m *model) keep() error {
+	var errs []error
+	for _, v := range m.views {
+		if k, ok := v.(part.Keeper); ok {
+			errs = append(errs, k.Keep())
+		}
+	}
+	return errors.Join(errs...)
+}
+
 // typed passes typing on to what takes it.
 func (m *model) typed(msg tea.Msg) tea.Cmd {
 	switch {
@@ -354,7 +418,10 @@ func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 			pressed, began = m.poured.takes(time.Now(), msg.Text)
 		}
 	}
+	captured := m.ask == nil && m.palette == nil && !m.help && m.captures(k)
 	switch {
+	case captured:
+		return m.views[m.at].Update(msg)
 	case k == "ctrl+c":
 		return tea.Quit
 	case k == "ctrl+z":
@@ -373,7 +440,14 @@ func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 	case m.help:
 		m.help = false
 		return nil
+	case k == "f1":
+		m.help = true
+		return nil
+	case k == "ctrl+p":
+		m.palette = newPalette(m)
+		return nil
 	case m.typing():
+		m.hush()
 		return m.views[m.at].Update(msg)
 	}
 	m.notice = ""
@@ -396,11 +470,11 @@ func (m *model) bindings() []part.Binding {
 			As(""),
 		part.Bind(func() tea.Cmd { return m.Send(part.AskFor{}) }).As("Open a stack file or a template"),
 		part.Bind(part.Run(m.swapTheme)).As("Switch between dark and light colours"),
-		part.Bind(part.Run(func() { m.help = true }), "?").Shown("?", "these keys").As("Show the keys of this view"))
+		part.Bind(part.Run(func() { m.help = true }), "?", "f1").Shown("?", "these keys").As("Show the keys of this view"))
 	if m.at > 0 {
 		keys = append(keys, part.Bind(func() tea.Cmd { return m.open(0) }, "esc").Shown("esc", "back").As(""))
 	}
-	return append(keys, part.Bind(func() tea.Cmd { return tea.Quit }, "q").
+	return append(keys, part.Bind(m.leave, "q").
 		Shown("q", "leave; a run goes on without you"))
 }
 

@@ -284,20 +284,73 @@ func TestMistakesOnTheScreen(t *testing.T) {
 	d.wants("nothing wrong found")
 }
 
+// into goes to an input in the list, and types another value for it.
+func (d *desk) into(name, value string) {
+	d.t.Helper()
+	if !strings.Contains(d.screen(), "enter another value") {
+		d.press("i")
+	}
+	d.press("home")
+	for range 40 {
+		if strings.Contains(d.screen(), "▌"+name+" ") {
+			break
+		}
+		d.press("down")
+	}
+	d.press("enter", "ctrl+u", value)
+}
+
 func TestGivingAnInput(t *testing.T) {
 	d := newDesk(t, 142, 42)
-	d.press("down", "2", "i", "nobody=1", "enter")
-	d.wants("the template has no input 'nobody'")
-	d.press("i", "readers=5", "enter")
+	d.press("down", "2", "i")
+	d.wants("enter gives another value")
+	d.into("readers", "5")
+	d.wants("▲ 3 new", "enter for now, ctrl+s into the stack file")
+	d.press("enter")
 	d.wants("-i readers=5", "▲ 3 new")
-	d.press("i", "readers=x", "enter")
+	d.into("readers", "x")
+	d.wants("✖ input readers: expected an integer, found a string")
+	d.press("enter")
 	d.wants("input readers: expected an integer, found a string")
-	d.press("i", "readers=4", "enter", "3")
+	d.into("readers", "4")
+	d.press("enter", "esc", "3")
 	d.wants("▲ 2 new")
 	d.press("n", "n", "n")
 	d.wants("input readers is 4, was 2 (-i readers=4)")
-	d.press("2", "i", "enter")
+	d.press("2", "i")
+	d.into("readers", "")
+	d.press("esc", "x")
 	d.wants("▲ 1 new", "bulletin-test.stack.yaml:7")
+}
+
+// A value goes into the stack file, whose comments and order stay.
+func TestWritingAnInput(t *testing.T) {
+	d := newDesk(t, 142, 42)
+	d.edit("bulletin-test.stack.yaml", "readers: 3", "readers: 3 # since the storm")
+	d.press("down", "2")
+	d.into("db_size", "")
+	d.press("down") // the legal values go round
+	d.wants("db_size       small", "One of small")
+	d.press("down", "down", "ctrl+s")
+	d.wants("bulletin-test.stack.yaml has db_size now", "large")
+	d.into("readers", "6")
+	d.press("enter", "w")
+	d.wants("bulletin-test.stack.yaml has readers now")
+	d.into("oncall_token", "hush-quiet-now")
+	d.press("ctrl+s")
+	d.wants("is a secret, which does not belong into a stack file")
+	text, err := os.ReadFile(filepath.Join(d.dir, "bulletin-test.stack.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{"  db_size: large\n", "  readers: 6 # since the storm\n"} {
+		if !strings.Contains(string(text), want) {
+			t.Errorf("there is no %q in\n%s", want, text)
+		}
+	}
+	if strings.Contains(string(text), "hush") || strings.Contains(d.frame(), "hush") {
+		t.Error("the secret is to be seen")
+	}
 }
 
 func TestDraftPanels(t *testing.T) {
@@ -305,7 +358,7 @@ func TestDraftPanels(t *testing.T) {
 	d.press("down", "enter", "f")
 	d.wants("stack: bulletin-test", "from_stack")
 	d.press("f", "f", "tab", "end")
-	d.wants("line 223 of 223")
+	d.wants("line 224 of 224")
 	d.press("home")
 	for range 115 {
 		d.press("down")
@@ -314,8 +367,10 @@ func TestDraftPanels(t *testing.T) {
 	t.Setenv("VISUAL", "")
 	t.Setenv("EDITOR", "")
 	t.Setenv("PATH", "")
-	d.press("e")
+	d.press("E")
 	d.wants("set the variable EDITOR")
+	d.press("tab")
+	d.wants("wall  the structure", "readings_db", "rests on")
 }
 
 func TestStacksFilterAndPalette(t *testing.T) {

@@ -1,10 +1,8 @@
-// Package draft is the view that shows a template and its stack file as text.
+// Package draft is the view in which a template and its stack file are read and written.
 package draft
 
 import (
-	"cmp"
 	"fmt"
-	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -13,37 +11,58 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"brickrow/internal/app"
-	"brickrow/internal/files"
+	"brickrow/internal/assist"
 	"brickrow/internal/tosca"
 	"brickrow/internal/tui/part"
 )
 
-// View shows the template, and the stack file, as text.
+// View shows the template, and the stack file, as text. In it one reads, until e begins to
+// write; esc ends that.
 type View struct {
 	part.Shell
-	draft    *app.Draft
+	draft    *app.Draft     // read last
+	good     *app.Draft     // the last one that was resolved
 	findings tosca.Findings // of the draft, and of the target once it was asked
-	tally    *app.Preview
+	tally    *app.Preview   // what the last good draft would change
 	took     time.Duration
 	path     string   // what is loaded
-	files    []string // the template, the stack file, and what the template reads
+	names    []string // of the files: the template, the stack file, and what the template reads
 	cur      int      // the one on the screen
-	asked    asking   // of the target
-	sources  map[string]source
-	colours  highlighter
-	line     int // the cursor, from 0
-	top      int
-	left     int // how many columns are scrolled away
-	panel    int // 0 inputs, 1 help
-	text     part.Rect
+	files    map[string]*file
+	asked    asking // of the target
+	panel    panel
+	side     part.Rect   // where it was drawn
+	tabs     []part.Rect // of the files
 	loading  bool
+	again    bool // something was written since the reading began
 	watched  []string
 	readings int        // begun so far
 	aim      *tosca.Pos // where to go when it is loaded; nil is nowhere
+	work     *assist.Work
+	editing  bool
+	list     *list // what is offered; nil is nothing
+	clip     string
+	jumps    []assist.Location // where one has jumped from
+	wall     part.Wall
+	form     form
+	keeping  bool            // the unsaved texts are soon kept
+	offered  map[string]bool // unsaved texts that were asked about
 }
 
+// panel is what stands beside the text.
+type panel int
+
+const (
+	inputs panel = iota
+	help
+	structure
+	panels // how many there are
+)
+
 // New is the view.
-func New(sh part.Shell) *View { return &View{Shell: sh} }
+func New(sh part.Shell) *View {
+	return &View{Shell: sh, files: map[string]*file{}, offered: map[string]bool{}}
+}
 
 // Name is what stands in the line of views.
 func (v *View) Name() string { return "Draft" }
@@ -78,24 +97,39 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		v.answered(msg)
 	case edited:
 		return v.edited(msg)
+	case keepNow:
+		return v.keepNow()
+	case kept:
+		v.wasKept(msg)
+	case tried:
+		v.tried(msg)
+	case tea.KeyPressMsg:
+		return v.key(msg)
+	case tea.PasteMsg:
+		return v.paste(msg)
 	case part.Click:
-		if v.text.Contains(msg.X, msg.Y) {
-			v.goLine(v.top + msg.Y - v.text.Y)
+		return v.click(msg.X, msg.Y)
+	case part.Drag:
+		if f := v.file(); f != nil && v.list == nil {
+			f.Drag(msg.X, msg.Y)
 		}
 	case part.Wheel:
-		v.goLine(v.line + msg.By)
+		if f := v.file(); f != nil {
+			f.Scroll(3 * msg.By)
+		}
 	}
 	return nil
 }
 
 type loaded struct {
 	draft *app.Draft
-	files []string
-	texts map[string]source
+	names []string
+	docs  map[string]*app.Document // nil where a file cannot be shown
 	tally *app.Preview
 	took  time.Duration
 	err   error
-	asked int // which reading it is of
+	asked int  // which reading it is of
+	live  bool // it was read because something was written
 }
 
 type edited struct{ err error }
@@ -123,10 +157,21 @@ type targetAnswered struct {
 // open loads the subject's file.
 func (v *View) open() tea.Cmd {
 	if file := v.Subject().File; v.path != file {
-		v.draft, v.tally, v.line, v.top, v.cur = nil, nil, 0, 0, 0
+		v.leaveFiles()
+		v.draft, v.good, v.tally, v.cur, v.names, v.editing, v.jumps = nil, nil, nil, 0, nil, false, nil
+		v.form = form{}
 		v.path = file
 	}
 	return v.load()
+}
+
+// leaveFiles forgets the files of another stack, except for those that are not saved.
+func (v *View) leaveFiles() {
+	for path, f := range v.files {
+		if !f.dirty() {
+			delete(v.files, path)
+		}
+	}
 }
 
 // show shows a draft that was opened from a file, which becomes the subject.
@@ -141,7 +186,10 @@ func (v *View) show(d *app.Draft) tea.Cmd {
 	return v.open()
 }
 
-func (v *View) load() tea.Cmd {
+// load reads the files, with what is written and not saved.
+func (v *View) load() tea.Cmd { return v.reading(false) }
+
+func (v *View) reading(live bool) tea.Cmd {
 	path := v.path
 	v.readings++
 	asked := v.readings
@@ -152,7 +200,7 @@ func (v *View) load() tea.Cmd {
 				name), asked: asked}
 		}
 	}
-	v.loading = true
+	v.loading, v.again = true, false
 	values := v.Values(path)
 	return func() tea.Msg {
 		began := time.Now()
@@ -160,12 +208,12 @@ func (v *View) load() tea.Cmd {
 		if err != nil {
 			return loaded{err: err, asked: asked}
 		}
-		out := newLoaded(d)
-		out.asked = asked
-		if d.Stack != nil {
+		out := loaded{draft: d, asked: asked, live: live}
+		if d.Stack != nil && !(live && d.Findings.HasErrors()) {
 			out.tally, out.err = v.App().WhatIfRecorded(v.Context(), d)
 		}
 		out.took = time.Since(began)
+		out.names, out.docs = readFiles(d, live)
 		return out
 	}
 }
@@ -179,30 +227,51 @@ func (v *View) heard(msg loaded) tea.Cmd {
 		v.Warn("%v", msg.err)
 		return nil
 	}
-	was := v.file()
-	v.draft, v.tally, v.took, v.asked, v.findings = msg.draft, msg.tally, msg.took, notAsked, msg.draft.Findings
-	v.path, v.files, v.sources = msg.draft.Path, msg.files, msg.texts
-	v.cur = max(0, slices.Index(v.files, was))
-	v.watched = append(slices.Clone(v.files), app.RuleFolder(v.draft.Template))
+	was := v.name()
+	v.draft, v.took, v.asked, v.findings = msg.draft, msg.took, notAsked, msg.draft.Findings
+	if !v.findings.HasErrors() || v.good == nil {
+		v.good = v.draft
+	}
+	if msg.tally != nil && (!v.findings.HasErrors() || !msg.live) {
+		v.tally = msg.tally
+	}
+	v.path = msg.draft.Path
+	v.take(msg)
+	v.cur = max(0, slices.Index(v.names, was))
+	v.watched = append(slices.Clone(v.names), app.RuleFolder(v.draft.Template))
 	v.Watch(v.watched...)
 	if about := v.Subject(); about.File == v.path && v.draft.Stack != nil {
 		about.Careful = v.draft.Stack.Careful
 		v.About(about)
 	}
+	v.helper().Read(v.draft.Template, v.draft.File, v.draft.Wanted)
+	v.setMarks()
+	v.setWall()
 	if v.aim != nil {
 		p := *v.aim
 		v.aim = nil
 		v.goTo(p)
 	}
-	v.line = max(0, min(v.line, len(v.shown())-1))
+	var cmds []tea.Cmd
+	if v.again {
+		cmds = append(cmds, v.reading(true))
+	}
+	if msg.live && msg.tally != nil {
+		tally := msg.tally
+		cmds = append(cmds, func() tea.Msg { return part.Compared{Preview: tally} })
+	}
+	if !msg.live {
+		v.offerUnsaved()
+	}
 	draft := v.draft
-	return tea.Tick(pause, func(time.Time) tea.Msg { return askTarget{draft} })
+	cmds = append(cmds, tea.Tick(pause, func(time.Time) tea.Msg { return askTarget{draft} }))
+	return tea.Batch(cmds...)
 }
 
 // ask holds the draft against its target, unless it has changed meanwhile or
 // cannot be deployed anyway.
 func (v *View) ask(msg askTarget) tea.Cmd {
-	if msg.draft != v.draft || v.draft.Stack == nil || v.draft.Findings.HasErrors() || !v.Front(v) {
+	if msg.draft != v.draft || v.draft.Stack == nil || v.draft.Findings.HasErrors() || !v.Front(v) || v.loading {
 		return nil
 	}
 	v.asked = askingNow
@@ -223,40 +292,7 @@ func (v *View) answered(msg targetAnswered) {
 		return
 	}
 	v.asked, v.tally, v.findings = answered, msg.tally, msg.tally.Findings
-}
-
-// newLoaded is a draft with its files.
-func newLoaded(d *app.Draft) loaded {
-	names, texts := readFiles(d)
-	return loaded{draft: d, files: names, texts: texts}
-}
-
-// readFiles reads what a draft consists of: the template, the stack file, and the
-// files that the template reads.
-func readFiles(d *app.Draft) (names []string, texts map[string]source) {
-	texts = map[string]source{}
-	add := func(name, text string) {
-		names = append(names, name)
-		texts[name] = newSource(text)
-	}
-	add(d.Template, d.Text)
-	if d.Stack != nil {
-		text, _ := files.Read(d.Path, tosca.MaxBytes) // what is wrong with it is among the findings
-		add(d.Path, string(text))
-	}
-	if d.Bundle != nil {
-		others := d.Bundle.Files()
-		root := strings.TrimSuffix(d.Template, filepath.FromSlash(d.Bundle.Entry))
-		for _, path := range slices.Sorted(maps.Keys(others)) {
-			add(filepath.Join(root, filepath.FromSlash(path)), string(others[path]))
-		}
-	}
-	for _, name := range d.RuleFiles {
-		if text, err := files.Read(name, tosca.MaxBytes); err == nil {
-			add(name, string(text))
-		}
-	}
-	return names, texts
+	v.setMarks()
 }
 
 func (v *View) fileChanged(path string) tea.Cmd {
@@ -273,77 +309,101 @@ func (v *View) edited(msg edited) tea.Cmd {
 	if msg.err != nil {
 		v.Warn("the editor ended badly: %v", msg.err)
 	}
-	file := v.file()
+	file := v.name()
 	return func() tea.Msg { return part.FileChanged{Path: file} }
 }
 
-func (v *View) file() string {
-	if v.cur < len(v.files) {
-		return v.files[v.cur]
+// name is the path of the file on the screen.
+func (v *View) name() string {
+	if v.cur < len(v.names) {
+		return v.names[v.cur]
 	}
 	return ""
 }
 
-func (v *View) shown() []string { return v.sources[v.file()].lines }
+// file is the file on the screen; nil where there is none.
+func (v *View) file() *file { return v.files[v.name()] }
 
-// findingsAt lists what was found in a line of the file on the screen.
-func (v *View) findingsAt(line int) tosca.Findings {
-	var out tosca.Findings
-	for _, f := range v.findings {
-		if f.File == v.file() && f.Line == line+1 {
-			out = append(out, f)
-		}
+// line is the line of the cursor, from 0.
+func (v *View) line() int {
+	if f := v.file(); f != nil {
+		return f.Cursor.Line
 	}
-	return out
+	return 0
 }
 
 // Bindings are the keys that do something now.
 func (v *View) Bindings() []part.Binding {
 	read := part.Bind(v.load, "r").Shown("r", "read it again")
-	if v.draft == nil {
+	if v.draft == nil || v.file() == nil {
 		return []part.Binding{read}
 	}
-	by := func(n int) func() tea.Cmd { return part.Run(func() { v.goLine(v.line + n) }) }
-	page := max(1, v.text.H-2)
-	keys := []part.Binding{part.Bind(v.edit, "e").Shown("e", "edit it"),
-		part.Bind(part.Run(v.give), "i").Shown("i", "give an input")}
-	if len(v.files) > 1 {
-		other := (v.cur + 1) % len(v.files)
-		name := filepath.Base(v.files[other])
-		keys = append(keys, part.Bind(part.Run(func() { v.cur, v.line, v.top = other, 0, 0 }), "f").Shown("f", name).
-			As("Show "+name))
+	if v.editing {
+		return v.editBindings()
 	}
-	keys = append(keys, part.Bind(part.Run(func() { v.panel = 1 - v.panel }), "tab").Shown("tab", "inputs or help").
-		As("Show the inputs, or help"))
+	if v.form.on {
+		return v.formBindings()
+	}
+	f := v.file()
+	by := func(n int) func() tea.Cmd { return part.Run(func() { v.goLine(v.line() + n) }) }
+	page := f.Page()
+	keys := []part.Binding{part.Bind(v.edit, "e").Shown("e", "write here").As("Write here"),
+		part.Bind(v.askInput, "i").Shown("i", "give an input")}
+	if len(v.names) > 1 {
+		other := (v.cur + 1) % len(v.names)
+		name := filepath.Base(v.names[other])
+		keys = append(keys, part.Bind(part.Run(func() { v.turnTo(other) }), "f").Shown("f", name).As("Show "+name))
+	}
+	keys = append(keys, part.Bind(part.Run(v.turnPanel), "tab").Shown("tab", "inputs, help, wall").
+		As("Show the inputs, help or the wall"))
 	if len(v.findings) > 0 {
 		keys = append(keys, part.Bind(part.Run(v.nextFinding), "n").Shown("n", "next finding").
 			As("Go to the next finding"))
 	}
 	keys = append(keys, part.Bind(func() tea.Cmd { return v.Send(part.ShowWhatIf{}) }, "enter").
-		Shown("enter", "what-if").As("Show the what-if"), read,
-		part.Bind(by(-1), "up", "k").Shown("↑ ↓ g G", "move").As(""), part.Bind(by(1), "down", "j"),
-		part.Bind(by(-page), "pgup", "ctrl+b"), part.Bind(by(page), "pgdown", "ctrl+f", "space"),
-		part.Bind(part.Run(func() { v.left = 0; v.goLine(0) }), "home", "g"), part.Bind(by(len(v.shown())), "end", "G"))
-	if longest := v.longest(); v.left > 0 || longest > v.text.W-10 {
-		keys = append(keys, part.Bind(part.Run(func() { v.left = max(0, v.left-16) }), "left", "h").
-			Shown("← →", "the rest of long lines").As(""),
-			part.Bind(part.Run(func() {
-				if v.left+v.text.W-10 < longest {
-					v.left += 16
-				}
-			}), "right", "l"))
+		Shown("enter", "what-if").As("Show the what-if"),
+		part.Bind(v.editElsewhere, "E").Shown("E", "your own editor").As("Open it in your own editor"))
+	if v.panel == structure && len(v.wall.Graph) > 0 {
+		keys = append(keys, v.wallBindings()...)
 	}
+	if len(v.Unsaved()) > 0 {
+		keys = append(keys, part.Bind(part.Run(v.save), "ctrl+s").Shown("ctrl+s", "save"))
+	}
+	keys = append(keys, part.Bind(part.Run(func() { f.OpenFinder(false); v.editing = true }), "/", "ctrl+f").
+		Shown("/", "find"), read,
+		part.Bind(by(-1), "up", "k").Shown("↑ ↓ g G", "move").As(""), part.Bind(by(1), "down", "j"),
+		part.Bind(by(-page), "pgup", "ctrl+b"), part.Bind(by(page), "pgdown", "space"),
+		part.Bind(part.Run(func() { v.goLine(0) }), "home", "g"), part.Bind(by(len(f.Text.Lines)), "end", "G"),
+		part.Bind(part.Run(func() { f.Left(false) }), "left", "h").Shown("← →", "along the line").As(""),
+		part.Bind(part.Run(func() { f.Right(false) }), "right", "l"))
 	return keys
 }
 
 // goLine goes to a line of the file on the screen.
-func (v *View) goLine(n int) { v.line = max(0, min(n, len(v.shown())-1)) }
+func (v *View) goLine(n int) {
+	if f := v.file(); f != nil {
+		f.Vertical(n-f.Cursor.Line, false)
+		v.followText()
+	}
+}
+
+// turnTo shows another one of the files.
+func (v *View) turnTo(i int) {
+	v.cur, v.list = i, nil
+	v.followText()
+}
+
+// turnPanel shows the next panel.
+func (v *View) turnPanel() {
+	v.panel = (v.panel + 1) % panels
+	v.followText()
+}
 
 // nextFinding goes to the next line with a finding, in either file.
 func (v *View) nextFinding() {
 	next := v.findings[0]
 	for _, f := range v.findings {
-		if f.File > v.file() || f.File == v.file() && f.Line-1 > v.line {
+		if f.File > v.name() || f.File == v.name() && f.Line-1 > v.line() {
 			next = f
 			break
 		}
@@ -353,83 +413,53 @@ func (v *View) nextFinding() {
 
 // goTo shows a place in one of the files, which may still have to be loaded.
 func (v *View) goTo(p tosca.Pos) {
-	if v.loading {
+	if v.loading && v.draft == nil {
 		v.aim = &p
 	}
-	i := slices.Index(v.files, p.File)
+	i := slices.Index(v.names, p.File)
 	if i < 0 {
-		i = slices.IndexFunc(v.files, func(f string) bool { return filepath.Base(f) == filepath.Base(p.File) })
+		i = slices.IndexFunc(v.names, func(f string) bool { return filepath.Base(f) == filepath.Base(p.File) })
 	}
 	v.cur = max(0, i)
-	v.line = max(0, p.Line-1)
-}
-
-// give takes a value for an input on top of the stack file, as -i does on the
-// command line.
-func (v *View) give() {
-	if v.draft == nil || v.draft.File.Service == nil || len(v.draft.File.Service.Inputs) == 0 {
-		v.Say("the template has no inputs")
-		return
-	}
-	path := v.path
-	ask := part.NewAsk("Give an input another value for now, as name=value; nothing at all takes back what was "+
-		"given. The files stay as they are.", "", func(text string) tea.Cmd {
-		name, _, ok := strings.Cut(text, "=")
-		switch {
-		case text == "":
-			v.Give(path, nil)
-		case !ok:
-			v.Warn("write it as name=value, such as %s=…", v.draft.File.Service.Inputs[0].Name)
-			return nil
-		case v.draft.File.Service.Input(name) == nil:
-			var names []string
-			for _, in := range v.draft.File.Service.Inputs {
-				names = append(names, in.Name)
+	if f := v.file(); f != nil {
+		line := f.Text.Line(p.Line - 1)
+		column := 0
+		for n := range line { // it counts letters
+			if p.Column--; p.Column <= 0 {
+				column = n
+				break
 			}
-			v.Warn("the template has no input '%s'; %s", name,
-				cmp.Or(tosca.Suggest(name, names), "the inputs are on the right"))
-			return nil
-		default:
-			kept := slices.DeleteFunc(slices.Clone(v.Values(path).Flags),
-				func(s string) bool { return strings.HasPrefix(s, name+"=") })
-			v.Give(path, append(kept, text))
 		}
-		return v.load()
-	})
-	ask.Free = true
-	service := v.draft.File.Service
-	ask.Masked = func(text string) string {
-		name, value, ok := strings.Cut(text, "=")
-		if in := service.Input(name); !ok || in == nil || !in.Type.HoldsSecret() {
-			return text
-		}
-		return name + "=" + strings.Repeat("•", len([]rune(value)))
+		f.Move(assist.Place{Line: max(0, p.Line-1), Column: column}, false)
+		v.followText()
 	}
-	v.Ask(ask)
-}
-
-// longest is how wide the longest line on the screen is.
-func (v *View) longest() int {
-	n := 0
-	lines := v.shown()
-	for _, line := range lines[min(v.top, len(lines)):min(v.top+v.text.H, len(lines))] {
-		n = max(n, len([]rune(line)))
-	}
-	return n
 }
 
 // Hint is the next step.
 func (v *View) Hint() string {
+	f := v.file()
 	switch {
-	case v.draft == nil:
+	case v.draft == nil || f == nil:
 		return "reading …"
+	case v.form.on:
+		return v.formHint()
+	case v.editing && v.list != nil:
+		return v.list.hint()
+	case v.editing && f.Filling():
+		return "fill it in; tab goes to the next blank"
+	case v.editing && f.dirty():
+		return "ctrl+s saves, esc reads"
+	case v.editing:
+		return "write; ctrl+space offers what can stand here, esc reads"
 	case v.findings.HasErrors():
 		for _, f := range v.findings {
 			if f.Severity == tosca.Error && strings.HasPrefix(f.File, "-i") {
 				return "next: i gives another value, i with nothing takes it back"
 			}
 		}
-		return "next: n goes to the mistake, e fixes it"
+		return "next: n goes to the mistake, e writes there"
+	case len(v.Unsaved()) > 0:
+		return "not saved: ctrl+s saves " + strings.Join(v.Unsaved(), " and ")
 	case v.draft.Stack == nil:
 		return "a template alone; a stack file says where it goes"
 	case v.tally != nil && v.tally.Empty():
@@ -440,8 +470,16 @@ func (v *View) Hint() string {
 
 // Status is which line of which file it is.
 func (v *View) Status() string {
-	if v.draft == nil {
+	f := v.file()
+	if v.draft == nil || f == nil {
 		return ""
 	}
-	return fmt.Sprintf("%s · line %d of %d", filepath.Base(v.file()), v.line+1, len(v.shown()))
+	words := ""
+	if f.dirty() {
+		words = "not saved · "
+	}
+	if v.editing {
+		words += fmt.Sprintf("column %d · ", len([]rune(f.Line()[:f.Cursor.Column]))+1)
+	}
+	return fmt.Sprintf("%s%s · line %d of %d", words, filepath.Base(v.name()), f.Cursor.Line+1, len(f.Text.Lines))
 }

@@ -35,6 +35,11 @@ func BenchmarkOpen(b *testing.B) {
 	}
 }
 
+func newLoaded(d *app.Draft) loaded {
+	names, docs := readFiles(d, false)
+	return loaded{draft: d, names: names, docs: docs}
+}
+
 // long is a draft of a template with many nodes.
 func long(n int) *app.Draft {
 	var text strings.Builder

@@ -2,89 +2,120 @@ package draft
 
 import (
 	"fmt"
+	"path/filepath"
+	"slices"
 	"strings"
 
+	tea "charm.land/bubbletea/v2"
 	uv "github.com/charmbracelet/ultraviolet"
 
+	"brickrow/internal/assist"
 	"brickrow/internal/cloud"
-	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 	"brickrow/internal/tui/part"
+	"brickrow/internal/whatif"
 )
 
-// Draw draws the text, beside it the inputs or help, and below what was found.
+// wideEnough is how wide the view must be for a panel to stand beside the text.
+const wideEnough = 100
+
+// Draw draws the text, beside it the inputs, help or the wall, and below what was found.
 func (v *View) Draw(s *part.Screen, r part.Rect) {
 	t := v.Theme()
-	if v.draft == nil {
+	f := v.file()
+	if v.draft == nil || f == nil {
 		s.Text(r.X+3, r.Y+1, r.W-4, t.Faint(), "reading the template …")
 		return
 	}
 	body, strip := r.SplitBottom(v.stripHeight())
-	side := part.Rect{}
-	if r.W >= 100 {
-		body, side = body.SplitRight(min(62, r.W*2/5))
-		s.Column(side.X, side.Y, side.H, t.On(t.Mortar), "│")
-		side = part.R(side.X+2, side.Y, side.W-3, side.H)
+	v.side = part.Rect{}
+	switch {
+	case r.W >= wideEnough:
+		body, v.side = body.SplitRight(min(62, r.W*2/5))
+		s.Column(v.side.X, v.side.Y, v.side.H, t.On(t.Mortar), "│")
+		v.side = part.R(v.side.X+2, v.side.Y, v.side.W-3, v.side.H)
+	case v.panel != inputs || v.form.on: // one above the other
+		body, v.side = body.SplitBottom(body.H / 2)
+		s.Line(v.side.X, v.side.Y, v.side.W, t.On(t.Mortar), "─")
+		v.side = part.R(v.side.X+1, v.side.Y+1, v.side.W-2, v.side.H-1)
 	}
-	v.text = body
-	v.drawText(s, body)
+	if len(v.names) > 1 {
+		v.drawTabs(s, part.R(body.X, body.Y, body.W, 1))
+		body.Y, body.H = body.Y+1, body.H-1
+	}
+	f.Editing = v.editing
+	f.Draw(t, s, body)
 	v.drawStrip(s, strip)
-	if side.W > 0 {
-		if v.panel == 0 {
-			v.drawInputs(s, side)
-		} else {
-			v.drawHelp(s, side)
+	if v.side.W > 0 {
+		switch v.panel {
+		case inputs:
+			v.drawInputs(s, v.side)
+		case help:
+			v.drawHelp(s, v.side)
+		default:
+			v.drawWall(s, v.side)
 		}
+	}
+	if v.list != nil && v.editing {
+		at := v.list.entries[v.list.chosen].from
+		x, y := f.CursorCell()
+		x -= part.Width(f.Line()[min(at.Column, f.Cursor.Column):f.Cursor.Column])
+		v.list.draw(t, s, part.R(r.X, r.Y, r.W, strip.Y-r.Y), x, y)
 	}
 }
 
-func (v *View) drawText(s *part.Screen, r part.Rect) {
+// drawTabs lists the files.
+func (v *View) drawTabs(s *part.Screen, r part.Rect) {
 	t := v.Theme()
-	lines := v.shown()
-	v.top = max(0, min(v.top, v.line-2))
-	if v.line >= v.top+r.H-2 {
-		v.top = v.line - r.H + 3
+	v.tabs = v.tabs[:0]
+	x := r.X + 1
+	from := 0
+	wide := func(i int) int { return part.Width(filepath.Base(v.names[i])) + 5 }
+	for used := 0; ; from++ { // so that the one on the screen is in sight
+		used = 0
+		for i := from; i <= v.cur; i++ {
+			used += wide(i)
+		}
+		if used <= r.W-4 || from >= v.cur {
+			break
+		}
 	}
-	v.top = max(0, min(v.top, len(lines)-r.H))
-	for i := range min(r.H, len(lines)-v.top) {
-		n, y := v.top+i, r.Y+i
-		ground := t.Ground
-		number := t.Faint()
-		if n == v.line {
-			ground = t.Bar
-			s.Fill(part.R(r.X, y, r.W-1, 1), uv.Style{Bg: ground})
-			number = uv.Style{Fg: t.Hint, Bg: ground}
+	for range from {
+		v.tabs = append(v.tabs, part.Rect{})
+	}
+	for i := from; i < len(v.names); i++ {
+		name := filepath.Base(v.names[i])
+		st := t.Faint()
+		if i == v.cur {
+			st = part.Bold(uv.Style{Fg: t.Bright, Bg: t.Bar})
 		}
-		s.Right(r.X+6, y, 5, number, part.Itoa(n+1))
-		if found := v.findingsAt(n); len(found) > 0 {
-			mark, col := "!", t.Hint
-			if found.HasErrors() {
-				mark, col = "✖", t.States["failed"].Word
-			}
-			s.Text(r.X+7, y, 1, part.Bold(uv.Style{Fg: col, Bg: ground}), mark)
+		mark := " "
+		if f := v.files[v.names[i]]; f != nil && f.dirty() {
+			mark = "●"
 		}
-		x, end, skip := r.X+9, r.X+r.W-1, v.left
-		if skip > 0 {
-			x = s.Text(x, y, 1, uv.Style{Fg: t.Dim, Bg: ground}, "…")
+		if x+wide(i) > r.X+r.W-2 && i > v.cur {
+			s.Text(x, r.Y, 8, t.Faint(), fmt.Sprintf("+%d", len(v.names)-i))
+			return
 		}
-		for _, p := range v.colours.line(v.sources[v.file()], n) {
-			if x >= end {
-				s.Text(end-1, y, 1, uv.Style{Fg: t.Dim, Bg: ground}, "…")
-				break
-			}
-			text := []rune(p.text)
-			cut := min(skip, len(text))
-			skip -= cut
-			x = s.Text(x, y, end-x, uv.Style{Fg: tokenColor(t, p), Bg: ground}, string(text[cut:]))
-		}
+		v.tabs = append(v.tabs, part.R(x, r.Y, wide(i)-1, 1))
+		s.Fill(part.R(x, r.Y, wide(i)-1, 1), uv.Style{Bg: st.Bg})
+		at := s.Text(x+1, r.Y, r.W, st, name)
+		s.Text(at+1, r.Y, 1, uv.Style{Fg: t.Accent, Bg: st.Bg}, mark)
+		x += wide(i)
 	}
 }
+
+// mostFindings is how many findings the strip shows at once.
+const mostFindings = 4
 
 func (v *View) stripHeight() int {
 	if v.draft == nil {
 		return 2
 	}
-	return 2 + min(4, len(v.findings))
+	if _, h := v.Size(); h < 30 {
+		return 2 + min(2, len(v.findings))
+	}
+	return 2 + min(mostFindings, len(v.findings))
 }
 
 // drawStrip lists the findings near the cursor and the tally.
@@ -92,15 +123,16 @@ func (v *View) drawStrip(s *part.Screen, r part.Rect) {
 	t := v.Theme()
 	s.Line(r.X, r.Y, r.W, t.On(t.Mortar), "─")
 	list := v.findings
+	room := r.H - 2
 	from := 0
 	for i, f := range list {
-		if f.File == v.file() && f.Line-1 <= v.line {
+		if same(f.File, v.name()) && f.Line-1 <= v.line() {
 			from = i
 		}
 	}
-	from = max(0, min(from, len(list)-4))
+	from = max(0, min(from, len(list)-room))
 	y := r.Y + 1
-	for _, f := range list[from:min(len(list), from+4)] {
+	for _, f := range list[from:min(len(list), from+room)] {
 		mark, col := "!", t.Hint
 		if f.Severity == tosca.Error {
 			mark, col = "✖", t.States["failed"].Word
@@ -115,66 +147,29 @@ func (v *View) drawStrip(s *part.Screen, r part.Rect) {
 	}
 	x := r.X + 1
 	switch {
-	case len(list) > 4:
-		x = s.Text(x, y, r.W, t.Faint(), fmt.Sprintf("%d findings, n goes through them   ", len(list)))
+	case len(list) > room:
+		x = s.Text(x, y, r.W, t.Faint(), fmt.Sprintf("%d findings   ", len(list)))
 	case len(list) == 0:
 		x = s.Text(x, y, r.W, t.On(t.States["ready"].Word), "■ nothing wrong found   ")
 	}
-	if v.tally != nil && !v.findings.HasErrors() {
-		x = part.DrawTally(v.Theme(), s, x, y, r.X+r.W-x, v.tally.Tally)
-		words := fmt.Sprintf("by the record, in %.1f ms", float64(v.took.Microseconds())/1000)
-		switch v.asked {
-		case askingNow:
-			words = fmt.Sprintf("asking %s …", v.draft.Stack.Target)
-		case answered:
-			words = fmt.Sprintf("checked against %s", v.draft.Stack.Target)
-		}
-		s.Text(x+1, y, r.X+r.W-x-2, t.Faint(), words)
-	}
-}
-
-// drawInputs lists the inputs with their values and where these come from.
-func (v *View) drawInputs(s *part.Screen, r part.Rect) {
-	t := v.Theme()
-	part.PanelTitle(v.Theme(), s, r, "inputs", "value, and where it comes from")
-	y := r.Y + 2
-	values := map[string]stack.Input{}
-	for _, in := range v.draft.Wanted.Inputs {
-		values[in.Name] = in
-	}
-	if v.draft.File.Service == nil || len(v.draft.File.Service.Inputs) == 0 {
-		s.Text(r.X, y, r.W, t.Faint(), "the template has no inputs")
+	if v.tally == nil || v.tally.ChangeSet == nil {
 		return
 	}
-	longest := 0
-	for _, d := range v.draft.File.Service.Inputs {
-		longest = max(longest, part.Width(d.Name))
+	words := fmt.Sprintf("by the record, in %.1f ms", float64(v.took.Microseconds())/1000)
+	switch {
+	case v.draft != v.good && v.findings.HasErrors():
+		words = "as it was before the mistake"
+	case v.findings.HasErrors():
+		return
+	case v.loading && v.editing:
+		words = "by the record, reading …"
+	case v.asked == askingNow:
+		words = fmt.Sprintf("asking %s …", v.draft.Stack.Target)
+	case v.asked == answered:
+		words = fmt.Sprintf("checked against %s", v.draft.Stack.Target)
 	}
-	longest = min(longest, r.W/3)
-	for _, d := range v.draft.File.Service.Inputs {
-		if y >= r.Y+r.H-1 {
-			s.Text(r.X, y, r.W, t.Faint(), "…")
-			return
-		}
-		in, ok := values[d.Name]
-		s.Text(r.X, y, longest, t.On(t.Key), d.Name)
-		x := r.X + longest + 2
-		if !ok {
-			s.Text(x, y, r.X+r.W-x, part.Bold(t.On(t.States["failed"].Word)), "no value yet")
-		} else {
-			s.Text(x, y, r.X+r.W-x, t.Strong(), tosca.Show(in.Value))
-		}
-		origin := d.Description
-		if ok {
-			origin = in.Origin.String()
-			if in.Origin.Via != "" && in.Origin.Kind != stack.OriginFlag {
-				origin = fmt.Sprintf("%s · line %d", in.Origin.Via, in.Origin.Pos.Line)
-			}
-		}
-		s.Text(x, y+1, r.X+r.W-x, t.Faint(), origin)
-		y += 2
-	}
-	v.drawLookups(s, part.R(r.X, y+1, r.W, r.Y+r.H-y-1))
+	x = part.DrawTally(t, s, x, y, r.X+r.W-x, v.tally.Tally)
+	s.Text(x+1, y, r.X+r.W-x-2, t.Faint(), words)
 }
 
 // drawLookups lists what nodes that are selected stand for, once the target
@@ -194,32 +189,85 @@ func (v *View) drawLookups(s *part.Screen, r part.Rect) {
 	}
 }
 
-// drawHelp says what the line of the cursor stands on.
-func (v *View) drawHelp(s *part.Screen, r part.Rect) {
-	t := v.Theme()
-	if v.cur > 0 || v.draft.File.Service == nil {
-		part.PanelTitle(v.Theme(), s, r, "help", "")
-		s.Text(r.X, r.Y+2, r.W, t.Faint(), "stand on a node in the template: f shows it")
-		return
+// nodeAt is the node that the cursor stands in; nil where it stands in none.
+func (v *View) nodeAt() *assist.Symbol {
+	f := v.file()
+	if f == nil || f.Plain {
+		return nil
 	}
-	line := v.line + 1
-	var node *tosca.NodeTemplate
-	for _, n := range v.draft.File.Service.Nodes {
-		if n.Line <= line && (node == nil || n.Line > node.Line) {
-			node = n
+	for _, y := range v.helper().Symbols(v.name()) {
+		if y.Section == "node_templates" && y.At.Line <= f.Cursor.Line && f.Cursor.Line < y.To {
+			return y
 		}
 	}
+	return nil
+}
+
+// drawHelp says what stands at the cursor, and below what the node's type offers.
+func (v *View) drawHelp(s *part.Screen, r part.Rect) {
+	t := v.Theme()
+	y := r.Y
+	end := r.Y + r.H
+	f := v.file()
+	var h *assist.Help
+	if f != nil && !f.Plain {
+		h = v.helper().Hover(v.name(), f.Cursor)
+	}
+	if h != nil {
+		for i, line := range part.Wrap(h.Title, r.W) {
+			if i < 2 {
+				s.Text(r.X, y, r.W, part.Bold(t.Hinted()), line)
+				y++
+			}
+		}
+		for i, l := range h.Lines {
+			st := t.Plain()
+			if i > 0 {
+				st = t.Faint()
+			}
+			for _, line := range part.Wrap(l, r.W) {
+				if y < end {
+					s.Text(r.X, y, r.W, st, line)
+				}
+				y++
+			}
+		}
+		y++
+	}
+	node := v.nodeAt()
 	var typ *tosca.NodeType
-	if node != nil {
-		typ = v.draft.File.Library.Nodes[node.Type]
+	if node != nil && v.good != nil {
+		typ = v.good.File.Library.Nodes[node.Type]
 	}
 	if typ == nil {
-		part.PanelTitle(v.Theme(), s, r, "help", "")
-		s.Text(r.X, r.Y+2, r.W, t.Faint(), "stand on a node to see what its type offers")
+		if h == nil {
+			part.PanelTitle(t, s, r, "help", "")
+			s.Text(r.X, r.Y+2, r.W, t.Faint(), "stand on a word to see what it means")
+		}
 		return
 	}
-	part.PanelTitle(v.Theme(), s, r, typ.Name, typ.Description)
-	y := r.Y + 2
+	if h != nil && y < end {
+		s.Line(r.X, y-1, r.W, t.On(t.Mortar), "╌")
+	}
+	v.drawType(s, part.R(r.X, y, r.W, end-y), typ)
+}
+
+// drawType says what a type offers.
+func (v *View) drawType(s *part.Screen, r part.Rect, typ *tosca.NodeType) {
+	t := v.Theme()
+	y := r.Y
+	for i, line := range part.Wrap(typ.Name+"  "+typ.Description, r.W) {
+		if y < r.Y+r.H {
+			if rest, ok := strings.CutPrefix(line, typ.Name); ok && i == 0 {
+				x := s.Text(r.X, y, r.W, part.Bold(t.Hinted()), typ.Name)
+				s.Text(x, y, r.X+r.W-x, t.Faint(), rest)
+			} else {
+				s.Text(r.X, y, r.W, t.Faint(), line)
+			}
+		}
+		y++
+	}
+	y++
 	for _, p := range typ.Properties {
 		if y >= r.Y+r.H {
 			return
@@ -291,4 +339,122 @@ func legal(p *tosca.Property) string {
 			"shrink": "smaller"}[p.Metadata["swap_when"]]+" swaps it")
 	}
 	return strings.Join(parts, "; ")
+}
+
+// setWall gives the wall the resources of the last good draft.
+func (v *View) setWall() {
+	if v.good == nil || v.good.Wanted == nil {
+		return
+	}
+	v.wall.Set(v.good.Wanted.Graph())
+	v.followText()
+}
+
+// followText chooses the brick of the node that the cursor stands in.
+func (v *View) followText() {
+	if v.panel != structure || v.cur > 0 {
+		return
+	}
+	node := v.nodeAt()
+	if node == nil || nodeOf(v.wall.Sel) == node.Name {
+		return
+	}
+	for _, name := range []string{node.Name, node.Name + "#0"} {
+		if _, have := v.wall.Graph[name]; have {
+			v.wall.Choose(name)
+		}
+	}
+}
+
+// nodeOf is the node of the template that a resource comes from.
+func nodeOf(resource string) string {
+	name, _, _ := strings.Cut(resource, "/")
+	if i := strings.LastIndexByte(name, '#'); i > 0 {
+		return name[:i]
+	}
+	return name
+}
+
+// followWall puts the cursor to the node of the chosen brick.
+func (v *View) followWall() {
+	if len(v.names) == 0 {
+		return
+	}
+	for _, y := range v.helper().Symbols(v.names[0]) {
+		if f := v.files[v.names[0]]; y.Section == "node_templates" && y.Name == nodeOf(v.wall.Sel) && f != nil {
+			v.cur = 0
+			f.Move(y.At, false)
+			return
+		}
+	}
+}
+
+// wallBindings walk the wall, and the cursor with it.
+func (v *View) wallBindings() []part.Binding {
+	walk := func(dx, dy int) func() tea.Cmd {
+		return part.Run(func() {
+			v.wall.Move(dx, dy)
+			v.followWall()
+		})
+	}
+	return []part.Binding{part.Bind(walk(-1, 0), "shift+left", "H").Shown("shift+↑ ↓ ← →", "walk the wall").As(""),
+		part.Bind(walk(0, -1), "shift+down", "J"), part.Bind(walk(0, 1), "shift+up", "K"), part.Bind(walk(1, 0), "shift+right", "L")}
+}
+
+// drawWall draws the structure as the text stands, with what would change.
+func (v *View) drawWall(s *part.Screen, r part.Rect) {
+	t := v.Theme()
+	words := "the structure, as the text stands"
+	if v.draft != v.good {
+		words = "as it was before the mistake"
+	}
+	part.PanelTitle(t, s, r, "wall", words)
+	if len(v.wall.Graph) == 0 {
+		s.Text(r.X, r.Y+2, r.W, t.Faint(), "no resource yet")
+		return
+	}
+	kinds := map[string]whatif.Kind{}
+	if v.tally != nil && v.tally.ChangeSet != nil {
+		for _, ch := range v.tally.Changes {
+			kinds[ch.Name] = ch.Kind
+		}
+	}
+	of := func(name string) part.Brick {
+		k, known := kinds[name]
+		if !known {
+			k = whatif.Same
+		}
+		b := part.Brick{Mark: k.Mark(), Paint: t.Kinds[k], Faint: k == whatif.Same}
+		if res := v.good.Wanted.Resource(name); res != nil {
+			b.Sub = res.Type.Name
+		}
+		return b
+	}
+	about, chosen := 0, v.good.Wanted.Resource(v.wall.Sel)
+	if chosen != nil {
+		about = 4
+	}
+	top, bottom := part.R(r.X, r.Y+1, r.W, r.H-1).SplitBottom(about)
+	v.wall.Draw(s, top, t, of)
+	if chosen == nil {
+		return
+	}
+	x := s.Text(bottom.X, bottom.Y+1, bottom.W, part.Bold(t.Hinted()), chosen.Name)
+	x = s.Text(x+2, bottom.Y+1, bottom.X+bottom.W-x-2, t.Faint(), chosen.Type.Name)
+	if k, known := kinds[chosen.Name]; known {
+		s.Text(x+2, bottom.Y+1, bottom.X+bottom.W-x-2, part.Bold(t.On(t.Kinds[k].Word)), k.Mark()+" "+string(k))
+	}
+	needs := slices.Clone(v.wall.Graph[chosen.Name])
+	slices.Sort(needs)
+	s.Text(bottom.X, bottom.Y+2, bottom.W, t.Faint(), "rests on "+orNothing(needs))
+	users := slices.Clone(v.wall.Users[chosen.Name])
+	slices.Sort(users)
+	s.Text(bottom.X, bottom.Y+3, bottom.W, t.Faint(), "carries "+orNothing(users))
+}
+
+func orNothing(names []string) string {
+	if len(names) == 0 {
+		return "nothing"
+	}
+	return strings.Join(slices.Compact(names), ", ")
 }

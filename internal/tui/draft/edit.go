@@ -12,9 +12,13 @@ import (
 	tea "charm.land/bubbletea/v2"
 )
 
-// edit opens the user's editor on the file, at the line.
-func (v *View) edit() tea.Cmd {
-	if v.draft == nil {
+// editElsewhere opens the user's editor on the file, at the line.
+func (v *View) editElsewhere() tea.Cmd {
+	if f := v.file(); f == nil || f.doc == nil {
+		v.Warn("this file can only be read here")
+		return nil
+	} else if f.dirty() {
+		v.Warn("save it first: your editor would not see what is not saved")
 		return nil
 	}
 	editor := os.Getenv("VISUAL")
@@ -30,16 +34,16 @@ func (v *View) edit() tea.Cmd {
 		}
 	}
 	if editor == "" {
-		v.Warn("set the variable EDITOR to your editor; the file is %s", v.file())
+		v.Warn("set the variable EDITOR to your editor; the file is %s", v.name())
 		return nil
 	}
 	words := strings.Fields(editor)
 	args := words[1:]
 	switch filepath.Base(words[0]) {
 	case "vi", "vim", "nvim", "nano", "emacs", "micro", "kak", "ne", "joe":
-		args = append(args, fmt.Sprintf("+%d", v.line+1))
+		args = append(args, fmt.Sprintf("+%d", v.line()+1))
 	}
-	return tea.Exec(editorProcess{exec.Command(words[0], append(args, v.file())...)},
+	return tea.Exec(editorProcess{exec.Command(words[0], append(args, v.name())...)},
 		func(err error) tea.Msg { return edited{err} })
 }
 

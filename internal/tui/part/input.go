@@ -23,6 +23,7 @@ type Ask struct {
 	Input    textinput.Model
 	Masked   func(text string) string // what is shown of the answer; nil is all of it
 	Then     func(answer string) tea.Cmd
+	Else     func() tea.Cmd // what a no does; nil is nothing
 }
 
 func NewAsk(question, word string, then func(string) tea.Cmd) *Ask {

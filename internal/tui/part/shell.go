@@ -41,6 +41,18 @@ type View interface {
 // what is pasted, and no key does anything else.
 type Typist interface{ Typing() bool }
 
+// Capturer is a typist that has a meaning of its own for some of the keys that the
+// shell takes otherwise, such as ctrl+c and ctrl+z.
+type Capturer interface{ Captures(key string) bool }
+
+// Keeper is a view with texts that are not saved.
+type Keeper interface {
+	// Unsaved names them.
+	Unsaved() []string
+	// Keep keeps them for the next time; the interface ends.
+	Keep() error
+}
+
 // Roamer is a view that needs no stack to be chosen.
 type Roamer interface{ Roams() bool }
 
@@ -59,8 +71,11 @@ type Shell interface {
 	About(Subject)
 	// Values are the inputs that were given here for a stack file, and Give replaces
 	// them, each as name=value.
+	// The values have the texts with them that are held.
 	Values(file string) app.Values
 	Give(file string, flags []string)
+	// Hold lets a text stand for a file while it is not saved; nil no longer does.
+	Hold(file string, text []byte)
 	// Say tells what was done, Warn what is wrong.
 	Say(format string, args ...any)
 	Warn(format string, args ...any)
@@ -85,8 +100,10 @@ type (
 	FileChanged struct{ Path string }
 	// InputsGiven says that the inputs of a stack file were given here anew.
 	InputsGiven struct{ File string }
-	// Click is a click with the mouse, and Wheel a turn of its wheel: -1 is up.
+	// Click is a click with the mouse, Drag its way while the button is down, and Wheel a
+	// turn of its wheel: -1 is up.
 	Click struct{ X, Y int }
+	Drag  struct{ X, Y int }
 	Wheel struct{ By int }
 )
 
@@ -100,6 +117,10 @@ type (
 	// Done says that something was done.
 	Done struct{ Words string }
 )
+
+// Compared says what the text of a stack would change by the record, as it is being
+// written.
+type Compared struct{ Preview *app.Preview }
 
 // What the views want of each other.
 type (

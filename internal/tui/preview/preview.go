@@ -6,7 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -43,6 +45,8 @@ type View struct {
 	side    part.Rect      // where the details are
 	askings int            // begun so far
 	play    *run.Rehearsal // of a failure at its resource; nil is none
+	written *app.Preview   // what the text that is being written would change
+	quick   bool           // that is shown, until the cloud has answered
 }
 
 // New is the view.
@@ -87,6 +91,8 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		v.preview = nil
 	case previewLoaded:
 		v.loaded(msg)
+	case part.Compared:
+		v.written, v.stale = msg.Preview, v.preview != nil
 	case part.Click:
 		return v.click(msg.X, msg.Y)
 	case part.Wheel:
@@ -137,6 +143,8 @@ func (v *View) open() tea.Cmd {
 		return nil
 	}
 	values := v.Values(about.File)
+	written := v.written
+	defer func() { v.showWritten(written) }()
 	return v.start(func() (*app.Preview, error) {
 		d, err := v.App().Load(v.Context(), about.File, values)
 		if err != nil {
@@ -144,6 +152,17 @@ func (v *View) open() tea.Cmd {
 		}
 		return v.App().WhatIf(v.Context(), d)
 	})
+}
+
+// showWritten shows what the text that is being written would change, by the record,
+// until the cloud has answered.
+func (v *View) showWritten(p *app.Preview) {
+	about := v.Subject()
+	if p == nil || p.Draft == nil || p.Draft.Path != about.File || p.Findings.HasErrors() {
+		return
+	}
+	v.loaded(previewLoaded{p, nil, about, v.askings})
+	v.quick, v.loading = true, true
 }
 
 // undo undoes a run that waits, or shows what going back would do.
@@ -180,7 +199,7 @@ func (v *View) loaded(msg previewLoaded) {
 	if msg.asked > 0 && msg.asked < v.askings {
 		return // something else was asked since
 	}
-	v.play = nil
+	v.play, v.quick = nil, false
 	v.loading, v.stale, v.err = false, false, msg.err
 	if msg.err != nil {
 		v.preview = nil
@@ -565,13 +584,29 @@ func (v *View) click(x, y int) tea.Cmd {
 // with it.
 func (v *View) deployable() bool {
 	p := v.preview
-	return p != nil && p.Kind != app.KindCompare && !p.Findings.HasErrors() && (!p.Empty() || p.Kind == run.KindDelete)
+	return p != nil && !v.quick && len(v.unsaved()) == 0 && p.Kind != app.KindCompare && !p.Findings.HasErrors() && (!p.Empty() || p.Kind == run.KindDelete)
+}
+
+// unsaved names the files that what is shown was read from and that are not saved.
+func (v *View) unsaved() []string {
+	p := v.preview
+	if p == nil || p.Kind != run.KindDeploy || p.Draft == nil || p.Saved != "" {
+		return nil
+	}
+	var out []string
+	for path := range v.Values(p.Draft.Path).Texts {
+		out = append(out, filepath.Base(path))
+	}
+	slices.Sort(out)
+	return out
 }
 
 // Hint is the next step.
 func (v *View) Hint() string {
 	p := v.preview
 	switch {
+	case v.loading && v.quick:
+		return "by the record; asking the cloud …"
 	case v.loading:
 		return "asking the cloud …"
 	case v.filter.Typing:
@@ -586,6 +621,8 @@ func (v *View) Hint() string {
 		return "a comparison: r asks what a deployment would do"
 	case p.Findings.HasErrors():
 		return "next: fix what is wrong, 2 shows it"
+	case len(v.unsaved()) > 0:
+		return "not saved: 2, then ctrl+s saves " + strings.Join(v.unsaved(), " and ")
 	case v.unseen() > 0:
 		return fmt.Sprintf("next: look through %d risk%s (tab), then d", v.unseen(), part.Plural(v.unseen()))
 	case p.Kind == run.KindDelete:

@@ -74,6 +74,17 @@ func NewBuffer(text string) *Buffer {
 	return &Buffer{Text: assist.NewText(text), goal: -1, now: time.Now}
 }
 
+// SetText gives the buffer another text, which was not written here. What was done before
+// cannot be taken back then.
+func (b *Buffer) SetText(text string) {
+	if b.Text.String() == text {
+		return
+	}
+	b.Text, b.undo, b.redo, b.blanks = assist.NewText(text), nil, nil, nil
+	b.Version++
+	b.Cursor, b.Anchor, b.goal = b.Text.Clamp(b.Cursor), b.Text.Clamp(b.Anchor), -1
+}
+
 // Line is the line of the cursor.
 func (b *Buffer) Line() string { return b.Text.Line(b.Cursor.Line) }
 

@@ -258,9 +258,9 @@ func (m *Model) drawLine(t *part.Theme, s *part.Screen, n int, tokens []assist.T
 		}
 		for _, k := range marks {
 			if !at.Less(k.From) && at.Less(k.To) {
-				st.Underline, st.UnderlineColor = uv.UnderlineCurly, t.Hint
-				if k.Severity == tosca.Error {
-					st.UnderlineColor = t.States["failed"].Word
+				// plain, and in the colour of the text: not every terminal knows more
+				if st.Underline, st.Fg = uv.UnderlineSingle, t.Hint; k.Severity == tosca.Error {
+					st.Fg = t.States["failed"].Word
 				}
 			}
 		}
@@ -268,7 +268,7 @@ func (m *Model) drawLine(t *part.Theme, s *part.Screen, n int, tokens []assist.T
 		case !at.Less(selection.From) && at.Less(selection.To):
 			st.Fg, st.Bg = t.SelText, t.SelGround
 		case len(found) > 0 && found[0][0] <= g.from:
-			st.Underline, st.UnderlineColor = uv.UnderlineSingle, t.Accent
+			st.Underline, st.Fg = uv.UnderlineSingle, t.Accent
 		case g.odd:
 			st.Fg = t.Mortar
 		}

@@ -23,6 +23,7 @@ type Shell struct {
 	Asked   *part.Ask
 	Sent    []any
 	Given   map[string][]string
+	Held    map[string][]byte
 	subject part.Subject
 	ctx     context.Context
 }
@@ -30,16 +31,18 @@ type Shell struct {
 // New is a shell of 142 columns and 44 rows around an app, which a view that only
 // draws does not need.
 func New(tb testing.TB, a *app.App) *Shell {
-	return &Shell{A: a, W: 142, H: 44, Given: map[string][]string{}, ctx: tb.Context()}
+	return &Shell{A: a, W: 142, H: 44, Given: map[string][]string{}, Held: map[string][]byte{}, ctx: tb.Context()}
 }
 
-func (s *Shell) App() *app.App                    { return s.A }
-func (s *Shell) Context() context.Context         { return s.ctx }
-func (s *Shell) Theme() *part.Theme               { return &part.Dark }
-func (s *Shell) Size() (w, h int)                 { return s.W, s.H }
-func (s *Shell) Subject() part.Subject            { return s.subject }
-func (s *Shell) About(a part.Subject)             { s.subject = a }
-func (s *Shell) Values(file string) app.Values    { return app.Values{Flags: s.Given[file]} }
+func (s *Shell) App() *app.App            { return s.A }
+func (s *Shell) Context() context.Context { return s.ctx }
+func (s *Shell) Theme() *part.Theme       { return &part.Dark }
+func (s *Shell) Size() (w, h int)         { return s.W, s.H }
+func (s *Shell) Subject() part.Subject    { return s.subject }
+func (s *Shell) About(a part.Subject)     { s.subject = a }
+func (s *Shell) Values(file string) app.Values {
+	return app.Values{Flags: s.Given[file], Texts: s.Held}
+}
 func (s *Shell) Give(file string, flags []string) { s.Given[file] = flags }
 func (s *Shell) Say(format string, args ...any)   { s.Said = fmt.Sprintf(format, args...) }
 func (s *Shell) Warn(format string, args ...any)  { s.Say(format, args...) }
@@ -47,6 +50,12 @@ func (s *Shell) Ask(a *part.Ask)                  { s.Asked = a }
 func (s *Shell) Front(part.View) bool             { return true }
 func (s *Shell) Bring(part.View)                  {}
 func (s *Shell) Watch(...string)                  {}
+
+func (s *Shell) Hold(file string, text []byte) {
+	if s.Held[file] = text; text == nil {
+		delete(s.Held, file)
+	}
+}
 
 func (s *Shell) Send(intent any) tea.Cmd {
 	s.Sent = append(s.Sent, intent)

@@ -1,0 +1,257 @@
+package draft
+
+import (
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+	uv "github.com/charmbracelet/ultraviolet"
+
+	"brickrow/internal/assist"
+	"brickrow/internal/files"
+	"brickrow/internal/tosca"
+	"brickrow/internal/tui/part"
+	"brickrow/internal/tui/part/editor"
+)
+
+type mark = editor.Mark
+
+// list is what is offered at the cursor: what can stand there, or how something is put
+// right.
+type list struct {
+	entries []entry
+	chosen  int
+	sure    bool // enter takes the chosen one: it was asked for, or walked to
+	top     int
+	rows    part.Rect // of the last drawing
+}
+
+// entry is one thing that is offered.
+type entry struct {
+	label, detail, meaning string
+	from                   assist.Place // where it would stand
+	take                   func() tea.Cmd
+}
+
+// occasion is why something is offered.
+type occasion int
+
+const (
+	typed occasion = iota // something was typed
+	asked                 // somebody asked
+)
+
+// offer offers what can stand at the cursor.
+func (v *View) offer(why occasion) {
+	f := v.file()
+	v.list = nil
+	if f.Plain || f.doc == nil {
+		return
+	}
+	items := v.helper().Complete(v.name(), f.Cursor)
+	word := ""
+	if len(items) > 0 {
+		word = f.Text.Slice(assist.Range{From: items[0].From, To: f.Cursor})
+	}
+	if why == typed {
+		if word == "" { // functions stand nearly everywhere: they are no answer to nothing
+			items = slices.DeleteFunc(items, func(it assist.Item) bool { return it.Kind == assist.Function })
+		}
+		if len(items) == 0 || items[0].Label == word && items[0].Insert == word { // it is written
+			return
+		}
+	}
+	if len(items) == 0 {
+		v.Say("nothing is known to offer here")
+		return
+	}
+	l := &list{sure: why == asked}
+	for _, it := range items {
+		l.entries = append(l.entries, entry{it.Label, it.Detail, it.Meaning, it.From, func() tea.Cmd {
+			text, blanks := assist.Expand(it.Insert)
+			f.Fill(it.Range, text, blanks)
+			v.helper().Set(v.name(), f.Text)
+			if len(blanks) > 0 {
+				v.offer(typed)
+			}
+			return nil
+		}})
+	}
+	v.list = l
+}
+
+// offerFixes offers how what is wrong at the cursor is put right, and other ways to
+// write what stands there.
+func (v *View) offerFixes() {
+	f, name := v.file(), v.name()
+	l := &list{sure: true}
+	at := assist.Place{Line: f.Cursor.Line, Column: f.Cursor.Column}
+	for _, found := range v.findings {
+		if !same(found.File, name) || found.Line-1 != at.Line {
+			continue
+		}
+		for _, fix := range v.helper().Fixes(name, found) {
+			l.entries = append(l.entries, entry{fix.Title, found.Code, found.Message, at, func() tea.Cmd {
+				if len(fix.Edits) == 1 && fix.Blanks {
+					text, blanks := assist.Expand(fix.Edits[0].New)
+					f.Fill(fix.Edits[0].Range, text, blanks)
+					return nil
+				}
+				f.Apply(fix.Edits)
+				return nil
+			}})
+		}
+	}
+	for _, r := range v.helper().Refactorings(name, f.Cursor) {
+		l.entries = append(l.entries, entry{r.Title, "", "written differently, it means the same", at, func() tea.Cmd {
+			for path, text := range r.Files {
+				if err := files.MakeNew(path, []byte(text)); err != nil {
+					v.Warn("%v", err)
+					return nil
+				}
+			}
+			return v.apply(r.Edits)
+		}})
+	}
+	if len(l.entries) == 0 {
+		v.Say("nothing here has a fix that is known")
+		return
+	}
+	v.list = l
+}
+
+// accept takes the chosen entry.
+func (v *View) accept() tea.Cmd {
+	take := v.list.entries[v.list.chosen].take
+	v.list = nil
+	cmd := take()
+	v.followText()
+	return tea.Batch(cmd, v.wrote())
+}
+
+// listKey hears a key while something is offered; done is false where it is for the text.
+func (v *View) listKey(k tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
+	l := v.list
+	switch k.String() {
+	case "up", "shift+tab":
+		l.chosen = (l.chosen + len(l.entries) - 1) % len(l.entries)
+	case "down":
+		l.chosen = (l.chosen + 1) % len(l.entries)
+	case "pgdown":
+		l.chosen = min(l.chosen+8, len(l.entries)-1)
+	case "pgup":
+		l.chosen = max(l.chosen-8, 0)
+	case "tab":
+		return v.accept(), true
+	case "enter":
+		if !l.sure {
+			v.list = nil
+			return nil, false
+		}
+		return v.accept(), true
+	case "esc":
+		v.list = nil
+		return nil, true
+	default:
+		return nil, false
+	}
+	l.sure = true
+	return nil, true
+}
+
+func (l *list) hint() string {
+	if l.sure {
+		return "enter takes it, ↑ ↓ choose, esc leaves it"
+	}
+	return "tab takes it, ↑ ↓ choose, esc leaves it"
+}
+
+// at is the entry at a cell of the screen; -1 is none.
+func (l *list) at(x, y int) int {
+	if i := l.top + y - l.rows.Y; l.rows.Contains(x, y) && i < len(l.entries) {
+		return i
+	}
+	return -1
+}
+
+// mostRows is how many entries are shown at once.
+const mostRows = 9
+
+// draw draws what is offered under the cursor, or above it where there is no room.
+func (l *list) draw(t *part.Theme, s *part.Screen, within part.Rect, x, y int) {
+	rows := min(mostRows, len(l.entries))
+	wide, detail := 12, 0
+	for _, e := range l.entries {
+		wide, detail = max(wide, part.Width(e.label)), max(detail, part.Width(e.detail))
+	}
+	wide, detail = min(wide, 34), min(detail, 44)
+	w := min(wide+detail+5, within.W-2)
+	about := part.Wrap(l.entries[l.chosen].meaning, w-3)
+	about = about[:min(len(about), 3)]
+	height := rows + len(about)
+	if len(about) > 0 {
+		height++
+	}
+	top := y + 1
+	if top+height > within.Y+within.H && y-height >= within.Y {
+		top = y - height
+	}
+	x = max(within.X, min(x-2, within.X+within.W-w-1))
+	ground := uv.Style{Fg: t.Text, Bg: t.Panel}
+	faint := uv.Style{Fg: t.Dim, Bg: t.Panel}
+	s.Fill(part.R(x, top, w, height), ground)
+	s.Column(x, top, height, uv.Style{Fg: t.Accent, Bg: t.Panel}, "▎")
+	l.top = max(0, min(max(l.top, l.chosen-rows+1), l.chosen))
+	l.rows = part.R(x, top, w, rows)
+	for i := range rows {
+		e := l.entries[l.top+i]
+		st, dim := ground, faint
+		if l.top+i == l.chosen {
+			st = uv.Style{Fg: t.SelText, Bg: t.SelGround, Attrs: uv.AttrBold}
+			dim = uv.Style{Fg: t.SelText, Bg: t.SelGround}
+			s.Fill(part.R(x+1, top+i, w-1, 1), st)
+		}
+		s.Text(x+2, top+i, wide, st, e.label)
+		s.Text(x+wide+4, top+i, w-wide-5, dim, e.detail)
+	}
+	if len(l.entries) > rows {
+		count := fmt.Sprintf(" %d of %d ", l.chosen+1, len(l.entries))
+		s.Right(x+w, top+rows, w, faint, count)
+	}
+	for i, line := range about {
+		s.Text(x+2, top+rows+1+i, w-3, uv.Style{Fg: t.Hint, Bg: t.Panel}, line)
+	}
+}
+
+// setMarks gives the files what was found in them.
+func (v *View) setMarks() {
+	for name, f := range v.files {
+		f.Marks = nil
+		for _, found := range v.findings {
+			if found.Line == 0 || !same(found.File, name) {
+				continue
+			}
+			if f.Marks == nil {
+				f.Marks = map[int][]mark{}
+			}
+			r := v.helper().Of(name, found.Pos)
+			f.Marks[found.Line-1] = append(f.Marks[found.Line-1], mark{Range: r, Severity: found.Severity})
+		}
+	}
+}
+
+// findingsAt lists what was found in a line of the file on the screen.
+func (v *View) findingsAt(line int) tosca.Findings {
+	var out tosca.Findings
+	for _, f := range v.findings {
+		if f.Line == line+1 && same(f.File, v.name()) {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// shortName is the name of a file without its folder, for tabs.
+func shortName(path string) string { return strings.TrimSuffix(filepath.Base(path), ".yaml") }
