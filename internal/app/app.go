@@ -65,6 +65,9 @@ type App struct {
 	recordsMu sync.Mutex
 	records   records // those read last
 
+	keepMu  sync.Mutex
+	keeping map[string]*os.File // locks of the unsaved texts that are kept
+
 	trees tosca.Trees // of the template that was read last
 
 	// die lets a test end the process of a run at a moment of its choice: it is

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -190,20 +191,74 @@ func (a *App) Keep(d *Document, text string) error {
 	if err := os.MkdirAll(filepath.Join(a.Home, unsavedFolder), 0o700); err != nil {
 		return err
 	}
-	return files.Write(a.unsavedFile(d.Path, os.Getpid()), sealed, 0o600)
+	file := a.unsavedFile(d.Path, os.Getpid())
+	if err := a.hold(file); err != nil {
+		return err
+	}
+	return files.Write(file, sealed, 0o600)
+}
+
+// lockEnd is the end of the name of a file that a process holds locked as long as it
+// writes an unsaved text: when it ends, however it does, the lock is gone.
+const lockEnd = ".lock"
+
+// hold says that this process writes an unsaved text.
+func (a *App) hold(file string) error {
+	a.keepMu.Lock()
+	defer a.keepMu.Unlock()
+	if a.keeping[file] != nil {
+		return nil
+	}
+	f, err := os.OpenFile(file+lockEnd, os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return err
+	}
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		return errors.Join(err, f.Close())
+	}
+	if a.keeping == nil {
+		a.keeping = map[string]*os.File{}
+	}
+	a.keeping[file] = f
+	return nil
+}
+
+// held reports whether a process writes an unsaved text still.
+func held(file string) bool {
+	f, err := os.Open(file + lockEnd)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	return unix.Flock(int(f.Fd()), unix.LOCK_SH|unix.LOCK_NB) != nil
+}
+
+// gone removes files that may be gone already.
+func gone(files ...string) error {
+	var errs []error
+	for _, file := range files {
+		if err := os.Remove(file); !errors.Is(err, fs.ErrNotExist) {
+			errs = append(errs, err)
+		}
+	}
+	return errors.Join(errs...)
 }
 
 // Forget forgets what is kept of a file by this process.
 func (a *App) Forget(path string) error {
-	err := os.Remove(a.unsavedFile(path, os.Getpid()))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
+	file := a.unsavedFile(path, os.Getpid())
+	err := gone(file, file+lockEnd)
+	a.keepMu.Lock()
+	defer a.keepMu.Unlock()
+	if f := a.keeping[file]; f != nil {
+		delete(a.keeping, file)
+		err = errors.Join(err, f.Close())
 	}
 	return err
 }
 
 // Drop forgets an unsaved text.
-func (a *App) Drop(u *Unsaved) error { return os.Remove(u.file) }
+func (a *App) Drop(u *Unsaved) error { return gone(u.file, u.file+lockEnd) }
 
 // Unsaved lists what is kept of a file and was never saved, the newest first: what
 // processes left that are no more, and with what others are busy now.
@@ -213,12 +268,11 @@ func (a *App) Unsaved(path string) (left []*Unsaved, busy []int, err error) {
 		return nil, nil, err
 	}
 	for _, file := range list {
-		var process int
-		if _, err := fmt.Sscanf(file[strings.LastIndexByte(file, '-')+1:], "%d", &process); err != nil ||
-			process == os.Getpid() {
+		process, err := strconv.Atoi(file[strings.LastIndexByte(file, '-')+1:])
+		if err != nil { // a lock
 			continue
 		}
-		if unix.Kill(process, 0) == nil || errors.Is(unix.Kill(process, 0), unix.EPERM) {
+		if held(file) {
 			busy = append(busy, process)
 			continue
 		}

@@ -158,6 +158,8 @@ func (m *model) Front(v part.View) bool { return m.views[m.at] == v }
 
 func (m *model) Bring(v part.View) { m.at = max(0, slices.Index(m.views, v)) }
 
+func (m *model) Later(d time.Duration, msg tea.Msg) tea.Cmd { return m.later(d, msg) }
+
 // Watch watches the folders of files: editors replace files as they save.
 func (m *model) Watch(files ...string) {
 	if m.watcher == nil {

@@ -48,7 +48,13 @@ func newDesk(t *testing.T, w, h int) *desk {
 	}
 	t.Cleanup(func() { a.Close() })
 	d := &desk{newModel(t.Context(), a, demo.Project(home)), t, demo.Project(home)}
-	d.later = func(time.Duration, tea.Msg) tea.Cmd { return nil }
+	d.later = func(_ time.Duration, msg tea.Msg) tea.Cmd {
+		switch msg.(type) {
+		case beat, glance, hushed, redraw:
+			return nil
+		}
+		return func() tea.Msg { return msg } // at once
+	}
 	d.send(tea.WindowSizeMsg{Width: w, Height: h})
 	d.do(d.views[0].Update(part.Opened{}))
 	return d
@@ -91,8 +97,14 @@ func (d *desk) press(keys ...string) {
 		switch {
 		case named[k] != 0:
 			d.send(tea.KeyPressMsg{Code: named[k]})
+		case k == "ctrl+space":
+			d.send(tea.KeyPressMsg{Code: tea.KeySpace, Mod: tea.ModCtrl})
 		case strings.HasPrefix(k, "ctrl+"):
 			d.send(tea.KeyPressMsg{Code: rune(k[5]), Mod: tea.ModCtrl})
+		case k == "alt+enter":
+			d.send(tea.KeyPressMsg{Code: tea.KeyEnter, Mod: tea.ModAlt})
+		case strings.HasPrefix(k, "alt+"):
+			d.send(tea.KeyPressMsg{Code: rune(k[4]), Mod: tea.ModAlt})
 		default:
 			for _, r := range k {
 				d.send(tea.KeyPressMsg{Code: r, Text: string(r)})

@@ -264,7 +264,7 @@ func (v *View) heard(msg loaded) tea.Cmd {
 		v.offerUnsaved()
 	}
 	draft := v.draft
-	cmds = append(cmds, tea.Tick(pause, func(time.Time) tea.Msg { return askTarget{draft} }))
+	cmds = append(cmds, v.Later(pause, askTarget{draft}))
 	return tea.Batch(cmds...)
 }
 

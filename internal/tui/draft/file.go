@@ -173,7 +173,7 @@ func (v *View) wrote() tea.Cmd {
 		}
 		if !v.keeping {
 			v.keeping = true
-			cmds = append(cmds, tea.Tick(keepEvery, func(time.Time) tea.Msg { return keepNow{} }))
+			cmds = append(cmds, v.Later(keepEvery, keepNow{}))
 		}
 		if v.loading {
 			v.again = true

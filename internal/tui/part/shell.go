@@ -6,6 +6,7 @@ package part
 import (
 	"context"
 	"strings"
+	"time"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
@@ -86,6 +87,8 @@ type Shell interface {
 	// Front reports whether a view is the one on the screen, and Bring makes it that.
 	Front(View) bool
 	Bring(View)
+	// Later tells a message after a time.
+	Later(d time.Duration, msg tea.Msg) tea.Cmd
 	// Watch asks to be told when files change.
 	Watch(files ...string)
 }

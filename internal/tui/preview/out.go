@@ -43,6 +43,10 @@ func (v *View) save() {
 		v.Warn("only a what-if of a deployment can be saved")
 		return
 	}
+	if names := v.unsaved(); len(names) > 0 {
+		v.Warn("save %s first: 2, then ctrl+s", strings.Join(names, " and "))
+		return
+	}
 	part.AskFile(v, "Save it to which file? Exactly that can be deployed from it.", v.fileName(".changes.json"),
 		func(path string) tea.Cmd {
 			return func() tea.Msg {

@@ -500,6 +500,10 @@ func (v *View) deploy() tea.Cmd {
 	case p.Findings.HasErrors():
 		v.Warn("fix what is wrong first: %s", p.Findings[0].Message)
 		return nil
+	case len(v.unsaved()) > 0:
+		v.Warn("%s is not saved: 2, then ctrl+s; a deployment is of what stands on the disk",
+			strings.Join(v.unsaved(), " and "))
+		return nil
 	case p.Empty() && p.Kind != run.KindDelete:
 		v.Say("nothing to do: what is deployed is what is wanted")
 		return nil

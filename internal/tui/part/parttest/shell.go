@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"testing"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
@@ -50,6 +51,8 @@ func (s *Shell) Ask(a *part.Ask)                  { s.Asked = a }
 func (s *Shell) Front(part.View) bool             { return true }
 func (s *Shell) Bring(part.View)                  {}
 func (s *Shell) Watch(...string)                  {}
+
+func (s *Shell) Later(_ time.Duration, msg tea.Msg) tea.Cmd { return func() tea.Msg { return msg } }
 
 func (s *Shell) Hold(file string, text []byte) {
 	if s.Held[file] = text; text == nil {

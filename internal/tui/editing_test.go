@@ -1,0 +1,213 @@
+package tui
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"brickrow/internal/demo"
+	"brickrow/internal/tui/part"
+)
+
+// text is what stands in a file of the demo.
+func (d *desk) text(name string) string {
+	d.t.Helper()
+	b, err := os.ReadFile(filepath.Join(d.dir, name))
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	return string(b)
+}
+
+// toLine goes to the line of the file on the screen that has some words, and to its end.
+func (d *desk) toLine(words string) {
+	d.t.Helper()
+	d.press("ctrl+f", words, "enter", "esc", "end")
+}
+
+// A node is written with what is offered: its type, its blanks, a requirement; what it
+// would change is told meanwhile, and nothing is on the disk before it is saved.
+func TestWritingANode(t *testing.T) {
+	d := newDesk(t, 142, 42)
+	before := d.text("bulletin.yaml")
+	d.press("down", "2", "e")
+	d.wants("ctrl+space offers what can stand here", "column 1")
+	d.toLine("- zone: bulletin_zone")
+	d.press("enter", "backspace", "backspace", "backspace", "Queu")
+	d.wants("Queue", "a node with what it must have", "tab takes it")
+	d.press("tab", "later_readings")
+	d.wants("    later_readings:", "type: Queue", "▲ 2 new", "not saved")
+	d.press("end", "down", "end", "enter", "prop")
+	d.press("tab", "kee")
+	d.wants("keep ", "Duration, default 4 d", "How long")
+	d.press("tab")
+	d.wants("keep: ")
+	d.press("12 h", "esc")
+	if d.text("bulletin.yaml") != before {
+		t.Error("it is on the disk before it is saved")
+	}
+	d.wants("not saved", "ctrl+s saves bulletin.yaml")
+	d.press("3") // the changes are there at once
+	d.wants("later_readings", "▲ 2 new", "not saved: 2, then ctrl+s saves bulletin.yaml")
+	d.press("tab", "d")
+	d.lacks("Deploy bulletin-test:")
+	d.press("2", "ctrl+s")
+	d.wants("bulletin.yaml saved")
+	if after := d.text("bulletin.yaml"); !strings.Contains(after, "\n    later_readings:\n      type: Queue\n      properties:\n        keep: 12 h\n") {
+		t.Errorf("it was saved as\n%s", after)
+	}
+	d.press("3", "tab")
+	d.wants("d deploys it")
+}
+
+// A mistake is marked while it is typed, and mended by its fix; undo takes all back.
+func TestMendingAMistake(t *testing.T) {
+	d := newDesk(t, 142, 42)
+	before := d.text("bulletin.yaml")
+	d.press("down", "2", "e")
+	d.toLine("type: Queue")
+	d.press("x")
+	d.wants("there is no node type 'Queuex'", "as it was before the mistake")
+	d.press("alt+enter")
+	d.wants("write Queue", "enter takes it")
+	d.press("enter")
+	d.wants("nothing wrong found")
+	d.press("ctrl+z")
+	d.wants("Queuex")
+	for range 3 {
+		d.press("ctrl+z")
+	}
+	d.press("esc")
+	if len(d.views[1].(part.Keeper).Unsaved()) > 0 || d.text("bulletin.yaml") != before {
+		t.Error("undone, it is not as it was")
+	}
+}
+
+// A name is changed everywhere, and one finds where it comes from.
+func TestRenamingEverywhere(t *testing.T) {
+	d := newDesk(t, 142, 42)
+	d.press("down", "2", "e")
+	d.toLine("$get_input: readers")
+	d.press("left", "left", "left", "alt+j") // in the name
+	d.wants("line 21 of 224", "readers:")
+	d.press("alt+n")
+	d.wants("Another name for readers")
+	d.press("ctrl+u", "watchers", "enter")
+	d.wants("watchers:", "nothing wrong found", "+1")
+	d.press("ctrl+s")
+	d.wants("saved")
+	for name, want := range map[string]string{"bulletin.yaml": "count: { $get_input: watchers }", "bulletin-test.stack.yaml": "watchers: 3",
+		"bulletin-live.stack.yaml": "watchers:"} {
+		if !strings.Contains(d.text(name), want) || strings.Contains(d.text(name), " readers: 3") {
+			t.Errorf("%s has no %q", name, want)
+		}
+	}
+}
+
+// What somebody else wrote meanwhile is not written over without a word.
+func TestChangedMeanwhile(t *testing.T) {
+	d := newDesk(t, 142, 42)
+	d.press("down", "2", "e", "# mine ")
+	d.edit("bulletin.yaml", "The avalanche bulletin of Kestrel Ridge", "Theirs")
+	d.send(part.FileChanged{Path: filepath.Join(d.dir, "bulletin.yaml")})
+	d.wants("bulletin.yaml was changed by somebody else while you write")
+	d.press("ctrl+s")
+	d.wants("Write over it?", "− description: Theirs", "+ # mine tosca")
+	d.press("n")
+	if text := d.text("bulletin.yaml"); !strings.Contains(text, "Theirs") || strings.Contains(text, "mine") {
+		t.Error("it was written over")
+	}
+	d.press("ctrl+p", "take what stands", "enter")
+	d.wants("description: Theirs")
+	d.lacks("# mine")
+	d.press("ctrl+z", "ctrl+s")
+	d.wants("saved")
+	if text := d.text("bulletin.yaml"); !strings.Contains(text, "# mine tosca") {
+		t.Error("mine is lost")
+	}
+	if err := os.Chmod(filepath.Join(d.dir, "bulletin.yaml"), 0o444); err != nil {
+		t.Fatal(err)
+	}
+	if os.Getuid() != 0 { // who may write anything
+		d.press("x", "ctrl+s")
+		d.wants("cannot be written")
+	}
+	if err := os.Remove(filepath.Join(d.dir, "bulletin.yaml")); err != nil {
+		t.Fatal(err)
+	}
+	d.press("y", "ctrl+s")
+	d.wants("bulletin.yaml is not there any more. Write it again?")
+	d.press("y")
+	if text := d.text("bulletin.yaml"); !strings.Contains(text, "y") {
+		t.Error("it was not written again")
+	}
+}
+
+// A large text poured in is taken as a text, without its control characters.
+func TestPastingMuch(t *testing.T) {
+	d := newDesk(t, 142, 42)
+	d.press("down", "2", "e")
+	d.send(tea.PasteMsg{Content: strings.Repeat("# a line of words\x1b[31m\r\n", 50_000)})
+	d.wants("50000 control characters were left out", "# a line of words[31m", "line 50001 of 50224")
+	d.press("ctrl+z")
+	d.wants("line 1 of 224", "nothing wrong found")
+}
+
+// Keys do something everywhere in the editor, and at its edges.
+func TestEditorKeys(t *testing.T) {
+	d := newDesk(t, 80, 24)
+	d.press("down", "2", "e")
+	d.press("ctrl+a", "ctrl+c", "end", "ctrl+v", "alt+c", "alt+c", "ctrl+x", "ctrl+z", "ctrl+y", "ctrl+r", "image", "tab", "picture", "alt+a")
+	d.wants("replaced")
+	d.press("esc", "ctrl+space", "esc", "alt+p", "alt+p", "alt+p", "alt+.", "alt+,", "alt+m", "alt+l", "alt+k", "alt+enter", "esc")
+	d.screen()
+}
+
+// What was typed and not saved is there again after a kill, but for the last moment.
+func TestKilledWhileWriting(t *testing.T) {
+	bin, home := build(t), filepath.Join(t.TempDir(), "home")
+	x := newTerminal(t, 142, 42, bin, "demo", "--home", home)
+	x.wait("bulletin-test")
+	x.keys("Down", "2")
+	x.wait("nothing wrong found")
+	x.keys("e")
+	x.tmux("send-keys", "-t", x.session, "-l", "# the pager secret is hoarfrost-77")
+	x.keys("Enter")
+	x.wait("# the pager secret", "not saved")
+	time.Sleep(time.Second)
+	x.tmux("send-keys", "-t", x.session, "-l", "#")
+	pid := strings.TrimSpace(x.tmux("display-message", "-p", "-t", x.session, "#{pane_pid}"))
+	if out, err := exec.Command("kill", "-9", pid).CombinedOutput(); err != nil {
+		t.Fatal(err, string(out))
+	}
+	time.Sleep(200 * time.Millisecond)
+	out, err := exec.Command("grep", "-r", "-l", "hoarfrost-77", home).Output()
+	if err == nil {
+		t.Errorf("what is kept can be read: %s", out)
+	}
+	y := newTerminal(t, 142, 42, bin, "demo", "--home", home)
+	y.wait("bulletin-test")
+	y.keys("Down", "2")
+	y.wait("that were never saved", "+ # the pager secret is hoarfrost-77")
+	y.keys("y")
+	y.wait("1   # the pager secret is hoarfrost-77", "not saved")
+	y.keys("C-s")
+	y.wait("bulletin.yaml saved")
+	if list, _ := filepath.Glob(filepath.Join(home, "unsaved", "*")); len(list) > 0 {
+		t.Errorf("what was saved is kept still: %v", list)
+	}
+	text, err := os.ReadFile(filepath.Join(demo.Project(home), "bulletin.yaml"))
+	if err != nil || !strings.HasPrefix(string(text), "# the pager secret is hoarfrost-77\n") {
+		t.Errorf("%v, %.60s", err, text)
+	}
+	y.keys("C-z", "C-z") // undo, not to the shell
+	y.keys("C-Space")
+	y.keys("Escape", "Escape", "q")
+	y.wait("Leave?")
+	y.keys("y")
+}
