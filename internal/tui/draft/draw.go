@@ -432,7 +432,9 @@ func (v *View) drawWall(s *part.Screen, r part.Rect) {
 	}
 	about, chosen := 0, v.good.Wanted.Resource(v.wall.Sel)
 	if chosen != nil {
-		about = 4
+		if about = 4; r.H < 14 {
+			about = 2
+		}
 	}
 	top, bottom := part.R(r.X, r.Y+1, r.W, r.H-1).SplitBottom(about)
 	v.wall.Draw(s, top, t, of)
@@ -443,6 +445,9 @@ func (v *View) drawWall(s *part.Screen, r part.Rect) {
 	x = s.Text(x+2, bottom.Y+1, bottom.X+bottom.W-x-2, t.Faint(), chosen.Type.Name)
 	if k, known := kinds[chosen.Name]; known {
 		s.Text(x+2, bottom.Y+1, bottom.X+bottom.W-x-2, part.Bold(t.On(t.Kinds[k].Word)), k.Mark()+" "+string(k))
+	}
+	if about < 4 {
+		return
 	}
 	needs := slices.Clone(v.wall.Graph[chosen.Name])
 	slices.Sort(needs)

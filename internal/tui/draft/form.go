@@ -405,7 +405,7 @@ func (v *View) formHint() string {
 	if v.draft.Stack == nil {
 		words = "enter gives it for now"
 	}
-	if len(v.form.legal) > 0 {
+	if w, _ := v.Size(); len(v.form.legal) > 0 && w >= wideEnough {
 		words += ", ↑ ↓ its legal values"
 	}
 	return words

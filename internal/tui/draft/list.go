@@ -187,7 +187,7 @@ func (l *list) draw(t *part.Theme, s *part.Screen, within part.Rect, x, y int) {
 		wide, detail = max(wide, part.Width(e.label)), max(detail, part.Width(e.detail))
 	}
 	wide, detail = min(wide, 34), min(detail, 44)
-	w := min(wide+detail+5, within.W-2)
+	w := min(max(wide+detail+5, 36), within.W-2)
 	about := part.Wrap(l.entries[l.chosen].meaning, w-3)
 	about = about[:min(len(about), 3)]
 	height := rows + len(about)
