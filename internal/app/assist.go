@@ -19,6 +19,8 @@ func (a *App) Assist(ctx context.Context) *assist.Work {
 	w := assist.New(bundle.Disk, a.Profile.Library, profile.Name)
 	there := &known{ask: func(target string) map[string][]string { return a.inTarget(ctx, target) }}
 	w.There = func(target, typ string) []string { return there.of(target)[typ] }
+	recorded := &known{ask: func(of string) map[string][]string { return map[string][]string{"": a.recordedNames(ctx, of)} }}
+	w.Recorded = func(name, target string) []string { return recorded.of(name + "@" + target)[""] }
 	targets := &known{ask: func(string) map[string][]string {
 		list, err := a.Cloud.Targets(ctx)
 		if err != nil {
@@ -32,6 +34,23 @@ func (a *App) Assist(ctx context.Context) *assist.Work {
 	}}
 	w.Targets = func() []string { return targets.of("")[""] }
 	return w
+}
+
+// recordedNames lists what is deployed of a stack, by its name@account/region.
+func (a *App) recordedNames(ctx context.Context, of string) []string {
+	st, err := a.store.Find(ctx, of)
+	if err != nil {
+		return []string{}
+	}
+	current, _, err := a.recorded(ctx, st)
+	if err != nil {
+		return nil
+	}
+	out := []string{}
+	for _, r := range current {
+		out = append(out, r.Name)
+	}
+	return out
 }
 
 // inTarget lists the names of what there is in a target, by type; nil where it cannot

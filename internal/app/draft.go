@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"maps"
 	"path/filepath"
 	"reflect"
 	"slices"
@@ -151,10 +152,11 @@ func (a *App) draft(ctx context.Context, p *Parsed, v Values) *Draft {
 	if p.Stack != nil {
 		o.Tags = p.Stack.Tags
 	}
+	o.Fill = a.fill(p, v)
 	a.draftMu.Lock()
 	defer a.draftMu.Unlock()
 	if last := a.lastDraft; last != nil && last.Parsed == p && last.options.Lenient == o.Lenient &&
-		reflect.DeepEqual(last.options.Given, given) && reflect.DeepEqual(last.valued, findings) {
+		reflect.DeepEqual(last.options.Given, given) && maps.Equal(last.options.Fill, o.Fill) && reflect.DeepEqual(last.valued, findings) {
 		return last
 	}
 	a.lastDraft = a.resolve(p, o, findings)

@@ -33,7 +33,7 @@ func (b *bench) codes(path string, v Values) string {
 
 func TestLoading(t *testing.T) {
 	b := newBench(t, 5000)
-	b.write("t.yaml", "tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  inputs:\n    a: { type: string }\n    b: { type: integer, default: 1 }\n  node_templates:\n    topic: { type: Topic, properties: { label: { $get_input: a } } }\n")
+	b.write("t.yaml", "tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  inputs:\n    a: { type: string }\n    b: { type: integer, default: 1 }\n  node_templates:\n    topic: { type: Topic, count: { $get_input: b }, properties: { label: { $get_input: a } } }\n")
 	t.Setenv("A_NAME", "from outside")
 	for _, test := range []struct {
 		name, text string

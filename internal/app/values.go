@@ -9,6 +9,7 @@ import (
 
 	"brickrow/internal/bundle"
 	"brickrow/internal/files"
+	"brickrow/internal/identity"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 )
@@ -19,11 +20,29 @@ type Values struct {
 	File   string   // a file of inputs; "" is none
 	Target string   // account/region, for a stack file that does not say one
 	Strict bool     // inputs without a value are wrong also in a template alone
+	// Shell says that the flags stand on a command line, which a shell keeps.
+	Shell bool
 	// Texts stand for files by their path: what an editor holds and has not saved.
 	Texts map[string][]byte
 
 	over map[string]bool // inputs that a flag gives: what files say of them is not read
 }
+
+// fill is what inputs are filled by where nobody gives them a value.
+func (a *App) fill(p *Parsed, v Values) map[string]string {
+	out := map[string]string{"user": identity.User(), "commit": v.commit()}
+	t, ok := stack.ParseTarget(v.Target)
+	if p.Stack != nil {
+		out["stack"], t, ok = p.Stack.Stack, p.Stack.Target, true
+	}
+	if ok {
+		out["account"], out["region"] = t.Account, t.Region
+	}
+	return out
+}
+
+// commit is the commit that the files are read from; "" is none.
+func (v Values) commit() string { return "" }
 
 // sources are the files that everything is read from.
 func (v Values) sources() bundle.Sources {
@@ -69,9 +88,22 @@ func (a *App) given(ctx context.Context, p *Parsed, v Values) (out []stack.Given
 			}
 			g.Value = &tosca.Expr{Value: tosca.Unknown{Bad: true}} // so that it is not said to have no value
 		}
+		if in := p.input(g.Name); v.Shell && in != nil && in.Type.HoldsSecret() {
+			findings.Warnf(tosca.Pos{File: "-i " + g.Name}, "secret-on-command-line",
+				"write { from_env: … } or { from_file: … } into the stack file",
+				"the secret '%s' stands on the command line, where others and the shell's history can see it", g.Name)
+		}
 		out = append(out, g)
 	}
 	return out, findings
+}
+
+// input finds an input of the template; nil where there is none.
+func (p *Parsed) input(name string) *tosca.Property {
+	if p.File.Service == nil {
+		return nil
+	}
+	return p.File.Service.Input(name)
 }
 
 // fromFile turns the inputs of a file into values, reading those that stand

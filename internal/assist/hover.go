@@ -258,8 +258,10 @@ func (w *Work) named(h *Help, c called) bool {
 // countOf is how many resources a node makes.
 func countOf(wanted *stack.Wanted, node string) int {
 	n := 0
-	for wanted.Resource(fmt.Sprintf("%s#%d", node, n)) != nil {
-		n++
+	for _, res := range wanted.Resources {
+		if res.Node == node && res.Index >= 0 {
+			n++
+		}
 	}
 	return n
 }

@@ -282,7 +282,81 @@ func (w *Work) Rename(path string, at Place, to string) (map[string][]Edit, erro
 	for _, l := range w.references(path, at) {
 		out[l.Path] = append(out[l.Path], Edit{l.Range, tosca.KeyText(to)})
 	}
+	if c.section == "node_templates" && w.deployed(c) {
+		if e, ok := c.d.formerly(c.name); ok {
+			out[c.d.path] = append(out[c.d.path], e)
+		}
+	}
 	return out, nil
+}
+
+// deployed reports whether a node has resources in a stack of the template.
+func (w *Work) deployed(c called) bool {
+	if w.Recorded == nil {
+		return false
+	}
+	for _, s := range w.stackFiles(c.d) {
+		for _, name := range w.Recorded(s.outline.Root("stack"), s.outline.Root("target")) {
+			if node, _, _ := strings.Cut(name, "#"); node == c.name || strings.HasPrefix(name, c.name+"/") {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// formerly writes into a node what it was called when it was deployed, so that under its
+// new name it is the same. It is false where that is written already.
+func (d *doc) formerly(name string) (Edit, bool) {
+	n := d.outline.Symbol("node_templates", name)
+	if n == nil {
+		return Edit{}, false
+	}
+	line := d.text.Line(n.At.Line)
+	l := parseLine(line)
+	says := "formerly: " + tosca.KeyText(name)
+	body := strings.Join(d.text.Lines[n.At.Line:min(n.To, len(d.text.Lines))], "\n")
+	switch {
+	case strings.Contains(body, "formerly:"):
+		return Edit{}, false
+	case startsFlow(line, l.rest):
+		at := Place{n.At.Line, l.rest + 1}
+		if i := strings.Index(line, "metadata: {"); i > 0 {
+			at.Column = i + len("metadata: {")
+			return Edit{Range{at, at}, " " + says + ","}, true
+		}
+		if m := typeInLine.FindStringIndex(line); m != nil {
+			at.Column = m[1]
+			return Edit{Range{at, at}, ", metadata: { " + says + " }"}, true
+		}
+		return Edit{}, false
+	}
+	b := bodyOf(d.text, n)
+	for m := n.At.Line + 1; m < n.To; m++ {
+		k := parseLine(d.text.Lines[m])
+		if k.column != b.indent || k.key != "metadata" {
+			continue
+		}
+		if startsFlow(d.text.Lines[m], k.rest) {
+			at := Place{m, k.rest + 1}
+			return Edit{Range{at, at}, " " + says + ","}, true
+		}
+		return lineAfter(m, d.text, strings.Repeat(" ", b.indent+2)+says), true
+	}
+	in := strings.Repeat(" ", b.indent)
+	for m := n.At.Line + 1; m < n.To; m++ { // behind its type
+		if k := parseLine(d.text.Lines[m]); k.column == b.indent && k.key == "type" {
+			return lineAfter(m, d.text, in+"metadata: { "+says+" }"), true
+		}
+	}
+	return lineAfter(n.At.Line, d.text, in+"metadata: { "+says+" }"), true
+}
+
+// bodyOf reads what stands in a node.
+func bodyOf(t *Text, n *Symbol) body {
+	b := body{t: t, n: n}
+	b.read()
+	return b
 }
 
 // Highlights are the places of the name at a place in its own file.

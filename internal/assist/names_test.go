@@ -114,3 +114,34 @@ func TestFolding(t *testing.T) {
 		t.Error("it was written")
 	}
 }
+
+// A node that is deployed says what it was called, so that it is renamed and not made
+// anew.
+func TestRenameOfWhatIsDeployed(t *testing.T) {
+	for _, test := range []struct{ node, want string }{
+		{"    po‸st: { type: Topic }", "    mast: { type: Topic, metadata: { formerly: post } }"},
+		{"    po‸st: { type: Topic, metadata: { a: b } }", "    mast: { type: Topic, metadata: { formerly: post, a: b } }"},
+		{"    po‸st:\n      type: Topic", "    mast:\n      type: Topic\n      metadata: { formerly: post }"},
+		{"    po‸st:\n      type: Topic\n      metadata:\n        a: b", "    mast:\n      type: Topic\n      metadata:\n        formerly: post\n        a: b"},
+		{"    po‸st: { type: Topic, metadata: { formerly: pole } }", "    mast: { type: Topic, metadata: { formerly: pole } }"},
+		{"    fr‸esh: { type: Topic }", "    mast: { type: Topic }"},
+	} {
+		w, path, at := work(t, head+"service_template:\n  node_templates:\n"+test.node+"\n", "a.stack.yaml",
+			"stack: aa\ntemplate: a.yaml\ntarget: x/y\n")
+		w.Recorded = func(stack, target string) []string {
+			if stack != "aa" || target != "x/y" {
+				t.Errorf("%s %s", stack, target)
+			}
+			return []string{"net", "post#0", "post#1"}
+		}
+		edits, err := w.Rename(path, at, "mast")
+		if err != nil {
+			t.Errorf("%q: %v", test.node, err)
+			continue
+		}
+		got := strings.TrimSuffix(strings.SplitN(w.Text(path).ApplyAll(edits[path]).String(), "node_templates:\n", 2)[1], "\n")
+		if got != test.want {
+			t.Errorf("%q is\n%s\nwant\n%s", test.node, got, test.want)
+		}
+	}
+}

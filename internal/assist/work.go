@@ -24,6 +24,9 @@ type Work struct {
 	// There lists what the target has of a type, by the name that a property takes;
 	// nil where that is not known.
 	There func(target, typ string) []string
+	// Recorded lists the resources that are deployed of a stack, by its name and target; nil
+	// where that is not known.
+	Recorded func(stack, target string) []string
 	// Targets lists those that a stack can go to; nil where that is not known.
 	Targets func() []string
 

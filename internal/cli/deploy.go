@@ -19,7 +19,7 @@ import (
 
 // valueFlags adds the flags that give values to inputs.
 func valueFlags(cmd *cobra.Command) *app.Values {
-	v := &app.Values{}
+	v := &app.Values{Shell: true}
 	cmd.Flags().StringArrayVarP(&v.Flags, "input", "i", nil,
 		"value of an input, as name=value; may be given several times")
 	cmd.Flags().StringVar(&v.File, "inputs", "", "file with values of inputs")

@@ -57,8 +57,11 @@ func (p *revert) record(ctx context.Context, t *task) (*ending, error) {
 
 // changes put the record back too; what was adopted is kept again.
 func (p *revert) changes(t *task) []Change {
-	if s := t.entry.Step; s.Adopt {
+	switch s := t.entry.Step; {
+	case s.Adopt:
 		return []Change{Remove{s.Resource}, Keep{s.Resource, p.orig.Record}}
+	case s.From != "":
+		return []Change{Remove{s.Resource}, Put{p.orig.Record, s.Position}}
 	}
 	return []Change{Put{p.orig.Record, t.entry.Step.Position}}
 }

@@ -36,6 +36,7 @@ type operation interface {
 var operations = map[Action]func() operation{
 	Create:  func() operation { return &creation{} },
 	Update:  func() operation { return &edit{} },
+	Rename:  func() operation { return &rename{} },
 	Delete:  func() operation { return &removal{} },
 	Revert:  func() operation { return &revert{} },
 	Release: func() operation { return &release{} },
@@ -103,7 +104,7 @@ func (d *Driver) begin(ctx context.Context, s Step) *task {
 	resent := e != nil && e.State == Started
 	if e == nil || e.State == Failed || e.State == Again {
 		last := e
-		e = &Entry{Step: s, Attempt: 1, Record: d.recorded[s.Resource]}
+		e = &Entry{Step: s, Attempt: 1, Record: d.recorded[cmp.Or(s.From, s.Resource)]}
 		if last != nil {
 			e.Attempt = last.Attempt + 1
 			if last.Step.Action == Create {
@@ -343,6 +344,9 @@ func (t *task) built(ctx context.Context, res *stack.Resource, props map[string]
 	rec := &stack.Recorded{Name: res.Name, Type: res.Type.Name, ID: live.ID, Properties: props,
 		Attributes: live.Attributes, Links: map[string][]stack.LinkTo{},
 		Fingerprints: map[string]tosca.Value{}, Needs: res.Needs, Pos: res.Pos, Keep: res.Keep, Guard: res.Guard}
+	if was := t.entry.Record; was != nil {
+		rec.Formerly = was.Formerly
+	}
 	for name, v := range props {
 		if tosca.HasSecret(v) {
 			rec.Fingerprints[name] = live.Properties[name]

@@ -29,6 +29,7 @@ const (
 	Create  Action = "create"
 	Update  Action = "update"
 	Delete  Action = "delete"
+	Rename  Action = "rename"  // in the record, and by the tag that says whose it is
 	Release Action = "release" // taken out of the record, left in the cloud
 	Revert  Action = "put back"
 )
@@ -53,6 +54,7 @@ type Step struct {
 	Phase    Phase    `json:"phase"`
 	Needs    []string `json:"needs"` // ids of steps that must be done before
 	CloudID  string   `json:"cloud_id,omitempty"`
+	From     string   `json:"from,omitempty"`  // of a renaming: the name that it has
 	Swap     bool     `json:"swap,omitempty"`  // the new or the old part of a swap
 	Adopt    bool     `json:"adopt,omitempty"` // what was kept comes back under the stack
 	Pair     string   `json:"pair,omitempty"`  // of an old part: the step of the new one
@@ -96,6 +98,12 @@ func NewPlan(cs *whatif.ChangeSet, takes whatif.Duration) Plan {
 			if building[n] != "" {
 				s.Needs = append(s.Needs, building[n])
 			}
+		}
+		if ch.Formerly != "" && ch.Recorded != nil {
+			r := Step{ID: "rename " + ch.Formerly, Resource: ch.Name, Type: ch.Recorded.Type, Action: Rename,
+				Phase: PhaseBuild, CloudID: ch.Recorded.ID, From: ch.Formerly, Position: i}
+			p.Steps = append(p.Steps, r)
+			s.Needs = append(s.Needs, r.ID)
 		}
 		switch ch.Kind {
 		case whatif.New:
@@ -255,8 +263,8 @@ func planUndo(plan Plan, journal []Entry, which func(Entry) bool) []Step {
 		}
 		u := Step{ID: fmt.Sprintf("undo %s (%d)", s.ID, e.Attempt), Of: s.ID, Resource: s.Resource, Type: s.Type,
 			Phase: PhaseUndo, Action: Delete, CloudID: e.CloudID, Swap: e.Step.Swap, Adopt: e.Step.Adopt,
-			Seconds: s.Seconds / 2, Position: s.Position}
-		if e.Step.Action == Update {
+			Seconds: s.Seconds / 2, Position: s.Position, From: s.From}
+		if e.Step.Action == Update || e.Step.Action == Rename {
 			u.Action = Revert
 		}
 		index[s.ID] = len(steps)

@@ -1,9 +1,11 @@
 package stack
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 
 	"brickrow/internal/tosca"
 )
@@ -32,6 +34,10 @@ func (r *resolver) expand(s *scope) {
 				res.Name, res.Index = res.Name+"#"+strconv.Itoa(i), i
 			}
 			r.fill(res, n)
+			if by := n.Metadata[tosca.KeyedBy]; by != "" && indexed {
+				res.Key = r.keyOf(res, by)
+				res.Name = s.prefix + n.Name + "#" + cmp.Or(res.Key, strconv.Itoa(i))
+			}
 			list = append(list, res)
 			r.all = append(r.all, res)
 			switch {
@@ -43,7 +49,11 @@ func (r *resolver) expand(s *scope) {
 			case n.Has("substitute"):
 				r.substitute(res, n)
 			case res.Type != nil:
-				if twin := r.w.byName[res.Name]; twin != nil {
+				if twin := r.w.byName[res.Name]; twin != nil && twin.template == n {
+					r.findings.Errorf(n.Pos, "duplicate-resource", "give each another value",
+						"%s: two of its instances have the same %s", res.Name, n.Metadata[tosca.KeyedBy])
+					continue
+				} else if twin != nil {
 					r.findings.Errorf(n.Pos, "duplicate-resource", "rename one of them",
 						"two nodes make a resource %s; the other one is in %s", res.Name, twin.Pos.Short())
 					continue
@@ -54,6 +64,65 @@ func (r *resolver) expand(s *scope) {
 		}
 		s.instances[n.Name] = list
 	}
+}
+
+// keyOf is the value of the property by which a resource is told from the others of its
+// count, as a part of its name; "" where it cannot be told. It has to come from inputs
+// and the number alone.
+func (r *resolver) keyOf(res *Resource, by string) string {
+	p := res.Property(by)
+	if p == nil { // which the check has told
+		return ""
+	}
+	var told tosca.Findings
+	apart := r.apart(nil, &told)
+	env := *apart.env(p.at)
+	later := tosca.Value(tosca.Unknown{Of: []tosca.Attribute{{Resource: res.Name}}})
+	env.Node = func(*tosca.Expr, []tosca.Value) tosca.Value { return later }
+	v := later
+	if p.Expr != nil && p.Def.Type != nil {
+		v = env.EvalAs(p.Expr, p.Def.Type, by)
+	}
+	if len(told) > 0 { // which is told when it is evaluated in its turn
+		return ""
+	}
+	if !tosca.IsKnown(v) || tosca.HasSecret(v) || tosca.Show(v) == "" {
+		r.findings.Errorf(p.Pos, "unknown-key-value", "let it come from inputs and $node_index, or take another property",
+			"%s: its instances are told apart by '%s', which is not known before they are built, or is a secret",
+			res.Node, by)
+		return ""
+	}
+	return strings.Map(func(c rune) rune {
+		if c < 0x80 && (c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.ContainsRune("._-", c)) {
+			return c
+		}
+		return '-'
+	}, tosca.Show(v))
+}
+
+// FormerNames are the names under which a resource may be recorded, beside its own: those
+// that formerly gives, and those of a count before keyed_by told its instances apart. The
+// property and the value that tell them are there in that case.
+func (res *Resource) FormerNames() []string {
+	n := res.template
+	prefix := strings.TrimSuffix(res.Node, n.Name)
+	suffix := strings.TrimPrefix(res.Name, res.Node)
+	var out []string
+	if was := n.Metadata[tosca.Formerly]; was != "" {
+		out = append(out, prefix+was+suffix)
+		switch {
+		case suffix == "":
+			out = append(out, prefix+was+"#0")
+		case res.Index == 0:
+			out = append(out, prefix+was)
+		}
+	}
+	for s := res.scope; s.outer != nil; s = s.outer.scope { // that of the node that it fills
+		for _, was := range s.outer.FormerNames() {
+			out = append(out, was+"/"+strings.TrimPrefix(res.Name, s.prefix))
+		}
+	}
+	return out
 }
 
 // resource makes room for a resource, many at a time.

@@ -36,6 +36,9 @@ type Options struct {
 	Found map[string]Found
 	// Orders may be nil.
 	Orders Orders
+	// Fill is what inputs with filled_by get where nobody gives them a value: account,
+	// region, stack, user, commit. One that is missing is not known.
+	Fill map[string]string
 }
 
 // Orders knows resource types by their names, and what comes before what though
@@ -213,6 +216,10 @@ func (r *resolver) fillInputs(s *tosca.ServiceTemplate, o Options) {
 			inputs[in.Name] = tosca.Unknown{Bad: true}
 			continue
 		case ok:
+		case in.Fixed == nil && o.Fill[in.Metadata[tosca.FilledBy]] != "":
+			by := in.Metadata[tosca.FilledBy]
+			g = Given{Name: in.Name, Value: &tosca.Expr{Pos: in.Pos, Value: tosca.String(o.Fill[by]), Raw: o.Fill[by]},
+				Origin: Origin{Kind: OriginFilled, Pos: in.Pos, Via: by}}
 		case in.Fixed != nil:
 			g = Given{Name: in.Name, Value: in.Fixed, Origin: Origin{Kind: OriginDefault, Pos: in.Fixed.Pos}}
 		case in.Default != nil:
@@ -220,8 +227,11 @@ func (r *resolver) fillInputs(s *tosca.ServiceTemplate, o Options) {
 		case in.Required:
 			inputs[in.Name] = tosca.Unknown{Bad: true}
 			if !o.Lenient {
-				r.findings.Errorf(in.Pos, "missing-input",
-					fmt.Sprintf("add %s: to the inputs of the stack file, or give -i %s=…", in.Name, in.Name),
+				fix := fmt.Sprintf("add %s: to the inputs of the stack file, or give -i %s=…", in.Name, in.Name)
+				if by := in.Metadata[tosca.FilledBy]; by != "" {
+					fix = fmt.Sprintf("the %s is not known here: %s", by, fix)
+				}
+				r.findings.Errorf(in.Pos, "missing-input", fix,
 					"the input '%s' (%s) has no value%s", in.Name, in.Type.Label(), describe(in))
 			}
 			continue
@@ -238,9 +248,11 @@ func (r *resolver) fillInputs(s *tosca.ServiceTemplate, o Options) {
 		v := tosca.Value(tosca.Unknown{Bad: true})
 		if in.Type != nil {
 			v = env.EvalAs(x, in.Type, "input "+in.Name)
+			before := len(*told)
 			if !tosca.Validate(in.Validation, v, in.Type, g.Origin.Pos, "input "+in.Name, told) {
 				v = tosca.Unknown{Bad: true}
 			}
+			told.Explain(before, in.Metadata[tosca.Message])
 		}
 		inputs[in.Name] = v
 		if in.Type.HoldsSecret() && !tosca.IsKnown(v) { // it may not be said, though it is of no use
@@ -381,9 +393,11 @@ func (r *resolver) value(p *Property) tosca.Value {
 	default:
 		v = r.env(p.at).EvalAs(p.Expr, p.Def.Type, what)
 	}
+	before := len(*r.findings)
 	if !tosca.Validate(p.Def.Validation, v, p.Def.Type, p.Pos, what, r.findings) {
 		v = tosca.Unknown{Bad: true}
 	}
+	r.findings.Explain(before, p.Def.Metadata[tosca.Message])
 	r.trail = r.trail[:len(r.trail)-1]
 	return r.keep(p, v)
 }

@@ -42,6 +42,7 @@ const (
 	OriginStackFile  OriginKind = "stack file"
 	OriginInputsFile OriginKind = "inputs file"
 	OriginFlag       OriginKind = "flag"
+	OriginFilled     OriginKind = "filled" // where nobody gave one, by filled_by; Via says by what
 )
 
 // Origin says where the value of an input came from.
@@ -58,8 +59,9 @@ func (o Origin) String() string {
 	case OriginDefault:
 		s = "default, " + s
 	case OriginFlag:
-		s = "-i " + o.Via
-		return s
+		return "-i " + o.Via
+	case OriginFilled:
+		return "filled by " + o.Via + ", " + s
 	}
 	if o.Via != "" {
 		s += ", " + o.Via
@@ -150,6 +152,7 @@ type Link struct {
 type Resource struct {
 	Name, Node string
 	Index      int             // -1 without a count
+	Key        string          // by which it is told from the others of its count, in place of the index
 	Type       *tosca.NodeType // of the cloud
 	Own        *tosca.NodeType // as the template names it: Type, or one that derives from it
 	Pos        tosca.Pos
@@ -344,6 +347,7 @@ type Recorded struct {
 	Needs        []string
 	Pos          tosca.Pos // in the template, then
 	Keep, Guard  bool
+	Formerly     []string // the names it had before, the last one last
 }
 
 // RecordedGraph is the graph of recorded resources.

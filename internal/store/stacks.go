@@ -312,6 +312,7 @@ type recordedBody struct {
 	Pos          tosca.Pos                 `json:"pos"`
 	Keep         bool                      `json:"keep,omitempty"`
 	Guard        bool                      `json:"guard,omitempty"`
+	Formerly     []string                  `json:"formerly,omitempty"`
 }
 
 func (s *Store) encodeRecorded(r *stack.Recorded) (string, error) {
@@ -327,7 +328,8 @@ func (s *Store) encodeRecorded(r *stack.Recorded) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return encode(recordedBody{r.Type, r.ID, properties, r.Links, attributes, prints, r.Needs, r.Pos, r.Keep, r.Guard})
+	return encode(recordedBody{r.Type, r.ID, properties, r.Links, attributes, prints, r.Needs, r.Pos, r.Keep, r.Guard,
+		r.Formerly})
 }
 
 func (s *Store) decodeRecorded(name, text string) (*stack.Recorded, error) {
@@ -336,7 +338,7 @@ func (s *Store) decodeRecorded(name, text string) (*stack.Recorded, error) {
 		return nil, fmt.Errorf("the record of %s cannot be read: %w", name, err)
 	}
 	r := &stack.Recorded{Name: name, Type: b.Type, ID: b.ID, Links: b.Links, Needs: b.Needs, Pos: b.Pos, Keep: b.Keep,
-		Guard: b.Guard}
+		Guard: b.Guard, Formerly: b.Formerly}
 	var err error
 	if r.Properties, err = s.openMap(b.Properties); err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)

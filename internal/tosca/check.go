@@ -23,7 +23,7 @@ const simple = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-
 
 // nodeName is what a node may be called: a plain name, or the name of a resource
 // that a count or a template that fills a node would make.
-var nodeName = regexp.MustCompile(`^[^#/\s]+(#\d+)?(/[^#/\s]+(#\d+)?)*$`)
+var nodeName = regexp.MustCompile(`^[^#/\s]+(#[\w.-]+)?(/[^#/\s]+(#[\w.-]+)?)*$`)
 
 type checker struct {
 	file     *File
@@ -174,6 +174,7 @@ func (c *checker) service(s *ServiceTemplate) {
 	if s.Substitution != nil {
 		c.substitution(s.Substitution)
 	}
+	c.unusedInputs(s)
 	if s.empty {
 		c.findings.Warnf(s.Pos, "no-nodes", "add node_templates",
 			"the service template has no nodes: nothing would be built")
@@ -194,6 +195,7 @@ func (c *checker) input(in *Property) {
 		Validate(in.Validation, v, in.Type, x.Pos, "default of the input "+in.Name, &c.findings)
 	}
 	c.expr(in.Validation, place{})
+	c.inputMetadata(in)
 }
 
 func (c *checker) node(n *NodeTemplate) {
@@ -205,6 +207,7 @@ func (c *checker) node(n *NodeTemplate) {
 	t := n.Def
 	at := place{n, t, nil}
 	c.expr(n.Count, at)
+	c.nodeMetadata(n)
 	if t == nil {
 		if n.Type != "" {
 			fix := suggest(n.Type, typeNames(c.lib.Nodes))

@@ -3,6 +3,12 @@ package tosca
 // Codes is every code that a finding can have, with what it means.
 // docs/findings.md is made from it.
 var Codes = map[string]string{
+	"no-effect":                  "something is written that does nothing here",
+	"unused-input":               "nothing uses an input",
+	"unknown-filler":             "an input cannot be filled by what it says",
+	"unknown-key-value":          "the property that tells the instances of a count apart is not known before they are built, or is a secret",
+	"never-recorded":             "nothing is recorded under the name that a node formerly had",
+	"secret-on-command-line":     "a secret stands on the command line, where others and the shell's history can see it",
 	"address-taken":              "a public address can belong to one server only",
 	"ambiguous-selection":        "more than one resource of the target suits a node_filter",
 	"ambiguous-substitute":       "more than one imported template fills a node",

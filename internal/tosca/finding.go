@@ -96,6 +96,17 @@ func (l *Findings) add(p Pos, s Severity, code, fix, format string, args ...any)
 	*l = append(*l, Finding{Pos: p, Severity: s, Code: code, Fix: fix, Message: fmt.Sprintf(format, args...)})
 }
 
+// Explain shows a text beside the rules that findings from one on speak of.
+func (l Findings) Explain(from int, text string) {
+	for i := from; text != "" && i < len(l); i++ {
+		if l[i].Fix != "" {
+			l[i].Fix = text + "; " + l[i].Fix
+		} else {
+			l[i].Fix = text
+		}
+	}
+}
+
 // HasErrors reports whether any finding is an error.
 func (l Findings) HasErrors() bool {
 	return slices.ContainsFunc(l, func(f Finding) bool { return f.Severity == Error })

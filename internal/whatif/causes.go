@@ -64,6 +64,9 @@ func (c *Comparison) cause(ch *Change, p stack.PropertyChange) {
 	case p.Link:
 		c.linkCause(ch, p, say)
 		return
+	case p.Property == renamed && ch.Formerly != "":
+		say(nameCause(ch))
+		return
 	case p.Property == policies:
 		for _, k := range policyCauses(ch, p) {
 			say(k)
@@ -172,7 +175,7 @@ func (ch *Change) byHand(p stack.PropertyChange) string {
 	switch {
 	case !p.ByHand:
 		return ""
-	case ch.Wanted != nil && !p.Link && p.Property != policies && len(compareTo(ch, p.Property)) > 0:
+	case ch.Wanted != nil && !p.Link && p.Property != policies && p.Property != renamed && len(compareTo(ch, p.Property)) > 0:
 		return conflict
 	}
 	return putBack

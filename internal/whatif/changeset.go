@@ -40,6 +40,8 @@ type Change struct {
 	Because    []string // the causes, in words
 	Then       []string // resources that change because of it
 	Needs      []string
+	// Formerly is the name under which it is recorded, where that is another one.
+	Formerly string
 	// OneWay says that the edit could not be put back in place, such as a
 	// version that only goes up. It is made last, when all else has succeeded.
 	OneWay   bool

@@ -120,6 +120,7 @@ func Compare(s State) *ChangeSet {
 				LookedUp{res.Name, res.Found.Type, res.Found.ID, c.movedLookup(res.Name)})
 		}
 	}
+	c.renames()
 	for _, res := range s.Wanted.Resources {
 		c.add(c.wanted(res))
 	}
@@ -204,7 +205,8 @@ type Comparison struct {
 	index              map[string]int      // of a change in the set
 	upstream           map[string][]string // resources whose change causes this one
 	inputs, baseInputs map[string]stack.Input
-	dependents         stack.Graph // of all resources; nil until it is asked for
+	formerly           map[string]string // the names under which resources are recorded, by those they have
+	dependents         stack.Graph       // of all resources; nil until it is asked for
 }
 
 func (c *Comparison) add(ch Change) {
@@ -272,7 +274,7 @@ func (c *Comparison) ID(name string) string {
 
 func (c *Comparison) wanted(res *stack.Resource) Change {
 	ch := Change{Name: res.Name, Type: res.Type.Name, Pos: res.Pos, Needs: res.Needs, Wanted: res,
-		Recorded: c.recorded[res.Name], Kind: New}
+		Recorded: c.recorded[res.Name], Kind: New, Formerly: c.formerly[res.Name]}
 	props, findings := c.Wanted.Late(res, c.attributes)
 	c.Set.Findings = append(c.Set.Findings, findings...)
 	rec := ch.Recorded
@@ -280,7 +282,7 @@ func (c *Comparison) wanted(res *stack.Resource) Change {
 		if ch.Live = c.Live[rec.ID]; ch.Live == nil {
 			ch.Recorded = nil
 			ch.say(Cause{Kind: Gone, Text: fmt.Sprintf("%s is gone from the cloud", rec.ID)})
-			rec = nil
+			rec, ch.Formerly = nil, ""
 		}
 	}
 	if rec == nil && c.adopt(&ch, props) {
@@ -295,7 +297,8 @@ func (c *Comparison) wanted(res *stack.Resource) Change {
 			res.Pos.Short()), Pos: res.Template().TypePos})
 		c.newProperties(&ch, props)
 	default:
-		ch.Properties = append(stack.Diff(res, props, rec, ch.Live, c.ID), policyChange(res, rec)...)
+		ch.Properties = append(c.nameChange(&ch), stack.Diff(res, props, rec, ch.Live, c.ID)...)
+		ch.Properties = append(ch.Properties, policyChange(res, rec)...)
 		ch.Kind = Same
 		for _, p := range ch.Properties {
 			if p.Effect == stack.Swap {
@@ -404,8 +407,12 @@ func mark(k Kind) string { return k.Mark() }
 // dropped lists the recorded resources that are not wanted any more.
 func (c *Comparison) dropped() []*stack.Recorded {
 	var out []*stack.Recorded
+	another := map[string]bool{} // those that have another name now
+	for _, was := range c.formerly {
+		another[was] = true
+	}
 	for _, r := range c.Recorded {
-		if c.Wanted.Resource(r.Name) == nil {
+		if c.Wanted.Resource(r.Name) == nil && !another[r.Name] {
 			out = append(out, r)
 		}
 	}
