@@ -342,6 +342,17 @@ func ParseFlag(flag string, inputs []*tosca.Property) (Given, error) {
 	return g, nil
 }
 
+// mustGive names the inputs that nothing else gives a value.
+func mustGive(inputs []*tosca.Property) []string {
+	var out []string
+	for _, in := range inputs {
+		if !in.Optional() && in.Metadata[tosca.FilledBy] == "" {
+			out = append(out, in.Name)
+		}
+	}
+	return out
+}
+
 // FileSchema is a JSON Schema for stack files. With the inputs of a template it
 // is one for the stack files of that template.
 func FileSchema(inputs []*tosca.Property) map[string]any {
@@ -357,6 +368,7 @@ func FileSchema(inputs []*tosca.Property) map[string]any {
 				"properties": object{"stack": text, "output": text}, "additionalProperties": false}},
 			"additionalProperties": false},
 	}}
+	required := []string{"stack", "template", "target"}
 	values := object{"type": "object", "description": "Values of the template's inputs"}
 	if inputs != nil {
 		props := object{}
@@ -364,12 +376,15 @@ func FileSchema(inputs []*tosca.Property) map[string]any {
 			props[in.Name] = tosca.ValueSchema(in)
 		}
 		values["properties"], values["additionalProperties"] = props, false
+		if must := mustGive(inputs); len(must) > 0 {
+			values["required"], required = must, append(required, "inputs")
+		}
 	}
 	return object{
 		"$schema": "https://json-schema.org/draft/2020-12/schema",
 		"title":   "A stack file of Brick Row",
 		"type":    "object", "additionalProperties": false,
-		"required": []string{"stack", "template", "target"},
+		"required": required,
 		"$defs":    object{"source": source},
 		"properties": object{
 			"stack": object{"type": "string", "pattern": stackName.String(),

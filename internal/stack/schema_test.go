@@ -140,7 +140,75 @@ func TestSchemaOfStackFiles(t *testing.T) {
 			t.Errorf("the schema takes %s", bad)
 		}
 	}
-	if s.Validate(asJSON(t, head+"inputs: { site: { from_env: A }, readers: 3 }\n")) != nil {
+	if s.Validate(asJSON(t, head+"inputs: { site: { from_env: A }, readers: 3, domain: a.example, alarm_url: x, "+
+		"db_password: { from_env: B }, oncall_token: { from_file: c } }\n")) != nil {
 		t.Error("the schema refuses what is right")
+	}
+}
+
+// Mistakes that are often made are found by the schema alone.
+func TestSchemasFindMistakes(t *testing.T) {
+	template := compile(t, tosca.Schema(profile.Read().Library))
+	sound := `tosca_definitions_version: tosca_2_0
+imports: [ { profile: brickrow.cloud:1 } ]
+service_template:
+  inputs:
+    site: { type: string }
+    beds: { type: integer, default: 2 }
+  node_templates:
+    net: { type: Network, properties: { cidr: 10.0.0.0/16 } }
+    sub: { type: Subnet, properties: { cidr: 10.0.1.0/24, public: true }, requirements: [ network: net ] }
+    hut: { type: Server, properties: { size: small, image: fern-12, label: { $get_input: site } }, requirements: [ subnet: sub ] }
+    jobs: { type: Queue, properties: { keep: 4 d } }
+    box: { type: Bucket, properties: { name: huts, keep_days: 7 } }
+  outputs:
+    where: { value: { $get_attribute: [ box, url ] } }
+  policies:
+    - keep: { type: Keep, targets: [ box ] }
+`
+	if err := template.Validate(asJSON(t, sound)); err != nil {
+		t.Fatal(err)
+	}
+	for _, m := range [][2]string{
+		{"public: true", "public: yes please"}, // another kind of value
+		{"keep_days: 7", "keep_days: seven"},
+		{"size: small", "size: smal"},         // a value that is not legal
+		{"keep: 4 d", "keep: 4"},              // without its unit
+		{"cidr: 10.0.0.0/16", "cidr: 10.0.0"}, // not of its form
+		{"{ type: Bucket, properties: { name: huts, keep_days: 7 } }", "{ type: Bucket }"}, // a key that is missing
+		{"size: small, image: fern-12,", "size: small,"},
+		{", requirements: [ subnet: sub ]", ""},
+		{"label: {", "lable: {"}, // a key that there is not
+		{"outputs:", "output:"},
+		{"subnet: sub", "subnett: sub"},
+		{"type: Queue", "type: Quue"}, // a type that there is not
+		{"{ type: string }", "{ default: x }"},
+		{"{ value: {", "{ vale: {"},
+		{"type: Keep, targets: [ box ]", "type: Keep"},
+		{"$get_input", "$getinput"},
+	} {
+		text := strings.Replace(sound, m[0], m[1], 1)
+		if text == sound {
+			t.Fatal(m)
+		}
+		if template.Validate(asJSON(t, text)) == nil {
+			t.Errorf("'%s' for '%s' is not found", m[1], m[0])
+		}
+	}
+	f, findings := tosca.Read("a.yaml", []byte(sound), tosca.Source{Profile: profile.Read().Load})
+	if findings.HasErrors() {
+		t.Fatal(findings)
+	}
+	file := compile(t, stack.FileSchema(f.Service.Inputs))
+	good := "stack: huts\ntemplate: a.yaml\ntarget: workshop/alder-1\non_failure: hold\ninputs:\n  site: one\n  beds: 3\n"
+	if err := file.Validate(asJSON(t, good)); err != nil {
+		t.Fatal(err)
+	}
+	for _, m := range [][2]string{{"target: workshop/alder-1", "target: workshop"}, {"on_failure: hold", "on_failure: wait"},
+		{"stack: huts\n", ""}, {"  site: one\n", ""}, {"beds: 3", "beds: many"}, {"beds: 3", "bed: 3"}, {"template:", "templat:"},
+		{"site: one", "site: { from_enf: SITE }"}} {
+		if file.Validate(asJSON(t, strings.Replace(good, m[0], m[1], 1))) == nil {
+			t.Errorf("'%s' for '%s' is not found", m[1], m[0])
+		}
 	}
 }

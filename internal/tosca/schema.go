@@ -30,7 +30,21 @@ func Schema(lib *Library) map[string]any {
 	root["title"] = "A template of Brick Row (TOSCA 2.0)"
 	root["required"] = []string{"tosca_definitions_version"}
 	root["$defs"] = s.defs
+	root["allOf"] = []any{s.shippedTypes()}
 	return root
+}
+
+// shippedTypes lets nodes have the shipped types alone, in a template that defines none of
+// its own and imports none.
+func (s *schemaWriter) shippedTypes() object {
+	each := object{"required": []string{"profile"}, "not": object{"required": []string{"namespace"}}}
+	known := sorted(typeNames(s.lib.Nodes))
+	return object{
+		"if": object{"required": []string{"imports"}, "not": object{"required": []string{"node_types"}},
+			"properties": object{"imports": object{"type": "array", "items": each}}},
+		"then": object{"properties": object{"service_template": object{"properties": object{nodesKey: object{
+			"additionalProperties": object{"properties": object{"type": object{"enum": known}}}}}}}},
+	}
 }
 
 type schemaWriter struct {
@@ -59,6 +73,19 @@ func (s *schemaWriter) section(name string) object {
 	switch name {
 	case secNode:
 		out["allOf"] = s.nodes()
+		out["anyOf"] = []any{object{"required": []string{"type"}}, object{"required": []string{"copy"}}}
+	case secInput:
+		out["required"] = []string{"type"}
+		props["metadata"] = object{"type": "object", "properties": object{FilledBy: object{"enum": Fillers},
+			Message: object{"type": "string"}}}
+	case secProperty:
+		out["required"] = []string{"type"}
+	case secOutput:
+		out["required"] = []string{"value"}
+	case secPolicy:
+		out["required"] = []string{"type", "targets"}
+	case secGroup:
+		out["required"] = []string{"type"}
 	case secFile:
 		props["tosca_definitions_version"] = object{"const": "tosca_2_0"}
 	}
@@ -152,26 +179,43 @@ func (s *schemaWriter) nodes() []any {
 			continue
 		}
 		props := object{}
-		var required []string
+		var required, wants []string
 		for _, p := range t.Properties {
 			props[p.Name] = s.property(p)
 			if !p.Optional() {
 				required = append(required, p.Name)
 			}
 		}
+		names := []string{}
+		for _, q := range t.Requirements {
+			names = append(names, q.Name)
+			if q.Low > 0 {
+				wants = append(wants, q.Name)
+			}
+		}
 		values := object{"type": "object", "description": t.Description, "properties": props,
 			"additionalProperties": false}
-		then := object{"properties": object{"properties": values}}
+		// what is copied, found or filled by another template may lack all of it
+		loose := object{"type": "object", "properties": props, "additionalProperties": false}
+		full, keys := values, []string{}
 		if required != nil {
-			values["required"] = required
-			then["anyOf"] = []any{object{"required": []string{"properties"}},
-				object{"required": []string{"directives"}}, object{"required": []string{"copy"}}}
-			values = object{"if": object{"anyOf": []any{object{"required": []string{"copy"}},
-				object{"required": []string{"directives"}}}}}
-			full := then["properties"].(object)["properties"].(object)
-			loose := object{"type": "object", "properties": props, "additionalProperties": false}
-			values["then"], values["else"] = object{"properties": object{"properties": loose}}, object{"properties": object{"properties": full}}
-			then = object{"anyOf": then["anyOf"], "if": values["if"], "then": values["then"], "else": values["else"]}
+			full["required"] = required
+			keys = append(keys, "properties")
+		}
+		given := object{"items": object{"propertyNames": object{"enum": names}}}
+		all := []any{}
+		for _, name := range wants {
+			all = append(all, object{"contains": object{"required": []string{name}}})
+		}
+		if len(all) > 0 {
+			given["allOf"] = all
+			keys = append(keys, "requirements")
+		}
+		some := object{"items": given["items"]}
+		then := object{
+			"if":   object{"anyOf": []any{object{"required": []string{"copy"}}, object{"required": []string{"directives"}}}},
+			"then": object{"properties": object{"properties": loose, "requirements": some}},
+			"else": object{"properties": object{"properties": full, "requirements": given}, "required": keys},
 		}
 		out = append(out, object{"if": object{"required": []string{"type"},
 			"properties": object{"type": object{"const": name}}}, "then": then})
