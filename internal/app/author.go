@@ -134,7 +134,13 @@ type Starter struct {
 	Name        string   `json:"name"`
 	Description string   `json:"description"`
 	Inputs      []string `json:"inputs"` // those that must be filled in
+
+	Fields []*tosca.Property `json:"-"` // all inputs
+	Wanted *stack.Wanted     `json:"-"` // as far as it is known without them
 }
+
+// MustFill reports whether an input has to be filled in.
+func MustFill(in *tosca.Property) bool { return !in.Optional() && in.Metadata[tosca.FilledBy] == "" }
 
 // Starters lists the stacks to begin with.
 func Starters() ([]Starter, error) {
@@ -149,9 +155,10 @@ func Starters() ([]Starter, error) {
 		if err != nil {
 			return nil, err
 		}
-		s := Starter{Name: d.Name(), Description: f.Description, Inputs: []string{}}
+		s := Starter{Name: d.Name(), Description: f.Description, Inputs: []string{}, Fields: f.Service.Inputs}
+		s.Wanted, _ = stack.Resolve(f, stack.Options{Lenient: true, Orders: shipped}) // what is missing is to be filled in
 		for _, in := range f.Service.Inputs {
-			if !in.Optional() {
+			if MustFill(in) {
 				s.Inputs = append(s.Inputs, in.Name)
 			}
 		}
@@ -195,6 +202,15 @@ func readStarter(name string, shipped *profile.Profile) (*tosca.File, error) {
 // NewFrom writes a starter and a stack file for it into a folder. Files that
 // are there already are never overwritten.
 func NewFrom(starter, dir, target string) (written []string, err error) {
+	return NewStack(starter, dir, starter, target)
+}
+
+// NewStack does the same for a stack of another name.
+func NewStack(starter, dir, name, target string) (written []string, err error) {
+	if !stack.GoodName(name) {
+		return nil, refusal("'%s' cannot be the name of a stack: use small letters, digits and -, such as hut-3", name)
+	}
+
 	f, err := readStarter(starter, profile.Read())
 	if err != nil {
 		return nil, err
@@ -210,7 +226,7 @@ func NewFrom(starter, dir, target string) (written []string, err error) {
 			return nil, err
 		}
 	}
-	made[starter+".stack.yaml"] = []byte(StackFileFor(f, starter, starter+".yaml", target))
+	made[name+".stack.yaml"] = []byte(StackFileFor(f, name, starter+".yaml", target))
 	var names []string
 	for name := range made {
 		names = append(names, name)
@@ -254,7 +270,7 @@ func StackFileFor(f *tosca.File, name, template, target string) string {
 		return b.String()
 	}
 	hash := "" // where nothing must be filled in, all of it is a comment
-	if !slices.ContainsFunc(f.Service.Inputs, func(in *tosca.Property) bool { return !in.Optional() }) {
+	if !slices.ContainsFunc(f.Service.Inputs, MustFill) {
 		hash = "# "
 	}
 	line("%sinputs:", hash)
@@ -264,8 +280,12 @@ func StackFileFor(f *tosca.File, name, template, target string) string {
 			note = "#   "
 		}
 		about := in.Type.Label()
-		if in.Validation != nil {
-			about += ", " + tosca.Describe(in.Validation)
+		switch rule := tosca.Describe(in.Validation); {
+		case in.Validation == nil:
+		case in.Metadata[tosca.Message] != "":
+			about += ", " + in.Metadata[tosca.Message]
+		case !strings.Contains(rule, "matches"): // a pattern says nothing to a person
+			about += ", " + rule
 		}
 		value, _ := in.Constant()
 		if hash == "" {
@@ -275,8 +295,10 @@ func StackFileFor(f *tosca.File, name, template, target string) string {
 		case in.Type.IsA("Secret"):
 			line("  %s: { from_env: %s } # %s: %s; set the variable, or write { from_file: … }", in.Name,
 				strings.ToUpper(in.Name), FillIn, about)
-		case !in.Optional():
+		case MustFill(in):
 			line("  %s: # %s: %s", in.Name, FillIn, about)
+		case in.Metadata[tosca.FilledBy] != "":
+			line("  # %s: it is filled by the %s where nothing is given (%s)", in.Name, in.Metadata[tosca.FilledBy], about)
 		case hash != "":
 			line("%s%s:%s # %s (%s)", note, in.Name, inline(value), cmp.Or(in.Description, in.Name), about)
 		default:

@@ -26,6 +26,10 @@ var starters = map[string]struct{ fill, change []string }{
 		[]string{"domain=cabins.kestrelridge.example"}},
 	"nightly-function":      {[]string{"bucket=kestrel-reports"}, []string{"every=0 4 * * *"}},
 	"cluster-with-workload": {nil, []string{"replicas=3"}},
+	"joined-valleys":        {nil, []string{"open_ports=80"}},
+	"scripted-servers":      {nil, []string{"watchers=3"}},
+	"filled-station":        {nil, []string{"valleys=[ north, south, east ]"}},
+	"house-bucket":          {[]string{"team=snow"}, []string{"team=rock"}},
 }
 
 // TestStarters deploys every starter, changes it, undoes the change and

@@ -1,8 +1,10 @@
 package app
 
 import (
+	"context"
 	"strings"
 
+	"brickrow/internal/assist"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 )
@@ -26,4 +28,23 @@ func InputText(in *tosca.Property, text string) (string, error) {
 		return "", refusal("%s", findings[0].Message)
 	}
 	return strings.TrimSpace(inline(v)), nil
+}
+
+// FillInput writes the value of an input, as YAML, into a stack file, in the place of the
+// mark that it is to be filled in.
+func FillInput(ctx context.Context, a *App, file, name, value string) error {
+	doc, err := OpenDocument(file)
+	if err != nil {
+		return err
+	}
+	edits, err := a.Assist(ctx).SetInput(file, name, value)
+	if err != nil {
+		return err
+	}
+	text := assist.NewText(doc.Text)
+	line := edits[0].From.Line
+	text = text.ApplyAll(edits)
+	text.Lines[line] = strings.Replace(text.Lines[line], "# "+FillIn+": ", "# ", 1)
+	_, err = doc.Save(text.String(), Respect)
+	return err
 }

@@ -20,6 +20,10 @@ type Help struct {
 func (w *Work) Hover(path string, at Place) *Help {
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	return w.hover(path, at)
+}
+
+func (w *Work) hover(path string, at Place) *Help {
 	d := w.doc(path)
 	if d == nil {
 		return nil
@@ -29,6 +33,9 @@ func (w *Work) Hover(path string, at Place) *Help {
 	}
 	s := d.text.At(at)
 	word := d.text.Slice(s.Range)
+	if n := len(s.Way); s.Kind == AtValue && word == "" && n > 0 && !s.Way[n-1].Item { // nothing yet: what it would be
+		return w.hover(path, s.Way[n-1].At)
+	}
 	if s.Kind == InText || word == "" {
 		return nil
 	}

@@ -271,10 +271,15 @@ func (p *Program) starters() *cobra.Command {
 
 func (p *Program) newFrom() *cobra.Command {
 	var target string
+	var ask bool
 	cmd := &cobra.Command{Use: "new STARTER DIR",
 		Short: "Begin a stack: write a starter and its stack file into a folder", Args: cobra.ExactArgs(2)}
 	cmd.Flags().StringVar(&target, "target", "", "account/region it goes to")
-	cmd.RunE = func(_ *cobra.Command, args []string) error {
+	cmd.Flags().BoolVar(&ask, "inputs", false, "ask for what has to be filled in; it needs a terminal")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		if ask {
+			return p.with(func(a *app.App) error { return p.askInputs(cmd.Context(), a, args[0], args[1], target) })
+		}
 		if _, ok := stack.ParseTarget(target); target != "" && !ok {
 			return usage{fmt.Errorf("'%s' is not a target: write account/region", target)}
 		}

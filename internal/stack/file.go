@@ -410,3 +410,6 @@ func FileSchema(inputs []*tosca.Property) map[string]any {
 		},
 	}
 }
+
+// GoodName reports whether a stack can be called this.
+func GoodName(name string) bool { return stackName.MatchString(name) }

@@ -211,3 +211,52 @@ func TestKilledWhileWriting(t *testing.T) {
 	y.wait("Leave?")
 	y.keys("y")
 }
+
+// A stack is begun from nothing: a starter is chosen, named, aimed and written, and its
+// blanks are gone through.
+func TestBeginning(t *testing.T) {
+	d := newDesk(t, 142, 42)
+	d.press("n")
+	d.wants("begin a stack", "balanced-servers", "Servers alike behind a load balancer", "makes")
+	d.press("end", "up")
+	d.wants("▸ static-site", "to fill in  domain", "to fill in  bucket")
+	d.press("enter")
+	d.wants("name", "folder", "static-site", "▸ workshop/alder-1", "no limit of what it needs")
+	d.press("ctrl+u", "A bad name", "enter", "enter", "enter")
+	d.wants("'A bad name' cannot be the name of a stack")
+	d.press("ctrl+u", "huts-page", "enter")
+	d.wants("/huts-page")
+	d.press("enter", "enter")
+	d.wants("2 Draft", "huts-page.stack.yaml",  "domain: Domain", "It must be given", "the input 'domain' (Domain) has no value")
+	d.press("huts.example", "tab", "kestrel-pages")
+	d.wants("nothing wrong found", "▲ ")
+	d.press("ctrl+s")
+	d.wants("huts-page.stack.yaml saved")
+	text, err := os.ReadFile(filepath.Join(d.dir, "huts-page", "huts-page.stack.yaml"))
+	if err != nil || !strings.Contains(string(text), "domain: huts.example # ") || !strings.Contains(string(text), "target: workshop/alder-1") {
+		t.Errorf("%v\n%s", err, text)
+	}
+	d.press("esc", "3", "tab")
+	d.wants("d deploys it")
+}
+
+// The command line asks for what has to be filled in, where somebody can answer.
+func TestBeginningOnTheCommandLine(t *testing.T) {
+	bin, home := build(t), filepath.Join(t.TempDir(), "home")
+	dir := filepath.Join(t.TempDir(), "new")
+	x := newTerminal(t, 100, 30, "sh", "-c", bin+" new house-bucket "+dir+" --inputs --home "+home+"; echo ended $?; sleep 60")
+	x.wait("target (summit/alder-1, ")
+	for _, answer := range []string{"nowhere", "workshop/alder-1", "UPPER", "snow"} {
+		x.tmux("send-keys", "-t", x.session, "-l", answer)
+		x.keys("Enter")
+	}
+	x.wait("'nowhere' is not a target", "two to twelve small letters", "house-bucket.stack.yaml", "ended 0")
+	text, err := os.ReadFile(filepath.Join(dir, "house-bucket.stack.yaml"))
+	if err != nil || !strings.Contains(string(text), "\n  team: snow # string") || !strings.Contains(string(text), "target: workshop/alder-1") {
+		t.Errorf("%v\n%s", err, text)
+	}
+	out, err := exec.Command(bin, "new", "single-server", dir+"2", "--inputs", "--home", home).CombinedOutput()
+	if err == nil || !strings.Contains(string(out), "nobody can answer here") {
+		t.Errorf("%v: %s", err, out)
+	}
+}

@@ -45,6 +45,7 @@ type View struct {
 	jumps    []assist.Location // where one has jumped from
 	wall     part.Wall
 	form     form
+	filling  bool            // what was begun is to be filled in, once it is loaded
 	keeping  bool            // the unsaved texts are soon kept
 	offered  map[string]bool // unsaved texts that were asked about
 }
@@ -86,6 +87,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		}
 		return cmd
 	case part.ShowDraft:
+		v.filling = msg.Fill
 		return v.show(msg.Draft)
 	case part.FileChanged:
 		return v.fileChanged(msg.Path)
@@ -253,6 +255,10 @@ func (v *View) heard(msg loaded) tea.Cmd {
 		v.goTo(p)
 	}
 	var cmds []tea.Cmd
+	if v.filling {
+		v.filling = false
+		cmds = append(cmds, v.fillIn())
+	}
 	if v.again {
 		cmds = append(cmds, v.reading(true))
 	}

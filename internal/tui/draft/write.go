@@ -297,3 +297,36 @@ func (v *View) format() {
 		f.Apply([]assist.Edit{f.Text.Difference(assist.NewText(string(out)))})
 	}
 }
+
+// fillIn goes through what is to be filled in, in the stack file.
+func (v *View) fillIn() tea.Cmd {
+	i := slices.Index(v.names, v.path)
+	f := v.files[v.path]
+	if i < 0 || f == nil || f.doc == nil {
+		return nil
+	}
+	var blanks []assist.Range
+	for n, line := range f.Text.Lines {
+		at := strings.Index(line, "# "+app.FillIn)
+		colon := strings.Index(line, ":")
+		if at < 0 || colon < 0 || colon > at {
+			continue
+		}
+		value := assist.Range{From: assist.Place{Line: n, Column: colon + 2}, To: assist.Place{Line: n, Column: colon + 2}}
+		if _, variable, ok := strings.Cut(line[:at], "from_env: "); ok {
+			name, _, _ := strings.Cut(variable, " ")
+			value.From.Column = strings.Index(line, "from_env: ") + len("from_env: ")
+			value.To.Column = value.From.Column + len(name)
+		}
+		blanks = append(blanks, value)
+	}
+	v.turnTo(i)
+	if len(blanks) == 0 {
+		v.turnTo(0)
+		return nil
+	}
+	v.panel = help
+	v.editing = true
+	f.GoThrough(blanks)
+	return v.wrote()
+}

@@ -129,8 +129,12 @@ type Compared struct{ Preview *app.Preview }
 type (
 	// ShowPlace wants a place of a file to be shown.
 	ShowPlace struct{ Pos tosca.Pos }
-	// ShowDraft wants a draft to be shown that was opened.
-	ShowDraft struct{ Draft *app.Draft }
+	// ShowDraft wants a draft to be shown that was opened. With Fill it was begun just now,
+	// and what is to be filled in is gone through.
+	ShowDraft struct {
+		Draft *app.Draft
+		Fill  bool
+	}
 	// AskFor wants to be asked which file to open.
 	AskFor struct{}
 	// ShowWhatIf wants to see what a deployment would do.

@@ -17,6 +17,10 @@ import (
 // Draw draws the list, and beside it the selected stack.
 func (v *View) Draw(s *part.Screen, r part.Rect) {
 	t := v.Theme()
+	if v.beginning != nil {
+		v.drawBegin(s, r)
+		return
+	}
 	rows := v.visible()
 	list, detail := r.SplitRight(max(46, r.W*2/5))
 	if r.W < 110 {
@@ -75,7 +79,7 @@ func (v *View) drawWall(s *part.Screen, r part.Rect) {
 func (v *View) drawEmpty(s *part.Screen, r part.Rect) {
 	lines := []string{"No stacks here yet.", "",
 		"A stack is a template with its values, deployed to an account and region.",
-		"Small ones to begin with: 'brickrow starters' lists them, 'brickrow new STARTER DIR' writes one.",
+		"n begins one: it shows small ones that work, and what has to be filled in.",
 		"o opens a stack file; 'brickrow demo' shows a set of them."}
 	if v.filter.Active() {
 		lines = []string{"No stack matches the filter.", "", "esc clears it."}

@@ -46,6 +46,8 @@ type View struct {
 	next     tea.Cmd       // what typing has begun
 	files    files
 	wall     part.Wall
+
+	beginning *beginning // nil while none is begun
 }
 
 // New is the view; stack files are looked for in folders too.
@@ -66,7 +68,7 @@ func (v *View) Accepts(intent any) bool {
 }
 
 // Typing reports whether the filter is being typed.
-func (v *View) Typing() bool { return v.filter.Typing }
+func (v *View) Typing() bool { return v.filter.Typing || v.beginning != nil && v.beginning.naming }
 
 // Update hears a message.
 func (v *View) Update(msg tea.Msg) tea.Cmd {
@@ -89,9 +91,23 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return v.loaded(msg)
 	case part.ShowDraft:
 		v.opened(msg.Draft)
+	case startersRead, targetsRead:
+		if v.beginning != nil {
+			v.beginning.update(msg)
+		}
 	case part.Click:
+		if b := v.beginning; b != nil {
+			if !b.naming && b.list.Contains(msg.X, msg.Y) {
+				b.choose(b.top + (msg.Y-b.list.Y)/max(1, b.each()))
+			}
+			return nil
+		}
 		return v.click(msg.Y)
 	case part.Wheel:
+		if b := v.beginning; b != nil {
+			b.choose(b.at + msg.By)
+			return nil
+		}
 		return v.move(msg.By)
 	case outlinesRead:
 		for _, o := range msg {
@@ -100,6 +116,9 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case contentsRead:
 		return v.filled(msg)
 	case tea.KeyPressMsg, tea.PasteMsg:
+		if v.beginning != nil && v.beginning.naming {
+			return v.beginKey(msg)
+		}
 		if v.filter.Typing {
 			cmd := v.filter.Update(msg, v.filtered)
 			cmd, v.next = tea.Batch(cmd, v.next), nil
@@ -355,6 +374,9 @@ func (v *View) filled(msg contentsRead) tea.Cmd {
 
 // Bindings are the keys that do something now.
 func (v *View) Bindings() []part.Binding {
+	if v.beginning != nil {
+		return v.beginBindings()
+	}
 	r := v.selected()
 	by := func(n int) func() tea.Cmd { return func() tea.Cmd { return v.move(n) } }
 	var keys []part.Binding
@@ -367,7 +389,8 @@ func (v *View) Bindings() []part.Binding {
 			part.Bind(part.Run(func() { v.result = (v.result + 1) % len(v.shownContents().Results) }), "tab").
 				Shown("tab", "next result").As("Mark the next result"))
 	}
-	keys = append(keys, part.Bind(part.Run(func() { v.filter.Typing = true }), "/").Shown("/", "filter"))
+	keys = append(keys, part.Bind(v.begin, "n").Shown("n", "begin a new one").As("Begin a new stack"),
+		part.Bind(part.Run(func() { v.filter.Typing = true }), "/").Shown("/", "filter"))
 	if v.filter.Active() {
 		keys = append(keys, part.Bind(v.clear, "esc").Shown("esc", "clear the filter"))
 	}
@@ -454,8 +477,10 @@ func (v *View) Hint() string {
 	switch {
 	case v.filter.Typing:
 		return "type words of name, target or state; enter keeps the filter"
+	case v.beginning != nil:
+		return v.beginning.hint()
 	case r == nil:
-		return "o opens a stack file"
+		return "n begins a stack, o opens a stack file"
 	case r.Stack == nil:
 		return "not deployed yet: enter reads it, 3 shows what it would do"
 	case r.Stack.State == stack.Removed:

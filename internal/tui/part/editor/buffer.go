@@ -356,3 +356,19 @@ func (b *Buffer) DeleteWord() { b.erase(other, Range{From: b.wordBefore(b.Cursor
 func (b *Buffer) DeleteWordAfter() {
 	b.erase(other, Range{From: b.Cursor, To: b.wordAfter(b.Cursor)})
 }
+
+// GoThrough goes through parts of the text that are to be filled in. One that is empty
+// and stands in front of something gets a space for it.
+func (b *Buffer) GoThrough(blanks []Range) {
+	b.blanks = append([]Range{}, blanks...)
+	b.do(other, func(s *step) {
+		for i := range b.blanks {
+			r := b.blanks[i]
+			if line := b.Text.Line(r.From.Line); r.From == r.To && r.From.Column < len(line) {
+				b.replace(s, r, " ")
+				b.blanks[i] = r
+			}
+		}
+	})
+	b.NextBlank()
+}
