@@ -25,6 +25,9 @@ func InputText(in *tosca.Property, text string) (string, error) {
 	v := (&tosca.Env{Index: -1, Findings: &findings}).EvalAs(g.Value, in.Type, in.Name)
 	tosca.Validate(in.Validation, v, in.Type, g.Value.Pos, in.Name, &findings)
 	if findings.HasErrors() {
+		if words := in.Metadata[tosca.Message]; words != "" {
+			return "", refusal("%s: '%s' cannot be it: %s", in.Name, text, words)
+		}
 		return "", refusal("%s", findings[0].Message)
 	}
 	return strings.TrimSpace(inline(v)), nil
