@@ -44,6 +44,7 @@ type Draft struct {
 	*Parsed
 	Wanted   *stack.Wanted
 	Findings tosca.Findings
+	Commit   string // that its files were read from; "" is the disk
 
 	options stack.Options
 	valued  tosca.Findings // of the values
@@ -53,11 +54,20 @@ type Draft struct {
 // resolves it. The error is for files that are not there; everything else is a
 // finding.
 func (a *App) Load(ctx context.Context, path string, v Values) (*Draft, error) {
+	if err := v.open(path); err != nil {
+		return nil, err
+	}
 	p, err := a.parse(path, v)
 	if err != nil {
 		return nil, err
 	}
-	return a.draft(ctx, p, v), nil
+	d := a.draft(ctx, p, v)
+	if hash := v.commit(); hash != "" {
+		of := *d
+		of.Commit = hash
+		d = &of
+	}
+	return d, nil
 }
 
 // parse reads what is written.
@@ -217,6 +227,9 @@ func (a *App) source(b *bundle.Bundle) tosca.Source {
 
 // Check looks at a draft alone, and yields its findings.
 func (a *App) Check(ctx context.Context, path string, v Values) (tosca.Findings, error) {
+	if err := v.open(path); err != nil {
+		return nil, err
+	}
 	if isRules(v.sources(), path) {
 		return rules.Read(v.sources(), a.Profile.Library, []string{path}).Findings, nil
 	}

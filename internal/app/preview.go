@@ -93,6 +93,9 @@ func (a *App) whatIf(ctx context.Context, d *Draft, ask asking) (p *Preview, err
 	}
 	p.Revision = &stack.Revision{Template: d.Template, Text: d.Text, Entry: d.Bundle.Entry, Files: d.Bundle.Files(),
 		Found: d.Wanted.Lookups(), Inputs: d.Wanted.Inputs, Tags: d.Stack.Tags, By: identity.User()}
+	if d.Commit != "" {
+		p.Revision.Note = "from the commit " + d.Commit[:min(10, len(d.Commit))]
+	}
 	st, err := a.store.At(ctx, d.Stack.Stack, d.Stack.Target)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err

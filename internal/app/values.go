@@ -5,9 +5,11 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"brickrow/internal/bundle"
+	"brickrow/internal/commit"
 	"brickrow/internal/files"
 	"brickrow/internal/identity"
 	"brickrow/internal/stack"
@@ -22,15 +24,25 @@ type Values struct {
 	Strict bool     // inputs without a value are wrong also in a template alone
 	// Shell says that the flags stand on a command line, which a shell keeps.
 	Shell bool
+	// At names a commit of the repository that the files are in: they are read as they are
+	// there. "" is the disk.
+	At string
 	// Texts stand for files by their path: what an editor holds and has not saved.
 	Texts map[string][]byte
 
+	tree *commit.Tree    // of At
 	over map[string]bool // inputs that a flag gives: what files say of them is not read
 }
 
 // fill is what inputs are filled by where nobody gives them a value.
 func (a *App) fill(p *Parsed, v Values) map[string]string {
-	out := map[string]string{"user": identity.User(), "commit": v.commit()}
+	out := map[string]string{"user": identity.User()}
+	if p.File.Service != nil && slices.ContainsFunc(p.File.Service.Inputs,
+		func(in *tosca.Property) bool { return in.Metadata[tosca.FilledBy] == "commit" }) {
+		if out["commit"] = v.commit(); out["commit"] == "" {
+			out["commit"] = commit.Last(p.Path)
+		}
+	}
 	t, ok := stack.ParseTarget(v.Target)
 	if p.Stack != nil {
 		out["stack"], t, ok = p.Stack.Stack, p.Stack.Target, true
@@ -42,14 +54,35 @@ func (a *App) fill(p *Parsed, v Values) map[string]string {
 }
 
 // commit is the commit that the files are read from; "" is none.
-func (v Values) commit() string { return "" }
+func (v Values) commit() string {
+	if v.tree == nil {
+		return ""
+	}
+	return v.tree.Hash
+}
+
+// open finds the commit that files are read from.
+func (v *Values) open(path string) error {
+	if v.At == "" {
+		return nil
+	}
+	var err error
+	if v.tree, err = commit.At(path, v.At); err != nil {
+		return refusal("%v", err)
+	}
+	return nil
+}
 
 // sources are the files that everything is read from.
 func (v Values) sources() bundle.Sources {
-	if len(v.Texts) == 0 {
-		return bundle.Disk
+	from := bundle.Disk
+	if v.tree != nil {
+		from = v.tree
 	}
-	return bundle.Over(bundle.Disk, v.Texts)
+	if len(v.Texts) == 0 {
+		return from
+	}
+	return bundle.Over(from, v.Texts)
 }
 
 // given collects the values of the inputs, lowest precedence first.

@@ -22,6 +22,8 @@ func valueFlags(cmd *cobra.Command) *app.Values {
 	v := &app.Values{Shell: true}
 	cmd.Flags().StringArrayVarP(&v.Flags, "input", "i", nil,
 		"value of an input, as name=value; may be given several times")
+	cmd.Flags().StringVar(&v.At, "at", "",
+		"read the files as they are in this commit of their git repository, such as HEAD~1 or v2")
 	cmd.Flags().StringVar(&v.File, "inputs", "", "file with values of inputs")
 	cmd.Flags().StringVar(&v.Target, "target", "", "account/region, for a stack file that does not say one")
 	return v
@@ -36,8 +38,8 @@ func (p *Program) toDeploy(ctx context.Context, a *app.App, path string, v app.V
 		}
 		return pv, err
 	}
-	if len(v.Flags) > 0 || v.File != "" || v.Target != "" {
-		return nil, usage{errors.New("a saved change set is deployed as it is: it takes no inputs and no target")}
+	if len(v.Flags) > 0 || v.File != "" || v.Target != "" || v.At != "" {
+		return nil, usage{errors.New("a saved change set is deployed as it is: it takes no inputs, no target and no commit")}
 	}
 	pv, err := a.OpenSaved(ctx, path)
 	if err != nil {

@@ -17,14 +17,17 @@ import (
 )
 
 func (p *Program) draw() *cobra.Command {
-	var as, out string
+	var as, out, of string
 	var number int
+	var links bool
 	cmd := &cobra.Command{Use: "draw STACK|STACKFILE|CHANGESET -o FILE.svg|FILE.pdf",
 		Short: "Draw a stack, what a deployment would change, or how long a run took", Args: cobra.ExactArgs(1)}
 	v := valueFlags(cmd)
 	cmd.Flags().StringVar(&as, "as", "", "wall (what rests on what), changes (the what-if) or times (of a run)")
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the file; its name ends in .svg or .pdf")
 	cmd.Flags().IntVar(&number, "run", 0, "with --as times: the number of the run (default: the last one)")
+	cmd.Flags().BoolVar(&links, "links", false, "with --as wall: a line from each resource to what it needs")
+	cmd.Flags().StringVar(&of, "of", "", "with --as wall: what this node needs and carries, in strong lines")
 	for _, name := range []string{"as", "output"} {
 		if err := cmd.MarkFlagRequired(name); err != nil {
 			panic(err) // the flag is above
@@ -35,9 +38,19 @@ func (p *Program) draw() *cobra.Command {
 			return usage{fmt.Errorf("%s: the name must end in .svg or .pdf", out)}
 		}
 		return p.with(func(a *app.App) error {
+			if (links || of != "") && as != "wall" {
+				return usage{errors.New("--links and --of are for --as wall")}
+			}
 			picture, err := p.picture(cmd.Context(), a, args[0], as, number, *v)
 			if err != nil {
 				return err
+			}
+			if wall, ok := picture.(draw.Stack); ok {
+				wall.Links = links
+				if err := wall.Choose(of); err != nil {
+					return err
+				}
+				picture = wall
 			}
 			var b bytes.Buffer
 			if err := draw.Write(&b, out, picture); err != nil {

@@ -46,9 +46,9 @@ func (c Changes) lay(f *flow) {
 	if f.paged && f.room() < 170 {
 		f.newPage()
 	}
-	f.wall(c.Graph(), min(f.room()-40, 1200), func(n string) brick {
+	f.wall(c.Graph(), min(f.room()-40, 1200), wanted{}, func(n string) brick {
 		ch := c.Change(n)
-		return brick{n, string(ch.Kind) + " · " + ch.Type, ch.Kind}
+		return brick{name: n, sub: string(ch.Kind) + " · " + ch.Type, kind: ch.Kind}
 	})
 	var used []whatif.Kind
 	for _, k := range allKinds {

@@ -114,7 +114,7 @@ func TestBricksKeepApart(t *testing.T) {
 		for _, ch := range changes(n).ChangeSet.Changes {
 			g[ch.Name] = ch.Needs
 		}
-		f.wall(g, 400, func(name string) brick { return brick{name: name, sub: "Server"} })
+		f.wall(g, 400, wanted{}, func(name string) brick { return brick{name: name, sub: "Server"} })
 		var boxes [][][2]float64
 		for _, sh := range f.pages[0].shapes {
 			if sh.text == "" && len(sh.points) == 4 && sh.fill != nil {

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
 	"brickrow/internal/whatif"
 )
 
@@ -67,12 +68,14 @@ func (f *flow) mark(k whatif.Kind, x, y, a float64, c colour) {
 type brick struct {
 	name, sub string
 	kind      whatif.Kind
+	chosen    bool // it stands out
 }
 
 type size struct{ w, h, text, gap float64 }
 
-// wall draws courses of bricks, from the ground up, as large as fit into h.
-func (f *flow) wall(g stack.Graph, h float64, of func(name string) brick) {
+// wall draws courses of bricks, from the ground up, as large as fit into h, with lines
+// from brick to brick where some are wanted.
+func (f *flow) wall(g stack.Graph, h float64, w wanted, of func(name string) brick) {
 	courses := g.Courses()
 	if len(courses) == 0 {
 		return
@@ -88,48 +91,77 @@ func (f *flow) wall(g stack.Graph, h float64, of func(name string) brick) {
 	sizes := []size{{whole, 30, 9, 5}, {min(whole, 128), 30, 9, 5}, {min(whole, 112), 26, 8, 4},
 		{min(whole*0.8, 98), 15, 7.5, 3}, {min(whole*0.7, 74), 12, 6.5, 2}, {14, 14, 0, 2}, {9, 9, 0, 1},
 		{5, 5, 0, 0.6}}
-	perRow := func(s size) int { return max(1, int((space+s.gap)/(s.w+s.gap))) }
-	fits := size{}
-	for _, fits = range sizes {
-		rows := 0
-		for _, c := range courses {
-			rows += (len(c) + perRow(fits) - 1) / perRow(fits)
+	if w.all { // the lines need mortar
+		for i := range sizes {
+			sizes[i].gap = max(sizes[i].gap, min(10, sizes[i].w/8))
 		}
-		if float64(rows)*(fits.h+fits.gap)+6 <= h {
+	}
+	var fits size
+	var rows []wallRow
+	var lines *links
+	for _, fits = range sizes {
+		rows = laid(courses, fits, space, left+gutter, offset)
+		if lines = nil; w.all || len(w.of) > 0 {
+			lines = w.route(g, rows, fits)
+		}
+		high := 6.0
+		for i := range rows {
+			high += fits.h + lines.channel(i, fits)
+		}
+		if high <= h {
 			break
 		}
 	}
-	type row struct {
-		level int
-		names []string
+	if lines != nil {
+		f.need(h)
 	}
-	var rows []row
-	for level, c := range courses {
-		for part := range slices.Chunk(c, perRow(fits)) {
-			rows = append(rows, row{level, part})
-		}
-	}
+	tops := make([]float64, len(rows))
 	for i := len(rows) - 1; i >= 0; i-- {
-		f.need(fits.h + fits.gap + 2)
-		x := left + gutter
-		if i%2 == 1 {
-			x += min(offset, fits.w/2)
+		if lines == nil {
+			f.need(fits.h + fits.gap + 2)
 		}
 		if i == 0 || rows[i-1].level != rows[i].level {
 			f.write(left, f.y+fits.h/2+2.5, 7, regular, dim, fmt.Sprint(rows[i].level))
 		}
-		for _, n := range rows[i].names {
-			f.brick(x, f.y, fits, of(n))
-			x += fits.w + fits.gap
+		tops[i] = f.y
+		for k, n := range rows[i].names {
+			f.brick(rows[i].x[k], f.y, fits, of(n))
 		}
-		f.y += fits.h + fits.gap
+		f.y += fits.h + lines.channel(i, fits)
+	}
+	if lines != nil {
+		lines.draw(f, func(row int) float64 { return tops[row] }, fits)
 	}
 	f.line(left+gutter, f.y, right, f.y, ink, 1.4)
 	f.y += 4
 }
 
+// laid lays courses in rows of bricks of a size.
+func laid(courses [][]string, s size, space, begin, offset float64) []wallRow {
+	perRow := max(1, int((space+s.gap)/(s.w+s.gap)))
+	var rows []wallRow
+	for level, c := range courses {
+		for part := range slices.Chunk(c, perRow) {
+			r := wallRow{level: level, names: part}
+			x := begin
+			if len(rows)%2 == 1 {
+				x += min(offset, s.w/2)
+			}
+			for range part {
+				r.x = append(r.x, x)
+				x += s.w + s.gap
+			}
+			rows = append(rows, r)
+		}
+	}
+	return rows
+}
+
 func (f *flow) brick(x, y float64, s size, b brick) {
 	l := looks[b.kind]
+	if b.chosen {
+		l.ground, l.edge = colour{0xF3, 0xDD, 0xD2}, 2.2
+	}
 	f.box(x, y, s.w, s.h, &l.ground, &l.text, min(l.edge, s.h/8), l.dashed && s.text > 0)
 	if s.text == 0 {
 		inset := s.h * 0.22
@@ -213,6 +245,10 @@ type Stack struct {
 	Purpose   string // what it is for
 	Resources []Resource
 	Made      time.Time
+	// Links draws a line from each brick to those that it needs. Of names resources: the
+	// lines of what they need and carry are strong, and drawn also without Links.
+	Links bool
+	Of    []string
 }
 
 // Resource is one resource of a stack.
@@ -220,6 +256,27 @@ type Resource struct {
 	Name, Type string
 	Needs      []string
 	Place      string // such as bulletin.yaml:12
+}
+
+// Choose lets what a node needs and carries stand out; of one with a count it is that of
+// all its resources. "" is none.
+func (s *Stack) Choose(node string) error {
+	if node == "" {
+		return nil
+	}
+	s.Of = nil
+	var names []string
+	for _, r := range s.Resources {
+		if base, _, _ := strings.Cut(r.Name, "#"); r.Name == node || base == node || strings.HasPrefix(r.Name, node+"/") {
+			s.Of = append(s.Of, r.Name)
+		}
+		names = append(names, r.Name)
+	}
+	if len(s.Of) == 0 {
+		fix := tosca.Suggest(node, names)
+		return fmt.Errorf("there is no resource '%s' in it; %s", node, fix)
+	}
+	return nil
 }
 
 func (s Stack) title() string   { return s.Name + " in " + s.Target.String() }
@@ -240,10 +297,24 @@ func (s Stack) lay(f *flow) {
 	for _, r := range s.Resources {
 		g[r.Name], types[r.Name] = r.Needs, r.Type
 	}
-	f.wall(g, min(f.room()-30, 1200), func(n string) brick { return brick{name: n, sub: types[n]} })
+	reach := map[string]bool{}
+	for _, n := range s.Of {
+		reach[n] = true
+	}
+	f.wall(g, min(f.room()-30, 1200), wanted{s.Links, s.Of}, func(n string) brick {
+		b := brick{name: n, sub: types[n]}
+		b.chosen = reach[n]
+		return b
+	})
 	f.y += 8
-	f.write(left+16, f.y, 7.5, regular, dim,
-		"Each brick stands above what it needs; what is built first lies on the ground (0).")
+	words := "Each brick stands above what it needs; what is built first lies on the ground (0)."
+	if s.Links {
+		words += " A line leads from each down to what it needs."
+	}
+	if len(s.Of) > 0 {
+		words += " Strong lines are what " + strings.Join(s.Of, ", ") + " needs and carries."
+	}
+	f.paragraph(left+16, 0, 7.5, regular, dim, words)
 	f.heading("Resources, in the order of building")
 	for _, course := range g.Courses() {
 		for _, n := range course {

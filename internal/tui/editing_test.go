@@ -227,7 +227,7 @@ func TestBeginning(t *testing.T) {
 	d.press("ctrl+u", "huts-page", "enter")
 	d.wants("/huts-page")
 	d.press("enter", "enter")
-	d.wants("2 Draft", "huts-page.stack.yaml",  "domain: Domain", "It must be given", "the input 'domain' (Domain) has no value")
+	d.wants("2 Draft", "huts-page.stack.yaml", "domain: Domain", "It must be given", "the input 'domain' (Domain) has no value")
 	d.press("huts.example", "tab", "kestrel-pages")
 	d.wants("nothing wrong found", "▲ ")
 	d.press("ctrl+s")

@@ -132,6 +132,8 @@ type loaded struct {
 	err   error
 	asked int  // which reading it is of
 	live  bool // it was read because something was written
+	bases map[string]app.Bases
+	sides map[string]sides
 }
 
 type edited struct{ err error }
@@ -203,7 +205,7 @@ func (v *View) reading(live bool) tea.Cmd {
 		}
 	}
 	v.loading, v.again = true, false
-	values := v.Values(path)
+	values, compare := v.Values(path), v.toCompare()
 	return func() tea.Msg {
 		began := time.Now()
 		d, err := v.App().Load(v.Context(), path, values)
@@ -216,6 +218,21 @@ func (v *View) reading(live bool) tea.Cmd {
 		}
 		out.took = time.Since(began)
 		out.names, out.docs = readFiles(d, live)
+		if !live {
+			out.bases = v.App().Bases(v.Context(), d, out.names)
+			for name, doc := range out.docs {
+				b, have := compare[name]
+				if !have {
+					b.text = assist.NewText(doc.Text)
+				}
+				b.bases = out.bases[name]
+				compare[name] = b
+			}
+		}
+		out.sides = map[string]sides{}
+		for name, b := range compare {
+			out.sides[name] = b.compare()
+		}
 		return out
 	}
 }
@@ -239,6 +256,14 @@ func (v *View) heard(msg loaded) tea.Cmd {
 	}
 	v.path = msg.draft.Path
 	v.take(msg)
+	for name, s := range msg.sides {
+		if f := v.files[name]; f != nil {
+			if msg.bases != nil {
+				f.bases = msg.bases[name]
+			}
+			f.Sides, f.sided = s.of, s.version
+		}
+	}
 	v.cur = max(0, slices.Index(v.names, was))
 	v.watched = append(slices.Clone(v.names), app.RuleFolder(v.draft.Template))
 	v.Watch(v.watched...)

@@ -23,6 +23,8 @@ type file struct {
 	doc    *app.Document // as it stands on the disk; nil where it cannot be written
 	theirs *app.Document // what somebody else wrote meanwhile; nil is nothing
 
+	bases   app.Bases
+	sided   int // the version that the sides are of
 	checked int // the version that changed tells of
 	changed bool
 	kept    int // the version that is kept
@@ -31,7 +33,7 @@ type file struct {
 
 // newFile shows a document. One without a place on the disk can only be read.
 func newFile(path, text string, doc *app.Document) *file {
-	f := &file{Model: editor.New(text), doc: doc, checked: -1, kept: -1}
+	f := &file{Model: editor.New(text), doc: doc, checked: -1, kept: -1, sided: -1}
 	ext := filepath.Ext(path)
 	f.Plain = ext != ".yaml" && ext != ".yml"
 	return f
@@ -111,6 +113,45 @@ func (v *View) take(msg loaded) {
 			v.helper().Set(name, f.Text)
 		}
 	}
+}
+
+// beside is a file whose lines are to be compared with what they were.
+type beside struct {
+	text    *editor.Text
+	version int
+	bases   app.Bases
+}
+
+// sides tell how the lines of a file differ.
+type sides struct {
+	of      [2][]app.Side
+	version int
+}
+
+// compare tells how the lines of a file differ from what they were.
+func (b beside) compare() sides {
+	out := sides{version: b.version}
+	text := b.text.String()
+	for i, base := range []*string{b.bases.Committed, b.bases.Deployed} {
+		if base != nil && len(text) < mostCompared {
+			out.of[i] = app.Sides(*base, text)
+		}
+	}
+	return out
+}
+
+// mostCompared is how long a text may be whose lines are compared.
+const mostCompared = 4 << 20
+
+// toCompare lists the files whose lines have changed since they were compared.
+func (v *View) toCompare() map[string]beside {
+	out := map[string]beside{}
+	for name, f := range v.files {
+		if f.sided != f.Version {
+			out[name] = beside{f.Text, f.Version, f.bases}
+		}
+	}
+	return out
 }
 
 // onDisk is a document that can be written; nil is none.

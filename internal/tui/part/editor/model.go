@@ -7,6 +7,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	uv "github.com/charmbracelet/ultraviolet"
 
+	"brickrow/internal/app"
 	"brickrow/internal/assist"
 	"brickrow/internal/tosca"
 	"brickrow/internal/tui/part"
@@ -17,17 +18,6 @@ type Mark struct {
 	Range
 	Severity tosca.Severity
 }
-
-// Side tells how a line differs from another text, for the gutter.
-type Side byte
-
-// What a line can be, against another text.
-const (
-	Alike   Side = iota
-	Added        // it is not there
-	Altered      // it is another one there
-	Removed      // behind it there were lines that are gone
-)
 
 // Model is a buffer on the screen.
 type Model struct {
@@ -40,7 +30,7 @@ type Model struct {
 	// Marks are by line, Sides too, first those against the last commit, then against what
 	// is deployed.
 	Marks map[int][]Mark
-	Sides [2][]Side
+	Sides [2][]app.Side
 
 	Finder *Finder // nil while nothing is looked for
 
@@ -311,22 +301,22 @@ func (m *Model) drawCursor(t *part.Theme, s *part.Screen, line string, limit int
 
 // side is what the gutter shows of how a line differs.
 func (m *Model) side(t *part.Theme, n int) (string, uv.Style) {
-	at := func(i int) Side {
+	at := func(i int) app.Side {
 		if n < len(m.Sides[i]) {
 			return m.Sides[i][n]
 		}
-		return Alike
+		return app.Alike
 	}
 	side, st := at(0), t.On(t.Accent)
-	if side == Alike {
+	if side == app.Alike {
 		side, st = at(1), t.On(t.Dim) // committed, and not deployed yet
 	}
 	switch side {
-	case Added:
+	case app.Added:
 		return "▌", st
-	case Altered:
+	case app.Altered:
 		return "▎", st
-	case Removed:
+	case app.Removed:
 		return "▁", st
 	}
 	return "", st
