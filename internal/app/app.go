@@ -61,12 +61,18 @@ type App struct {
 
 	draftMu   sync.Mutex
 	lastDraft *Draft // that was read last
+	lastWhole *Draft // the last one whose template could be read as a whole
 
 	recordsMu sync.Mutex
 	records   records // those read last
 
 	keepMu  sync.Mutex
 	keeping map[string]*os.File // locks of the unsaved texts that are kept
+
+	inPart bool // what was read last was read in part, for the tests
+
+	memoryMu sync.Mutex
+	memory   *whatif.Memory // of the stack that was compared last
 
 	trees tosca.Trees // of the template that was read last
 

@@ -33,9 +33,13 @@ type Parsed struct {
 	Rules     *rules.Set
 	RuleFiles []string
 
-	from    bundle.Sources
-	read    tosca.Findings        // while it was read
-	checked func() tosca.Findings // of the template; they may take a moment
+	from     bundle.Sources
+	read     tosca.Findings        // while the stack file was read
+	template tosca.Findings        // while the template was read
+	ruled    tosca.Findings        // while the rules were read
+	checked  func() tosca.Findings // of the template; they may take a moment
+	patch    *tosca.Patch          // how it was made of base; nil where it was read as a whole
+	base     *Draft
 }
 
 // Draft is a template with values for its inputs, resolved as far as it goes.
@@ -46,8 +50,9 @@ type Draft struct {
 	Findings tosca.Findings
 	Commit   string // that its files were read from; "" is the disk
 
-	options stack.Options
-	valued  tosca.Findings // of the values
+	options  stack.Options
+	valued   tosca.Findings // of the values
+	resolved tosca.Findings // while it was resolved
 }
 
 // Load reads a template or a stack file with its template, checks it and
@@ -83,20 +88,43 @@ func (a *App) parse(path string, v Values) (*Parsed, error) {
 		b = a.templateOf(p)
 	}
 	a.draftMu.Lock()
-	last := a.lastDraft
+	last, whole := a.lastDraft, a.lastWhole
 	a.draftMu.Unlock()
-	if last != nil && b != nil && a.unchanged(last.Parsed, p, b) {
+	if last != nil && b != nil && a.unchanged(last.Parsed, p, b) && last.Bundle.Same(b) {
 		return last.Parsed, nil
+	}
+	for _, base := range []*Draft{last, whole} {
+		if base != nil && b != nil && a.unchanged(base.Parsed, p, b) && a.patched(base, p, b) {
+			return p, nil
+		}
 	}
 	a.readTemplate(p, b)
 	return p, nil
 }
 
-// unchanged reports whether a stage that was read before is what would be read now.
-// Several views look at one draft: it is read, and held, once.
+// patched makes a stage of one that was read before, where only the values of one node
+// differ.
+func (a *App) patched(base *Draft, p *Parsed, b *bundle.Bundle) bool {
+	if !base.Bundle.SameFiles(b) {
+		return false
+	}
+	patch, ok := tosca.ReadPatch(base.File, base.Bundle.Text, b.Text, b.Source(a.Profile.Load))
+	if !ok {
+		return false
+	}
+	b.Take(base.Bundle)
+	p.Bundle, p.Template, p.Text, p.File = b, b.Name, string(b.Text), patch.File
+	p.template, p.ruled, p.Rules, p.RuleFiles = patch.Findings(base.template), base.ruled, base.Rules, base.RuleFiles
+	p.patch, p.base = patch, base
+	p.checked = inBackground(func() tosca.Findings { return tosca.Check(p.File) })
+	return true
+}
+
+// unchanged reports whether all but the text of a template and what it reads is as it was
+// when a stage was read. Several views look at one draft: it is read, and held, once.
 func (a *App) unchanged(last, p *Parsed, b *bundle.Bundle) bool {
 	if last.Path != p.Path || last.Bundle == nil || last.read.HasErrors() || len(p.read) > 0 ||
-		!reflect.DeepEqual(last.Stack, p.Stack) || !last.Bundle.Same(b) {
+		!reflect.DeepEqual(last.Stack, p.Stack) || last.Bundle.Name != b.Name || last.Bundle.Entry != b.Entry {
 		return false
 	}
 	files, err := ruleFiles(p.from, b.Name, p.Stack)
@@ -135,9 +163,9 @@ func (a *App) readTemplate(p *Parsed, b *bundle.Bundle) {
 		p.Bundle, p.Template, p.Text = b, b.Name, string(b.Text)
 		var findings tosca.Findings
 		p.File, findings = tosca.Read(b.Name, b.Text, a.source(b))
-		p.read = append(p.read, findings...)
+		p.template = findings
 	}
-	p.read = append(p.read, a.readRules(p)...)
+	p.ruled = a.readRules(p)
 	p.checked = inBackground(func() tosca.Findings { return tosca.Check(p.File) })
 }
 
@@ -165,21 +193,39 @@ func (a *App) draft(ctx context.Context, p *Parsed, v Values) *Draft {
 	o.Fill = a.fill(p, v)
 	a.draftMu.Lock()
 	defer a.draftMu.Unlock()
-	if last := a.lastDraft; last != nil && last.Parsed == p && last.options.Lenient == o.Lenient &&
-		reflect.DeepEqual(last.options.Given, given) && maps.Equal(last.options.Fill, o.Fill) && reflect.DeepEqual(last.valued, findings) {
+	if last := a.lastDraft; last != nil && last.Parsed == p && sameOptions(last.options, o) &&
+		reflect.DeepEqual(last.valued, findings) {
 		return last
 	}
 	a.lastDraft = a.resolve(p, o, findings)
+	if !p.template.HasErrors() && p.File.Service != nil {
+		a.lastWhole = a.lastDraft
+	}
 	return a.lastDraft
+}
+
+// sameOptions reports whether a template is resolved in the same way.
+func sameOptions(a, b stack.Options) bool {
+	return a.Lenient == b.Lenient && maps.Equal(a.Tags, b.Tags) && maps.Equal(a.Fill, b.Fill) &&
+		reflect.DeepEqual(a.Given, b.Given)
 }
 
 // resolve fills in the template, and joins the findings of all stages.
 func (a *App) resolve(p *Parsed, o stack.Options, valued tosca.Findings) *Draft {
 	o.Orders = a.Profile
 	d := &Draft{Parsed: p, options: o, valued: valued}
-	var resolved tosca.Findings
-	d.Wanted, resolved = stack.Resolve(p.File, o)
-	all := slices.Concat(p.read, valued, p.checked(), resolved)
+	again := false
+	if base := p.base; base != nil && o.Existing == nil && o.Found == nil && base.options.Existing == nil && sameOptions(base.options, o) &&
+		reflect.DeepEqual(base.valued, valued) {
+		d.Wanted, d.resolved, again = base.Wanted.Again(p.patch, base.resolved)
+	}
+	if p.base != nil { // what was before is not held for longer
+		p.base, p.patch = nil, nil
+	}
+	if a.inPart = again; !again {
+		d.Wanted, d.resolved = stack.Resolve(p.File, o)
+	}
+	all := slices.Concat(p.read, p.template, p.ruled, valued, p.checked(), d.resolved)
 	all = append(all, precheck.Rules(a.Profile, d.Wanted, precheck.ExtentOf(all))...)
 	d.Findings = d.Wanted.Secrets().Findings(all)
 	d.Findings.Sort()

@@ -301,6 +301,13 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 	case p.Stack != nil:
 		p.throwaway, p.approvers = p.Stack.Throwaway, p.Stack.Approvers
 	}
+	if a.memoryMu.TryLock() { // another comparison meanwhile does without
+		defer a.memoryMu.Unlock()
+		if a.memory == nil {
+			a.memory = &whatif.Memory{}
+		}
+		s.Memory = a.memory
+	}
 	p.ChangeSet = whatif.Compare(s)
 	return nil
 }

@@ -115,9 +115,19 @@ func (b *Bundle) Files() map[string][]byte {
 // Same reports whether another bundle has the text, and each of the files that were
 // read.
 func (b *Bundle) Same(o *Bundle) bool {
-	if b.Name != o.Name || b.Entry != o.Entry || !bytes.Equal(b.Text, o.Text) {
-		return false
-	}
+	return b.Name == o.Name && b.Entry == o.Entry && bytes.Equal(b.Text, o.Text) && b.SameFiles(o)
+}
+
+// Take takes over what another bundle has read beside its text.
+func (b *Bundle) Take(o *Bundle) {
+	files := o.Files()
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.read = files
+}
+
+// SameFiles reports whether another bundle has each of the files that were read.
+func (b *Bundle) SameFiles(o *Bundle) bool {
 	for path, text := range b.Files() {
 		if other, err := o.open(path); err != nil || !bytes.Equal(text, other) {
 			return false

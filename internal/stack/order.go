@@ -3,27 +3,12 @@ package stack
 import (
 	"slices"
 	"strings"
-
-	"brickrow/internal/tosca"
 )
 
 // order sets what each resource needs and sorts them; cycles are reported.
 func (r *resolver) order() {
 	for _, res := range r.w.Resources {
-		var needs []string
-		for _, l := range res.Links {
-			needs = append(needs, l.Targets...)
-		}
-		for _, l := range res.localLinks {
-			needs = append(needs, l.Targets...)
-		}
-		for _, p := range res.Properties {
-			for _, a := range tosca.Awaits(p.Value) {
-				needs = append(needs, a.Resource)
-			}
-		}
-		slices.Sort(needs)
-		needs = slices.Compact(needs)
+		needs := baseNeeds(res)
 		if len(r.w.Selected) > 0 { // what is selected is there already
 			needs = slices.DeleteFunc(needs, func(n string) bool { return r.w.byName[n] == nil })
 		}

@@ -84,13 +84,7 @@ func Resolve(f *tosca.File, o Options) (*Wanted, tosca.Findings) {
 		r.link(res)
 	}
 	for _, res := range r.all {
-		for _, p := range res.everyProperty() {
-			r.value(p)
-			if p.Expr != nil && p.Expr.Kind == tosca.LiteralExpr && tosca.HasSecret(p.Value) {
-				findings.Warnf(p.Pos, "secret-in-clear", "make it an input of type Secret: { $get_input: … }",
-					"%s: the secret '%s' stands in the template in clear", res.Name, p.Name)
-			}
-		}
+		r.evaluate(res)
 	}
 	r.applyPolicies(w.root)
 	r.order()

@@ -264,6 +264,8 @@ type Wanted struct {
 	root      *scope
 	resolver  *resolver
 
+	uses *uses // who looks at whom; nil until it is asked for
+
 	secretExprs []*tosca.Expr // what was given for inputs that hold secrets
 	secrets     *tosca.Secrets
 }

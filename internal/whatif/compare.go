@@ -49,6 +49,8 @@ type State struct {
 	Past func(typ string, k Kind) []float64
 	// Knowledge may be nil.
 	Knowledge Knowledge
+	// Memory keeps what was compared for the next time; nil keeps nothing.
+	Memory *Memory
 }
 
 // Knowledge is what is known of resource types by their names, beside what the
@@ -121,9 +123,7 @@ func Compare(s State) *ChangeSet {
 		}
 	}
 	c.renames()
-	for _, res := range s.Wanted.Resources {
-		c.add(c.wanted(res))
-	}
+	c.compareAll()
 	for _, r := range c.dropped() {
 		c.add(c.drop(r))
 	}
