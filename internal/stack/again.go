@@ -11,7 +11,11 @@ import (
 // uses tells of each node which nodes look at it: by name in an expression, or by a
 // requirement. It may tell of more than there are.
 type uses struct {
-	by map[string]map[string]bool
+	by    map[string]map[string]bool // in an expression
+	links map[string]map[string]bool // by a requirement
+	// deep says that an expression goes along a requirement, to what the node at its other
+	// end has: then who rests on whom counts too.
+	deep bool
 	// any says that what looks at what cannot be told from that: a node_filter looks at
 	// all, and a relationship at both of its ends.
 	any bool
@@ -19,7 +23,7 @@ type uses struct {
 
 // usesOf finds out who looks at whom in a template that is resolved.
 func usesOf(w *Wanted) *uses {
-	u := &uses{by: map[string]map[string]bool{}}
+	u := &uses{by: map[string]map[string]bool{}, links: map[string]map[string]bool{}}
 	for _, n := range w.File.Service.Nodes {
 		u.add(n, w.root.instances[n.Name])
 	}
@@ -28,16 +32,18 @@ func usesOf(w *Wanted) *uses {
 
 // add adds what a node looks at.
 func (u *uses) add(n *tosca.NodeTemplate, made []*Resource) {
-	see := func(of string) {
+	put := func(into map[string]map[string]bool, of string) {
 		if of == n.Name {
 			return
 		}
-		if u.by[of] == nil {
-			u.by[of] = map[string]bool{}
+		if into[of] == nil {
+			into[of] = map[string]bool{}
 		}
-		u.by[of][n.Name] = true
+		into[of][n.Name] = true
 	}
-	walk := func(x *tosca.Expr) { namesIn(x, see) }
+	walk := func(x *tosca.Expr) {
+		u.deep = namesIn(x, func(of string) { put(u.by, of) }) || u.deep
+	}
 	given := func(list []*tosca.Assignment) {
 		for _, a := range list {
 			walk(a.Value)
@@ -54,7 +60,7 @@ func (u *uses) add(n *tosca.NodeTemplate, made []*Resource) {
 		walk(q.Count)
 		walk(q.Optional)
 		walk(q.Index)
-		see(q.Target)
+		put(u.links, q.Target)
 	}
 	u.any = u.any || n.Filter != nil || len(n.Directives) > 0
 	for _, res := range made {
@@ -62,35 +68,44 @@ func (u *uses) add(n *tosca.NodeTemplate, made []*Resource) {
 		for _, list := range [][]Link{res.Links, res.localLinks} {
 			for _, l := range list {
 				for _, rel := range l.relations {
-					see(rel.target.template.Name)
+					put(u.links, rel.target.template.Name)
 				}
 			}
 		}
 	}
 }
 
-// namesIn tells of the nodes that an expression names.
-func namesIn(x *tosca.Expr, see func(string)) {
+// namesIn tells of the nodes that an expression names, and whether it goes further than
+// to a property of one.
+func namesIn(x *tosca.Expr, see func(string)) (deep bool) {
 	x.Walk(func(x *tosca.Expr) {
 		if x.Kind != tosca.CallExpr || len(x.Args) == 0 || x.Name != "get_property" && x.Name != "get_attribute" {
+			deep = deep || x.Kind == tosca.CallExpr && (x.Name == "relationship_index" || x.Name == "get_artifact")
 			return
 		}
+		deep = deep || len(x.Args) > 2
 		first := x.Args[0]
 		if first.Kind == tosca.ListExpr && len(first.Args) > 0 {
 			first = first.Args[0]
 		}
 		see(first.Text())
 	})
+	return deep
 }
 
 // reach lists a node and all that look at it, by way of others too.
 func (u *uses) reach(name string) map[string]bool {
 	out := map[string]bool{name: true}
 	for next := []string{name}; len(next) > 0; next = next[1:] {
-		for user := range u.by[next[0]] {
-			if !out[user] {
-				out[user] = true
-				next = append(next, user)
+		for _, users := range []map[string]bool{u.by[next[0]], u.links[next[0]]} {
+			for user := range users {
+				if !out[user] {
+					out[user] = true
+					next = append(next, user)
+				}
+			}
+			if !u.deep { // who only rests on it looks at nothing of it
+				break
 			}
 		}
 	}
@@ -156,10 +171,16 @@ func (w *Wanted) Again(p *tosca.Patch, before tosca.Findings) (*Wanted, tosca.Fi
 		r.evaluate(res)
 	}
 	for was, res := range instead {
-		if !slices.Equal(baseNeeds(was), baseNeeds(res)) { // another order, perhaps
+		if res.rests = baseNeeds(res); !slices.Equal(was.rests, res.rests) { // another order, perhaps
 			return nil, nil, false
 		}
 		res.Needs = was.Needs
+	}
+	for was, res := range instead { // a rule for a resource may be one for what it names
+		if !slices.EqualFunc(was.localLinks, res.localLinks, func(a, b Link) bool { return slices.Equal(a.Targets, b.Targets) }) ||
+			!slices.EqualFunc(was.Links, res.Links, func(a, b Link) bool { return a.Requirement == b.Requirement && slices.Equal(a.Targets, b.Targets) }) {
+			return nil, nil, false
+		}
 	}
 	if old.options.Orders != nil && !sameOrders(old.options.Orders, instead, w.Resources, out.Resources) {
 		return nil, nil, false
@@ -174,8 +195,8 @@ func (w *Wanted) Again(p *tosca.Patch, before tosca.Findings) (*Wanted, tosca.Fi
 	again := map[[2]int]bool{} // lines of outputs
 	for _, o := range w.Outputs {
 		looks := false
-		namesIn(o.def.Value, func(n string) { looks = looks || touched[n] })
-		if looks {
+		deep := namesIn(o.def.Value, func(n string) { looks = looks || touched[n] })
+		if looks || deep {
 			from, to := o.def.Line, lastLine(o.def.Value, o.def.Line)
 			again[[2]int{from, to}] = true
 			o.Value = r.output(out.root, o.def)

@@ -9,6 +9,7 @@ import (
 func (r *resolver) order() {
 	for _, res := range r.w.Resources {
 		needs := baseNeeds(res)
+		res.rests = slices.Clone(needs)
 		if len(r.w.Selected) > 0 { // what is selected is there already
 			needs = slices.DeleteFunc(needs, func(n string) bool { return r.w.byName[n] == nil })
 		}

@@ -165,7 +165,8 @@ type Resource struct {
 
 	template      *tosca.NodeTemplate
 	scope         *scope
-	visit         uint8 // while resources are sorted
+	rests         []string // what it needs by itself: by its links, and by what it waits for
+	visit         uint8    // while resources are sorted
 	selected      bool
 	filled        *scope      // the template that fills it
 	locals        []*Property // those that the template's own types add

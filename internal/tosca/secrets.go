@@ -60,6 +60,21 @@ func (s *Secrets) Add(values ...Value) {
 	}
 }
 
+// Merge adds all of another set.
+func (s *Secrets) Merge(o *Secrets) {
+	o.mu.RLock()
+	defer o.mu.RUnlock()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.texts == nil {
+		s.texts = map[string]bool{}
+	}
+	for text := range o.texts {
+		s.texts[text] = true
+	}
+	s.hide = nil
+}
+
 // AddText adds texts that are secret.
 func (s *Secrets) AddText(texts ...string) {
 	s.mu.Lock()

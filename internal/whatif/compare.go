@@ -142,12 +142,29 @@ func Compare(s State) *ChangeSet {
 
 // secrets are those of both sides.
 func (c *Comparison) secrets() *tosca.Secrets {
+	recorded := c.recordedSecrets()
+	if recorded.Empty() {
+		return c.Wanted.Secrets()
+	}
 	s := c.Wanted.Secrets().Clone()
+	s.Merge(recorded)
+	return s
+}
+
+// recordedSecrets are those of what is recorded.
+func (c *Comparison) recordedSecrets() *tosca.Secrets {
+	if c.Memory != nil && c.Memory.secrets != nil {
+		return c.Memory.secrets
+	}
+	s := &tosca.Secrets{}
 	for _, r := range c.Recorded {
 		s.Add(tosca.Map(r.Properties), tosca.Map(r.Attributes))
 	}
 	for _, in := range c.BaseInputs {
 		s.Add(in.Value)
+	}
+	if c.Memory != nil {
+		c.Memory.secrets = s
 	}
 	return s
 }

@@ -4,14 +4,16 @@ import (
 	"slices"
 
 	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
 )
 
 // Memory keeps the changes of one comparison for the next, which then compares anew what
 // has become different since, and what rests on that. The zero value is ready to use. It
 // is for one comparison at a time.
 type Memory struct {
-	of    remembered
-	known map[string]memo
+	of      remembered
+	known   map[string]memo
+	secrets *tosca.Secrets // of what is recorded
 }
 
 // remembered is what changes rest on beside the resource itself: with another one of
@@ -69,7 +71,7 @@ func (c *Comparison) compareAll() {
 		return
 	}
 	if of := rememberedOf(c.State); m.of != of || m.known == nil {
-		m.of, m.known = of, make(map[string]memo, len(c.Wanted.Resources))
+		m.of, m.secrets, m.known = of, nil, make(map[string]memo, len(c.Wanted.Resources))
 	}
 	other := map[string]bool{} // those that look otherwise to what rests on them
 	for _, res := range c.Wanted.Resources {
