@@ -7,6 +7,7 @@ import (
 	"sort"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"go.yaml.in/yaml/v4"
 )
@@ -40,12 +41,24 @@ type Outline struct {
 	Kind    FileKind
 	Symbols []*Symbol
 	roots   Keys // the keys at the root, with short values
+	asked   atomic.Int32
 	index   sync.Once
 	by      map[[2]string]*Symbol
 }
 
+// fewAsked is how often it is looked through before an index is made.
+const fewAsked = 24
+
 // Symbol finds one by its section and name; nil where there is none.
 func (o *Outline) Symbol(section, name string) *Symbol {
+	if o.asked.Add(1) < fewAsked { // a text that is written is asked little before it is another one
+		for _, s := range o.Symbols {
+			if s.Name == name && s.Section == section {
+				return s
+			}
+		}
+		return nil
+	}
 	o.index.Do(func() {
 		o.by = make(map[[2]string]*Symbol, len(o.Symbols))
 		for i := len(o.Symbols) - 1; i >= 0; i-- { // of several the first

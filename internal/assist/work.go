@@ -122,7 +122,7 @@ func (w *Work) StackFiles(path string) []string {
 func (w *Work) Read(path string, f *tosca.File, wanted *stack.Wanted) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if f == nil || f.Service == nil && len(f.Imports) == 0 && len(f.Library.Nodes) == 0 {
+	if f == nil || f.Library == nil || f.Service == nil && len(f.Imports) == 0 && len(f.Library.Nodes) == 0 {
 		return
 	}
 	d := w.docs[absolute(path)]

@@ -2,10 +2,17 @@ package draft
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
 
 	"brickrow/internal/app"
+	"brickrow/internal/assist"
+	"brickrow/internal/bundle"
+	"brickrow/internal/profile"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 	"brickrow/internal/tui/part/parttest"
@@ -50,4 +57,47 @@ func long(n int) *app.Draft {
 	}
 	return &app.Draft{Parsed: &app.Parsed{Path: "large.stack.yaml", Template: "large.yaml", Text: text.String(),
 		File: &tosca.File{Service: &tosca.ServiceTemplate{}}}, Wanted: &stack.Wanted{}}
+}
+
+// BenchmarkWrite types letters into a template of 1 MB: from a key to the frame that shows
+// it, with what is offered; and opens it.
+func BenchmarkWrite(b *testing.B) {
+	sh, d := parttest.New(b, nil), long(10_000)
+	if len(d.Text) < 1<<20 {
+		b.Fatalf("it has %d bytes", len(d.Text))
+	}
+	b.Run("key", func(b *testing.B) {
+		v := New(sh)
+		v.work = assist.New(bundle.Disk, profile.Read().Library, profile.Name)
+		v.heard(newLoaded(d))
+		f := v.file()
+		f.doc = &app.Document{Path: d.Template, Text: d.Text, Disk: []byte(d.Text)}
+		v.edit()
+		var took []time.Duration
+		for i := 0; b.Loop(); i++ {
+			if i%12 == 0 { // another place, in front of a text
+				n := 4 + 5*(i*37%8000)
+				for !strings.Contains(f.Text.Line(n), "label:") {
+					n++
+				}
+				f.Move(assist.Place{Line: n, Column: strings.Index(f.Text.Line(n), "label") + 8}, false)
+				sh.Styled(v)
+			}
+			begun := time.Now()
+			v.Update(tea.KeyPressMsg{Code: 'a' + rune(i%26), Text: string('a' + rune(i%26))})
+			sh.Styled(v)
+			took = append(took, time.Since(begun))
+		}
+		slices.Sort(took)
+		b.ReportMetric(float64(took[len(took)/2].Microseconds())/1000, "ms/median")
+		b.ReportMetric(float64(took[len(took)*99/100].Microseconds())/1000, "ms/99th")
+	})
+	b.Run("open", func(b *testing.B) {
+		for b.Loop() {
+			v := New(sh)
+			v.heard(newLoaded(d))
+			v.edit()
+			sh.Styled(v)
+		}
+	})
 }

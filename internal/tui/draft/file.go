@@ -13,6 +13,8 @@ import (
 
 	"brickrow/internal/app"
 	"brickrow/internal/assist"
+	"brickrow/internal/bundle"
+	"brickrow/internal/tosca"
 	"brickrow/internal/tui/part"
 	"brickrow/internal/tui/part/editor"
 )
@@ -27,8 +29,9 @@ type file struct {
 	sided   int // the version that the sides are of
 	checked int // the version that changed tells of
 	changed bool
-	kept    int // the version that is kept
-	version int // the one that was read last
+	now     string // the whole text, where it is another one
+	kept    int    // the version that is kept
+	version int    // the one that was read last
 }
 
 // newFile shows a document. One without a place on the disk can only be read.
@@ -45,7 +48,10 @@ func (f *file) dirty() bool {
 		return false
 	}
 	if f.checked != f.Version {
-		f.checked, f.changed = f.Version, f.Text.String() != f.doc.Text
+		f.checked, f.now = f.Version, f.Text.String()
+		if f.changed = f.now != f.doc.Text; !f.changed {
+			f.now = ""
+		}
 	}
 	return f.changed
 }
@@ -192,7 +198,7 @@ func (v *View) helper() *assist.Work {
 		if a := v.App(); a != nil {
 			v.work = a.Assist(v.Context())
 		} else {
-			v.work = assist.New(nil, nil)
+			v.work = assist.New(bundle.Disk, tosca.NewLibrary())
 		}
 	}
 	return v.work
@@ -208,7 +214,7 @@ func (v *View) wrote() tea.Cmd {
 		f.version = f.Version
 		v.helper().Set(name, f.Text)
 		if f.dirty() {
-			v.Hold(name, []byte(f.Text.String()))
+			v.Hold(name, []byte(f.now))
 		} else {
 			v.Hold(name, nil)
 		}
