@@ -63,8 +63,8 @@ func TestFromACommit(t *testing.T) {
 	write("huts/huts.yaml", "this is broken: [\n")
 	file := filepath.Join(dir, "huts", "huts.stack.yaml")
 
-	out, _ := s.run(1, "whatif", file)
-	out, _ = s.run(0, "whatif", file, "--at", "HEAD~1")
+	s.run(1, "whatif", file)
+	out, _ := s.run(0, "whatif", file, "--at", "HEAD~1")
 	s.wants(out, "1 new", first)
 	out, errs := s.run(1, "whatif", file, "--at", "HEAD")
 	s.wants(out+errs, "the house wants no queues")

@@ -2,16 +2,13 @@ package draft
 
 import (
 	"fmt"
-	"path/filepath"
 	"slices"
-	"strings"
 
 	tea "charm.land/bubbletea/v2"
 	uv "github.com/charmbracelet/ultraviolet"
 
 	"brickrow/internal/assist"
 	"brickrow/internal/files"
-	"brickrow/internal/tosca"
 	"brickrow/internal/tui/part"
 	"brickrow/internal/tui/part/editor"
 )
@@ -225,33 +222,32 @@ func (l *list) draw(t *part.Theme, s *part.Screen, within part.Rect, x, y int) {
 	}
 }
 
+// mostMarks is in how many lines of a file findings are marked.
+const mostMarks = 2000
+
 // setMarks gives the files what was found in them.
 func (v *View) setMarks() {
-	for name, f := range v.files {
+	for _, f := range v.files {
 		f.Marks = nil
-		for _, found := range v.findings {
-			if found.Line == 0 || !same(found.File, name) {
-				continue
+	}
+	of := map[string]*file{} // by the names that findings have for them
+	for _, found := range v.findings {
+		f, known := of[found.File]
+		if !known {
+			for name, one := range v.files {
+				if same(name, found.File) {
+					f = one
+				}
 			}
-			if f.Marks == nil {
-				f.Marks = map[int][]mark{}
-			}
-			r := v.helper().Of(name, found.Pos)
-			f.Marks[found.Line-1] = append(f.Marks[found.Line-1], mark{Range: r, Severity: found.Severity})
+			of[found.File] = f
 		}
+		if f == nil || found.Line == 0 || len(f.Marks) > mostMarks {
+			continue
+		}
+		if f.Marks == nil {
+			f.Marks = map[int][]mark{}
+		}
+		r := v.helper().Of(found.File, found.Pos)
+		f.Marks[found.Line-1] = append(f.Marks[found.Line-1], mark{Range: r, Severity: found.Severity})
 	}
 }
-
-// findingsAt lists what was found in a line of the file on the screen.
-func (v *View) findingsAt(line int) tosca.Findings {
-	var out tosca.Findings
-	for _, f := range v.findings {
-		if f.Line == line+1 && same(f.File, v.name()) {
-			out = append(out, f)
-		}
-	}
-	return out
-}
-
-// shortName is the name of a file without its folder, for tabs.
-func shortName(path string) string { return strings.TrimSuffix(filepath.Base(path), ".yaml") }
