@@ -24,7 +24,7 @@ func (w *Work) Refactorings(path string, at Place) []Refactoring {
 		return nil
 	}
 	var out []Refactoring
-	for _, make := range []func(*doc, Place) (Refactoring, bool){w.toInput, w.toFile} {
+	for _, make := range []func(*doc, Place) (Refactoring, bool){w.toInput, w.toFile, w.toPart} {
 		if r, ok := make(d, at); ok {
 			out = append(out, r)
 		}

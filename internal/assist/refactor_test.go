@@ -129,3 +129,101 @@ func TestRefactorings(t *testing.T) {
 		}
 	}
 }
+
+// A node moves with what needs it, however the text is written; where something cannot
+// be carried over, it is not offered.
+func TestMoveToAFile(t *testing.T) {
+	const before = head + `service_template:
+  inputs: { site: { type: string, default: one } }
+  node_templates:
+    net: { type: Network, properties: { cidr: 10.0.0.0/16 } }
+    hooks: { type: Topic }
+    su‸b: { type: Subnet, properties: { cidr: 10.0.1.0/24 }, requirements: [ network: net ] } # the ground
+    key: { type: Key, properties: { name: { $get_input: site }, public: "ssh-ed25519 AAAA" } }
+
+    # what works
+    hut:
+      type: Server
+      count: 2
+      properties:
+        image: fern-12
+        size: small
+        env:
+          HOOK:
+            $get_attribute: [ hooks, url ]
+      requirements: [ { subnet: sub }, key: key ]
+  policies: [ keep: { type: Keep, targets: [ hut ] } ]
+  outputs:
+    one: { value: { $get_attribute: [ hut, 0, private_address ] } }
+`
+	offered := func(text string) (*Work, string, *Refactoring) {
+		w, path, at := work(t, text)
+		f, found := tosca.Read(path, []byte(w.Text(path).String()), tosca.Source{Profile: shipped.Load})
+		if len(found) > 0 {
+			t.Fatal(found)
+		}
+		w.Read(path, f, nil)
+		for _, r := range w.Refactorings(path, at) {
+			if strings.HasPrefix(r.Title, "move ") {
+				return w, path, &r
+			}
+		}
+		return w, path, nil
+	}
+	w, path, r := offered(before)
+	if r == nil || r.Title != "move sub and the node that needs it to sub.yaml" {
+		t.Fatalf("%+v", r)
+	}
+	got := refactored(t, w, path, *r)
+	if want := head[:len(head)-len("[ { profile: brickrow.cloud:1 } ]\n")] + `[ sub.yaml, { profile: brickrow.cloud:1 } ]
+service_template:
+  inputs: { site: { type: string, default: one } }
+  node_templates:
+    net: { type: Network, properties: { cidr: 10.0.0.0/16 } }
+    hooks: { type: Topic }
+    sub_part:
+      type: SubPart
+      directives: [ substitute ]
+      properties:
+        hooks_url: { $get_attribute: [ hooks, url ] }
+      requirements:
+        - network: net
+        - key: key
+    key: { type: Key, properties: { name: { $get_input: site }, public: "ssh-ed25519 AAAA" } }
+
+    # what works
+  outputs:
+    one: { value: { $get_attribute: [ sub_part, hut_0_private_address ] } }
+`; got["a.yaml"] != want {
+		t.Errorf("%s\nwant\n%s", got["a.yaml"], want)
+	}
+	for _, part := range []string{"    sub: { type: Subnet, properties: { cidr: 10.0.1.0/24 }, requirements: [] } # the ground\n",
+		"          HOOK:\n            $get_input: hooks_url\n", "      requirements: [ { subnet: sub } ]\n",
+		"  policies:\n    - keep: { type: Keep, targets: [ hut ] }\n", "      - network: [ sub, network ]\n", "      - key: [ hut, key ]\n",
+		"    hut_0_private_address: { value: { $get_attribute: [ hut, 0, private_address ] } }\n"} {
+		if !strings.Contains(got["sub.yaml"], part) {
+			t.Errorf("%s\nwithout\n%s", got["sub.yaml"], part)
+		}
+	}
+	for name, change := range map[string][2]string{
+		"a list of values":         {"$get_attribute: [ hooks, url ]", "$get_attribute:\n              - hooks\n              - url"},
+		"a requirement by type":    {"key: key ]", "key: Key ]"},
+		"an anchor":                {"        image: fern-12", "        image: &image fern-12"},
+		"all instances at once":    {"[ hut, 0, private_address ]", "[ hut, private_address ]"},
+		"a policy of others too":   {"targets: [ hut ]", "targets: [ hut, net ]"},
+		"more than a name":         {"requirements: [ network: net ]", "requirements: [ network: { node: net, capability: Usable } ]"},
+		"everything needs the one": {"su‸b:", "sub:"},
+	} {
+		text := strings.Replace(before, change[0], change[1], 1)
+		if text == before {
+			t.Fatalf("%s: nothing changed", name)
+		}
+		if name == "everything needs the one" {
+			text = head + "service_template:\n  node_templates:\n    n‸et: { type: Network, properties: { cidr: 10.0.0.0/16 } }\n" +
+				"    sub: { type: Subnet, properties: { cidr: 10.0.1.0/24 }, requirements: [ network: net ] }\n"
+		}
+		if _, _, r := offered(text); r != nil {
+			t.Errorf("%s: %s", name, r.Title)
+		}
+	}
+}

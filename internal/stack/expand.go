@@ -109,12 +109,18 @@ func (res *Resource) FormerNames() []string {
 	suffix := strings.TrimPrefix(res.Name, res.Node)
 	var out []string
 	if was := n.Metadata[tosca.Formerly]; was != "" {
-		out = append(out, prefix+was+suffix)
-		switch {
-		case suffix == "":
-			out = append(out, prefix+was+"#0")
-		case res.Index == 0:
-			out = append(out, prefix+was)
+		// beside it, or beside the node that its template fills, from where it was moved
+		for prefix, s := prefix, res.scope; ; prefix, s = s.outer.scope.prefix, s.outer.scope {
+			out = append(out, prefix+was+suffix)
+			switch {
+			case suffix == "":
+				out = append(out, prefix+was+"#0")
+			case res.Index == 0:
+				out = append(out, prefix+was)
+			}
+			if s.outer == nil {
+				break
+			}
 		}
 	}
 	for s := res.scope; s.outer != nil; s = s.outer.scope { // that of the node that it fills

@@ -48,7 +48,8 @@ func (c *checker) nodeMetadata(n *NodeTemplate) {
 				"keyed_by: %s has no property '%s'", n.Type, by)
 		}
 	}
-	if was := n.Metadata[Formerly]; was != "" && c.template.Node(was) != nil {
+	if was := n.Metadata[Formerly]; was != "" && c.template.Node(was) != nil &&
+		c.template.Substitution == nil { // there the name may be one beside the node that it fills
 		c.findings.Warnf(n.Pos, "no-effect", "remove formerly, or that node",
 			"%s was formerly %s, but there is a node of that name still, whose resource it is", n.Name, was)
 	}
@@ -62,68 +63,11 @@ func (c *checker) unusedInputs(s *ServiceTemplate) {
 		return
 	}
 	used := map[string]bool{}
-	see := func(x *Expr) {
-		x.Walk(func(x *Expr) {
-			if x.Kind == CallExpr && x.Name == "get_input" && len(x.Args) > 0 {
-				used[x.Args[0].Text()] = true
-			}
-		})
-	}
-	given := func(list []*Assignment) {
-		for _, a := range list {
-			see(a.Value)
+	s.Walk(func(x *Expr) {
+		if x.Kind == CallExpr && x.Name == "get_input" && len(x.Args) > 0 {
+			used[x.Args[0].Text()] = true
 		}
-	}
-	faces := func(list []*Interface) {
-		for _, i := range list {
-			given(i.Given)
-			for _, o := range i.Operations {
-				given(o.Given)
-			}
-		}
-	}
-	relation := func(t *RelationshipTemplate) {
-		if t != nil {
-			given(t.Properties)
-			given(t.Attributes)
-			faces(t.Interfaces)
-		}
-	}
-	for _, n := range s.Nodes {
-		see(n.Count)
-		see(n.Filter)
-		given(n.Properties)
-		given(n.Attributes)
-		for _, p := range n.Capabilities {
-			given(p.Properties)
-			given(p.Attributes)
-		}
-		for _, q := range n.Requirements {
-			see(q.Filter)
-			see(q.Count)
-			see(q.Optional)
-			see(q.Index)
-			relation(q.Relationship)
-		}
-		faces(n.Interfaces)
-		for _, a := range n.Artifacts {
-			given(a.Properties)
-		}
-	}
-	for _, t := range s.Relationships {
-		relation(t)
-	}
-	for _, g := range s.Groups {
-		given(g.Properties)
-		given(g.Attributes)
-	}
-	for _, p := range s.Policies {
-		given(p.Properties)
-	}
-	for _, o := range s.Outputs {
-		see(o.Value)
-		see(o.Validation)
-	}
+	})
 	for _, in := range s.Inputs {
 		if !used[in.Name] && in.Type != nil {
 			c.findings.Hintf(in.Pos, "unused-input", "use it as { $get_input: "+in.Name+" }, or remove it",

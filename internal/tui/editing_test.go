@@ -195,7 +195,7 @@ func TestKilledWhileWriting(t *testing.T) {
 	y.keys("Down", "2")
 	y.wait("that were never saved", "+ # the pager secret is hoarfrost-77")
 	y.keys("y")
-	y.wait("1   # the pager secret is hoarfrost-77", "not saved")
+	y.wait(" # the pager secret is hoarfrost-77", "not saved")
 	y.keys("C-s")
 	y.wait("bulletin.yaml saved")
 	if list, _ := filepath.Glob(filepath.Join(home, "unsaved", "*")); len(list) > 0 {
