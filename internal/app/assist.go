@@ -21,6 +21,8 @@ func (a *App) Assist(ctx context.Context) *assist.Work {
 	w.There = func(target, typ string) []string { return there.of(target)[typ] }
 	recorded := &known{ask: func(of string) map[string][]string { return map[string][]string{"": a.recordedNames(ctx, of)} }}
 	w.Recorded = func(name, target string) []string { return recorded.of(name + "@" + target)[""] }
+	results := &known{ask: func(target string) map[string][]string { return a.resultNames(ctx, target) }}
+	w.Results = results.of
 	targets := &known{ask: func(string) map[string][]string {
 		list, err := a.Cloud.Targets(ctx)
 		if err != nil {
@@ -49,6 +51,33 @@ func (a *App) recordedNames(ctx context.Context, of string) []string {
 	out := []string{}
 	for _, r := range current {
 		out = append(out, r.Name)
+	}
+	return out
+}
+
+// resultNames lists the results of the stacks that have some, by the names that a stack
+// in a target finds them under.
+func (a *App) resultNames(ctx context.Context, target string) map[string][]string {
+	list, err := a.store.Stacks(ctx)
+	if err != nil {
+		return nil
+	}
+	out, times := map[string][]string{}, map[string]int{}
+	for _, st := range list {
+		times[st.Name]++
+	}
+	for _, st := range list {
+		results, err := a.Results(ctx, st)
+		if err != nil || len(results) == 0 {
+			continue
+		}
+		name := st.Name
+		if times[name] > 1 && st.Target.String() != target {
+			name += "@" + st.Target.String()
+		}
+		for _, r := range results {
+			out[name] = append(out[name], r.Name)
+		}
 	}
 	return out
 }

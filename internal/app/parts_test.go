@@ -146,6 +146,9 @@ func TestMovedAndDeployed(t *testing.T) {
 		slices.Sort(out)
 		return strings.Join(out, " ")
 	}
+	if got := b.Assist(t.Context()).Results("workshop/alder-1")["ridge-base"]; !slices.Contains(got, "domain") {
+		t.Errorf("the results of ridge-base are offered as %v", got)
+	}
 	was, everything := ids(), b.listing("bulletin-test")
 	for _, node := range []string{"readings_db", "hut_alerts"} { // one behind the other
 		if _, ok := b.apart("bulletin.yaml", node); !ok {

@@ -637,6 +637,21 @@ func (c *completion) names(r rule) {
 		symbols(r.refer, Name)
 	case "files":
 		c.files()
+	case "stacks", "results":
+		if c.Results == nil {
+			return
+		}
+		of := c.s.Beside(len(c.s.Way) - 1)["stack"]
+		for name, list := range c.Results(c.target()) {
+			switch {
+			case r.refer == "stacks" && name != o.Root("stack"):
+				c.add(Item{Label: name, Kind: Name, Detail: "gives " + strings.Join(list, ", "), Insert: bare(name)})
+			case r.refer == "results" && name == of:
+				for i, result := range list {
+					c.add(Item{Label: result, Kind: Name, Detail: "a result of " + of, Insert: bare(result), order: i})
+				}
+			}
+		}
 	case "targets":
 		if c.Targets != nil {
 			for _, t := range c.Targets() {

@@ -105,6 +105,10 @@ func TestComplete(t *testing.T) {
 		{"stack: a\ntemplate: ‸", "", "base.yaml", ""},
 		{"stack: a\ntemplate: base.yaml\ninputs:\n  ‸", "", "site db_version", "net"},
 		{"stack: a\ntemplate: base.yaml\ninputs:\n  site: { from‸ }", "", "from_env from_file from_stack", "site"},
+		{"stack: a\ntemplate: base.yaml\ninputs:\n  site: { from_stack: { stack: ‸ } }", "", "ground", "a name"},
+		{"stack: a\ninputs:\n  site: { from_stack: { stack: ground, output: n‸ } }", "name", "", "area ground"},
+		{"stack: a\ninputs:\n  site:\n    from_stack:\n      stack: ground\n      output: ‸", "", "name", "area ground"},
+		{"stack: a\ntemplate: base.yaml\ninputs:\n  site: { from_file: ‸ }", "", "base.yaml", "ground"},
 		{"rules:\n  - ‸", "", "", ""},
 		{"rules:\n  - id: a\n    ‸", "message require", "types severity", "id rules"},
 		{"rules:\n  - id: a\n    severity: ‸", "", "warn refuse", "id"},
@@ -120,6 +124,9 @@ func TestComplete(t *testing.T) {
 		w, path, at := work(t, test.text, "base.yaml", nodes)
 		if f, _ := tosca.Read("base.yaml", []byte(nodes), tosca.Source{Profile: shipped.Load}); f.Service != nil {
 			w.Read(filepath.Join(filepath.Dir(path), "base.yaml"), f, nil)
+		}
+		w.Results = func(string) map[string][]string {
+			return map[string][]string{"ground": {"name"}, "a": {"own"}, "other": {"area"}}
 		}
 		items := w.Complete(path, at)
 		got := labels(items)

@@ -72,12 +72,19 @@ func (w *Work) walk(d *doc, s *Spot) rule {
 			r = w.key(d, r, step.Key, s, i)
 		}
 	}
-	if r.root != nil && len(s.Way) == 1 && d.outline.Kind == StackFile && s.Kind == AtValue {
-		switch s.Way[0].Key {
-		case "template":
+	if d.outline.Kind == StackFile && r.schema == nil {
+		r = rule{root: r.root} // no calls there
+	}
+	if d.outline.Kind == StackFile && s.Kind == AtValue {
+		switch strings.Join(append(s.Path()[:min(1, len(s.Way))], s.Path()[min(2, len(s.Way)):]...), "/") {
+		case "template", "inputs/from_file":
 			r.refer = "files"
 		case "target":
 			r.refer = "targets"
+		case "inputs/from_stack/stack":
+			r.refer = "stacks"
+		case "inputs/from_stack/output":
+			r.refer = "results"
 		}
 	}
 	return r

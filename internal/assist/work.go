@@ -27,6 +27,9 @@ type Work struct {
 	// Recorded lists the resources that are deployed of a stack, by its name and target; nil
 	// where that is not known.
 	Recorded func(stack, target string) []string
+	// Results lists the names of the results of each stack, by the name that another one
+	// finds it under from a target; nil where that is not known.
+	Results func(target string) map[string][]string
 	// Targets lists those that a stack can go to; nil where that is not known.
 	Targets func() []string
 
