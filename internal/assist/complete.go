@@ -175,6 +175,16 @@ func (c *completion) keyed(name string, h holds, value string) string {
 func (c *completion) keyItems() {
 	r := c.r
 	switch {
+	case r.mapping != "":
+		c.mappings()
+	case r.words != nil:
+		for i, w := range r.words {
+			it := Item{Label: w.name, Kind: Keyword, Meaning: w.meaning, order: i, Insert: c.keyed(w.name, aValue, "$0")}
+			if r.names == "artifacts" {
+				it.Insert = c.keyed(w.name, aValue, "{ type: "+blank(1, "Script")+", file: "+blank(2, "")+" }")
+			}
+			c.add(it)
+		}
 	case r.schema != nil:
 		for _, it := range schemaItems(r, AtKey) {
 			it.Insert = c.keyed(it.Label, it.holds, "$0")
@@ -204,6 +214,27 @@ func (c *completion) keyItems() {
 		c.functions()
 	case r.any || r.typ != nil || r.call != "":
 		c.functions()
+	}
+}
+
+// mappings are what of a node is mapped to what is inside of the template that fills it.
+func (c *completion) mappings() {
+	insert := "[ " + blank(1, "") + ", " + blank(2, "") + " ]"
+	for i, p := range c.r.fields {
+		it := Item{Label: p.Name, Kind: PropertyKey, Detail: p.Type.Label(), Meaning: p.Description, order: i}
+		value := blank(1, "")
+		if c.d.outline.Symbol(c.r.mapping, p.Name) != nil {
+			value = blank(1, p.Name)
+		}
+		it.Insert = c.keyed(p.Name, aValue, value)
+		c.add(it)
+	}
+	for i, d := range c.r.capabilities {
+		c.add(Item{Label: d.Name, Kind: PropertyKey, Detail: "capability", Insert: c.keyed(d.Name, aValue, insert), order: i})
+	}
+	for i, q := range c.r.requirements {
+		c.add(Item{Label: q.Name, Kind: Requirement, Detail: restsOn(q), Meaning: q.Description, order: i,
+			Insert: c.keyed(q.Name, aValue, insert)})
 	}
 }
 
@@ -516,6 +547,9 @@ func (c *completion) values(r rule) {
 		}
 		c.add(it)
 	}
+	if r.example != "" && c.s.Word == "" {
+		c.add(Item{Label: r.example, Kind: Value, Detail: "an example", Insert: bare(r.example), order: 50})
+	}
 	if r.value == nil {
 		return
 	}
@@ -540,6 +574,10 @@ func (c *completion) target() string {
 	return ""
 }
 
+// conditions are examples of what a value is compared with.
+var conditions = map[string]string{"valid_values": "[ one, two ]", "matches": `"^[a-z]+$"`, "greater_or_equal": "1",
+	"less_or_equal": "10", "greater_than": "0", "less_than": "10"}
+
 // functions are those that can stand for a value.
 func (c *completion) functions() {
 	word := strings.TrimLeft(c.s.Word, "{ ")
@@ -557,6 +595,11 @@ func (c *completion) functions() {
 			it.Insert, it.order = "\\$get_input: "+blank(1, ""), 150
 		case f.Name == "get_property" || f.Name == "get_attribute" || f.Name == "get_artifact":
 			it.Insert, it.order = "\\$"+f.Name+": [ "+blank(1, "SELF")+", "+blank(2, "")+" ]", 160
+		case c.r.checked && f.Section == "comparison":
+			it.Insert, it.order = "\\$"+f.Name+": [ \\$value, "+blank(1, conditions[f.Name])+" ]", 140
+			if f.Name == "valid_values" || f.Name == "matches" {
+				it.order--
+			}
 		case f.Name == "value" || f.Name == "node_index" || f.Name == "relationship_index":
 			it.Insert = "\\$" + f.Name
 		default:
@@ -618,7 +661,11 @@ func (c *completion) names(r rule) {
 		symbols("node_types", TypeName)
 	case "data types":
 		for name, t := range lib.Data {
-			c.add(Item{Label: name, Kind: TypeName, Meaning: t.Description, Insert: bare(name)})
+			it := Item{Label: name, Kind: TypeName, Meaning: t.Description, Insert: bare(name)}
+			if name[0] < 'a' { // those of the standard first
+				it.order = 1
+			}
+			c.add(it)
 		}
 		symbols("data_types", TypeName)
 	case "policy types":
@@ -633,6 +680,8 @@ func (c *completion) names(r rule) {
 		c.entities(lib.Artifacts)
 	case "interface types":
 		c.entities(lib.Interfaces)
+	case "outputs":
+		symbols("outputs", Name)
 	case "relationship_templates", "repositories":
 		symbols(r.refer, Name)
 	case "files":
@@ -676,7 +725,9 @@ func (c *completion) files() {
 	}
 	for _, path := range list {
 		name := folder + filepath.Base(path)
-		if absolute(path) == c.d.path || strings.HasPrefix(filepath.Base(path), ".") {
+		ext := filepath.Ext(path)
+		if absolute(path) == c.d.path || strings.HasPrefix(filepath.Base(path), ".") || c.r.section == "import" &&
+			(ext != ".yaml" && ext != ".yml" || strings.HasSuffix(path, ".stack"+ext)) {
 			continue
 		}
 		it := Item{Label: name, Kind: FileName, Insert: bare(name)}

@@ -99,6 +99,21 @@ func TestComplete(t *testing.T) {
 		{head + "service_template:\n  inputs:\n    a:\n      ‸", "type", "default description required", "count"},
 		{head + "node_types:\n  Hut:\n    derived_from: Ser‸", "Server", "ServerGroup", "string"},
 		{head + "node_types:\n  Hut:\n    properties:\n      a:\n        type: st‸", "string", "", "Server"},
+		{nodes + "    x: { type: Server,\n      properties: { size: small,\n        ‸ } }", "image", "needs", "size type $concat"},
+		{nodes + "    x: { type: Server, properties: { size: small },\n      requ‸ }", "requirements", "", "image"},
+		{nodes + "    x:\n      type: Topic\n      metadata: { ‸ }", "", "formerly keyed_by", "filled_by"},
+		{nodes + "    x:\n      type: Topic\n      count: 2\n      metadata: { keyed_by: ‸ }", "", "label", "$concat url"},
+		{nodes + "    x: { type: Server, artifacts: { ‸ } }", "user_data", "", "image"},
+		{nodes + "  groups:\n    all: { type: Group, members: [ ‸ ] }", "", "net readings", "all"},
+		{head + "service_template:\n  inputs:\n    a: { type: string, metadata: { filled_by: ‸ } }", "", "region commit", "$concat"},
+		{head + "service_template:\n  inputs:\n    a: { type: string, validation: { ‸ } }", "$valid_values $matches", "$and", "a"},
+		{nodes + "  substitution_mappings:\n    node_type: Server\n    properties:\n      ‸", "", "image size", "site $concat"},
+		{nodes + "  substitution_mappings:\n    node_type: Server\n    properties: { image: ‸ }", "", "site", "net $concat"},
+		{nodes + "  substitution_mappings:\n    node_type: Queue\n    attributes: { url: [ readings, ‸ ] }", "", "url", "site label"},
+		{nodes + "  substitution_mappings:\n    node_type: Server\n    requirements: { subnet: [ ‸ ] }", "", "sub net", "site"},
+		{nodes + "  substitution_mappings:\n    node_type: Server\n    requirements: { subnet: [ sub, ‸ ] }", "network", "", "cidr"},
+		{nodes + "    x: { type: Grant, properties: { actions: [ ‸ ] } }", "bucket:read", "", "role"},
+		{"tosca_definitions_version: tosca_2_0\nimports: [ ‸ ]", "", "base.yaml profile", "a.yaml boot.sh"},
 		{"stack: a\n‸", "target template", "inputs careful on_failure", "service_template"},
 		{"stack: a\ntarget: x/y\non_failure: ‸", "", "undo hold", "true"},
 		{"stack: a\ncareful: ‸", "", "true false", "undo"},
@@ -121,7 +136,7 @@ func TestComplete(t *testing.T) {
 		{nodes + "    x: # typ‸", "", "", "type"},
 		{nodes + "    x:\n      type: Server\n      properties:\n        user_data: |\n          si‸", "", "", "size"},
 	} {
-		w, path, at := work(t, test.text, "base.yaml", nodes)
+		w, path, at := work(t, test.text, "base.yaml", nodes, "boot.sh", "echo")
 		if f, _ := tosca.Read("base.yaml", []byte(nodes), tosca.Source{Profile: shipped.Load}); f.Service != nil {
 			w.Read(filepath.Join(filepath.Dir(path), "base.yaml"), f, nil)
 		}

@@ -124,7 +124,8 @@ func (f *flowScan) line(n, from, to int) bool {
 // mostFlow is how many lines a value in brackets is looked back for.
 const mostFlow = 400
 
-// flowStart finds the line whose value is in brackets that are open at a place.
+// flowStart finds the line whose value is in brackets that are open at a place: the
+// outermost one, as a line within brackets may look like one that begins some.
 func (t *Text) flowStart(p Place) (start Place, open bool) {
 	indent := 1 << 30
 	for n := p.Line; n >= 0 && p.Line-n < mostFlow; n-- {
@@ -153,15 +154,14 @@ func (t *Text) flowStart(p Place) (start Place, open bool) {
 				alive = f.line(i, min(begin, end), end)
 			}
 			if alive && len(f.stack) > 0 {
-				return Place{n, from}, true
+				start, open = Place{n, from}, true
 			}
-			return Place{}, false
 		}
-		if n < p.Line && l.colon >= 0 && l.indent == 0 {
+		if l.colon >= 0 && l.indent == 0 {
 			break
 		}
 	}
-	return Place{}, false
+	return start, open
 }
 
 // startsFlow reports whether the value at a column is in brackets.

@@ -1,6 +1,7 @@
 package assist
 
 import (
+	"slices"
 	"strings"
 
 	"brickrow/internal/rules"
@@ -35,6 +36,18 @@ type rule struct {
 	self   string          // the name of the node that it is in
 	enum   []string
 	symbol *Symbol // the symbol that is defined here
+	// words are keys that mean something where any may stand.
+	words []word
+	// mapping is what the keys here are mapped to, in a template that fills a node.
+	mapping string
+	example string // of an entry
+	checked bool   // it is a condition over $value
+}
+
+// word is a key that means something where any may stand, with the values that it may have.
+type word struct {
+	name, meaning string
+	values        []string
 }
 
 // sectionOf is the section of keywords of what a named section's entries are.
@@ -98,6 +111,10 @@ func (w *Work) item(d *doc, r rule, s *Spot, i int) rule {
 		return rule{schema: follow(items, r.root), root: r.root}
 	case r.call != "":
 		return w.argument(d, r, s, i)
+	case r.mapping != "" && r.refer == "":
+		return r
+	case r.mapping != "" && i == len(s.Way)-1:
+		return w.mapped(d, r, s)
 	case r.list == "import":
 		return rule{section: "import", refer: "files"}
 	case r.list == "policies":
@@ -105,13 +122,17 @@ func (w *Work) item(d *doc, r rule, s *Spot, i int) rule {
 	case r.list == "requirement definitions":
 		return rule{names: "requirement definitions"}
 	case r.list != "":
-		return rule{refer: r.list}
+		return rule{refer: r.list, self: r.self}
 	case r.target != nil: // [ node, index ]
 		return rule{refer: "node_templates", target: r.target, self: r.self}
 	case r.requirements != nil:
 		return r
 	case r.typ != nil:
-		return rule{typ: r.typ.Entry, any: r.typ.Entry == nil, within: r.within, self: r.self}
+		out := rule{typ: r.typ.Entry, any: r.typ.Entry == nil, within: r.within, self: r.self}
+		if r.value != nil {
+			out.example = strings.Trim(r.value.Metadata["example"], "[] ")
+		}
+		return out
 	case r.enum != nil:
 		return rule{enum: r.enum}
 	}
@@ -120,7 +141,7 @@ func (w *Work) item(d *doc, r rule, s *Spot, i int) rule {
 
 // argument is the rule of an argument of a function.
 func (w *Work) argument(d *doc, r rule, s *Spot, i int) rule {
-	out := rule{any: true, within: r.within, self: r.self}
+	out := rule{any: true, within: r.within, self: r.self, checked: r.checked}
 	if i != len(s.Way)-1 { // what is inside of an argument
 		return out
 	}
@@ -162,13 +183,22 @@ func (w *Work) argument(d *doc, r rule, s *Spot, i int) rule {
 // key is the rule of the value of a key.
 func (w *Work) key(d *doc, r rule, key string, s *Spot, i int) rule {
 	if name, ok := strings.CutPrefix(key, "$"); ok && (r.value != nil || r.typ != nil || r.any || r.call != "") {
-		out := rule{call: name, within: r.within, self: r.self}
+		out := rule{call: name, within: r.within, self: r.self, checked: r.checked}
 		if name == "get_input" && s.Kind == AtValue && i == len(s.Way)-1 {
 			return rule{refer: "inputs"}
 		}
 		return out
 	}
 	switch {
+	case r.mapping != "":
+		return rule{mapping: r.mapping, refer: r.mapping, within: r.within}
+	case r.names == "" && r.words != nil:
+		for _, w := range r.words {
+			if w.name == key {
+				return rule{enum: w.values}
+			}
+		}
+		return rule{}
 	case r.schema != nil:
 		return schemaKey(r, key)
 	case r.section != "":
@@ -228,10 +258,13 @@ func (w *Work) keyword(d *doc, r rule, key string, s *Spot, i int) rule {
 	}
 	value := func() rule { self.any = true; return self }
 	switch key {
-	case "metadata", "dsl_definitions", "description", "version":
+	case "metadata":
+		return rule{words: w.metadata(d, r, self.within)}
+	case "dsl_definitions", "description", "version":
 		return rule{}
 	case "validation", "node_filter", "substitution_filter":
 		out := value()
+		out.checked = key == "validation"
 		if key == "node_filter" && r.target != nil {
 			out.within = r.target.Target
 		}
@@ -295,7 +328,7 @@ func (w *Work) keyword(d *doc, r rule, key string, s *Spot, i int) rule {
 		case "count":
 			return value()
 		case "artifacts":
-			return rule{names: "artifacts"}
+			return rule{names: "artifacts", words: artifactNames(t)}
 		}
 		if t == nil {
 			return value()
@@ -343,8 +376,8 @@ func (w *Work) keyword(d *doc, r rule, key string, s *Spot, i int) rule {
 		switch key {
 		case "type":
 			return rule{refer: "group types"}
-		case "members":
-			return rule{list: "node_templates"}
+		case "members": // nodes alone, no other group
+			return rule{list: "node_templates", self: " "}
 		case "properties":
 			return rule{fields: entityFields(lib.Groups[typ()])}
 		}
@@ -368,6 +401,20 @@ func (w *Work) keyword(d *doc, r rule, key string, s *Spot, i int) rule {
 		switch key {
 		case "node_type":
 			return rule{refer: "node types"}
+		}
+		t := w.nodeType(d, s.Beside(i)["node_type"])
+		if t == nil {
+			t = &tosca.NodeType{}
+		}
+		switch key {
+		case "properties":
+			return rule{fields: nonNil(t.Properties), mapping: "inputs"}
+		case "attributes":
+			return rule{fields: nonNil(t.Attributes), mapping: "outputs"}
+		case "capabilities":
+			return rule{capabilities: append([]*tosca.CapabilityDef{}, t.Capabilities...), mapping: key}
+		case "requirements":
+			return rule{requirements: append([]*tosca.RequirementDef{}, t.Requirements...), mapping: key}
 		}
 	case "node type":
 		switch key {
@@ -413,6 +460,81 @@ func (w *Work) keyword(d *doc, r rule, key string, s *Spot, i int) rule {
 		}
 	}
 	return value()
+}
+
+// metadata are the names that mean something.
+func (w *Work) metadata(d *doc, r rule, t *tosca.NodeType) []word {
+	switch r.section {
+	case "parameter definition":
+		return []word{{tosca.FilledBy, "Where its value comes from where nobody gives one", tosca.Fillers},
+			{tosca.Message, "What is said where its validation fails", nil}}
+	case "property definition":
+		return []word{{tosca.Message, "What is said where its validation fails", nil}}
+	case "node template":
+		var names, was []string
+		if t != nil {
+			for _, p := range t.Properties {
+				names = append(names, p.Name)
+			}
+		}
+		for _, name := range w.recorded(d) {
+			if node, _, _ := strings.Cut(name, "#"); d.outline.Symbol("node_templates", node) == nil && !slices.Contains(was, node) &&
+				!strings.Contains(node, "/") {
+				was = append(was, node)
+			}
+		}
+		return []word{{tosca.Formerly, "The name under which it is deployed: it is renamed, not made anew", was},
+			{tosca.KeyedBy, "The property that tells the instances of a count apart, and names them", names}}
+	}
+	return []word{}
+}
+
+// artifactNames are those that give a property its value.
+func artifactNames(t *tosca.NodeType) []word {
+	out := []word{}
+	if t == nil {
+		return out
+	}
+	for _, p := range t.Properties {
+		if p.Metadata["from_artifact"] != "" {
+			out = append(out, word{p.Name, p.Description, nil})
+		}
+	}
+	return out
+}
+
+// mapped is the rule of a part of a node that something is mapped to.
+func (w *Work) mapped(d *doc, r rule, s *Spot) rule {
+	if s.Index == 0 && (len(s.Args) == 0 || s.Flow) {
+		return rule{refer: "node_templates"}
+	}
+	if len(s.Args) == 0 {
+		return rule{}
+	}
+	n := d.outline.Symbol("node_templates", s.Args[0])
+	if n == nil {
+		return rule{}
+	}
+	t := w.nodeType(d, n.Type)
+	if t == nil {
+		return rule{}
+	}
+	out := rule{enum: []string{}}
+	switch r.mapping {
+	case "outputs":
+		for _, a := range t.Attributes {
+			out.enum = append(out.enum, a.Name)
+		}
+	case "capabilities":
+		for _, c := range t.Capabilities {
+			out.enum = append(out.enum, c.Name)
+		}
+	case "requirements":
+		for _, q := range t.Requirements {
+			out.enum = append(out.enum, q.Name)
+		}
+	}
+	return out
 }
 
 func nonNil(list []*tosca.Property) []*tosca.Property {

@@ -93,6 +93,15 @@ func (w *Work) keyHelp(d *doc, h *Help, r rule, word string, s *Spot) bool {
 		}
 		return false
 	}
+	for _, known := range r.words {
+		if known.name == word {
+			h.Title, h.Lines = word, []string{known.meaning}
+			if len(known.values) > 0 && len(known.values) < 8 {
+				h.Lines = append(h.Lines, "One of "+strings.Join(known.values, ", "))
+			}
+			return true
+		}
+	}
 	switch {
 	case r.schema != nil:
 		for _, it := range schemaItems(r, AtKey) {

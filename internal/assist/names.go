@@ -292,17 +292,22 @@ func (w *Work) Rename(path string, at Place, to string) (map[string][]Edit, erro
 
 // deployed reports whether a node has resources in a stack of the template.
 func (w *Work) deployed(c called) bool {
+	return slices.ContainsFunc(w.recorded(c.d), func(name string) bool {
+		node, _, _ := strings.Cut(name, "#")
+		return node == c.name || strings.HasPrefix(name, c.name+"/")
+	})
+}
+
+// recorded lists what is deployed of the stacks of a template.
+func (w *Work) recorded(d *doc) []string {
 	if w.Recorded == nil {
-		return false
+		return nil
 	}
-	for _, s := range w.stackFiles(c.d) {
-		for _, name := range w.Recorded(s.outline.Root("stack"), s.outline.Root("target")) {
-			if node, _, _ := strings.Cut(name, "#"); node == c.name || strings.HasPrefix(name, c.name+"/") {
-				return true
-			}
-		}
+	var out []string
+	for _, s := range w.stackFiles(d) {
+		out = append(out, w.Recorded(s.outline.Root("stack"), s.outline.Root("target"))...)
 	}
-	return false
+	return out
 }
 
 // formerly writes into a node what it was called when it was deployed, so that under its

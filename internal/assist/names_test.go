@@ -29,6 +29,21 @@ const named1 = head + `service_template:
     both: { type: All, members: [ net ] }
 `
 
+const filling = head + `service_template:
+  inputs: { site: { type: string } }
+  substitution_mappings:
+    node_type: Hut
+    properties:
+      label: site
+    attributes: { id: where, url: [ net, id ] }
+    requirements:
+      - subnet: [ sub, network ]
+  node_templates:
+    net: { type: Network, properties: { cidr: 10.0.0.0/16, label: { $get_input: site } } }
+    sub: { type: Subnet, properties: { cidr: 10.0.1.0/24 } }
+  outputs: { where: { value: { $get_attribute: [ sub, id ] } } }
+`
+
 func TestNames(t *testing.T) {
 	types := head + "node_types:\n  Hut: { derived_from: Server }\ngroup_types:\n  All: {}\n"
 	main := strings.Replace(named1, "cloud:1 } ]", "cloud:1 }, types.yaml ]", 1)
@@ -96,6 +111,21 @@ func TestRename(t *testing.T) {
 		"[ net, sub ]", "[ valley, sub ]", "[ net ]", "[ valley ]").Replace(named1)
 	if err != nil || got["a.yaml"] != want {
 		t.Errorf("%v\n%s", err, got["a.yaml"])
+	}
+	for _, test := range [][2]string{{"site", "label: site get_input:site"}, {"where", "id:where"}, {"net", "[net,id]"},
+		{"sub", "[sub,network] [sub,id]"}} { // also what a filled node is mapped to
+		marked := strings.Replace(filling, test[0]+": {", test[0][:1]+"‸"+test[0][1:]+": {", 1)
+		w, path, place := work(t, marked)
+		edits, err := w.Rename(path, place, "other")
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := strings.ReplaceAll(w.Text(path).ApplyAll(edits[path]).String(), " ", "")
+		for _, was := range strings.Fields(strings.ReplaceAll(test[1], ": ", ":")) {
+			if want := strings.ReplaceAll(was, test[0], "other"); strings.Contains(got, was) || !strings.Contains(got, want) {
+				t.Errorf("%s: %s is not %s:\n%s", test[0], was, want, got)
+			}
+		}
 	}
 	for _, test := range [][3]string{{"network: n‸et ]", "sub", "already"}, {"network: n‸et ]", "a b", "cannot be a name"},
 		{"type: Netw‸ork", "Net", "defined nowhere"}, {"label: ‸net }", "x", "no name here"}} {
