@@ -29,8 +29,13 @@ func (w *Work) Fixes(path string, f tosca.Finding) []Fix {
 	}
 	at := w.place(d, f.Pos)
 	switch {
+	case f.Code == "unknown-unit" || f.Code == "bad-scalar":
+		return w.otherUnit(d, at)
 	case strings.HasPrefix(f.Code, "unknown-") && f.Code != "unknown-version" && f.Code != "unknown-count":
-		return w.nearName(d, at)
+		if f.Code == "unknown-keyword" && strings.HasPrefix(d.text.Line(at.Line)[min(at.Column, len(d.text.Line(at.Line))):], "$") {
+			return d.inValue(Place{at.Line, parseLine(d.text.Line(at.Line)).column})
+		}
+		return append(w.move(d, at), w.nearName(d, at)...)
 	case f.Code == "unknown-version" || f.Code == "missing-version":
 		line := "tosca_definitions_version: tosca_2_0"
 		for n, l := range d.text.Lines {
@@ -40,20 +45,85 @@ func (w *Work) Fixes(path string, f tosca.Finding) []Fix {
 		}
 		return []Fix{{"add the version", []Edit{{Range{}, line + "\n"}}, false, true}}
 	case f.Code == "missing-property" || f.Code == "missing-requirement":
+		if d.nodeAt(at) == nil {
+			return w.addField(d, at, f)
+		}
 		return w.addMissing(d, at)
 	case f.Code == "missing-unit":
 		return w.addUnit(d, at)
 	case f.Code == "wrong-type":
-		if fixes := w.quote(d, at); fixes != nil {
-			return fixes
+		for _, mend := range []func(*doc, Place) []Fix{w.quote, w.otherKind, w.addType} {
+			if fixes := mend(d, at); fixes != nil {
+				return fixes
+			}
 		}
-		return w.addType(d, at)
+		return d.items(at)
 	case f.Code == "not-yaml" && strings.Contains(d.text.Line(f.Line-1), "\t"):
 		return withoutTabs(d)
+	case f.Code == "not-yaml":
+		return w.yaml(d, at)
+	case f.Code == "invalid-value":
+		return w.legal(d, at)
+	case f.Code == "wrong-target":
+		return w.fittingNodes(d, at)
+	case f.Code == "bad-name":
+		return w.goodNames(d, at)
+	case f.Code == "set-by-cloud" || f.Code == "fixed-property" || f.Code == "duplicate-key" || f.Code == "unused-input":
+		return d.without("remove it", at)
+	case f.Code == "no-effect":
+		for _, key := range []string{tosca.Formerly, tosca.KeyedBy, tosca.FilledBy} {
+			if place, ok := d.keyIn(at, key); ok && strings.Contains(f.Message+f.Fix, key) {
+				return d.without("remove "+key, place)
+			}
+		}
+		if place, ok := d.keyIn(at, tosca.Formerly); ok {
+			return d.without("remove formerly", place)
+		}
+	case f.Code == "never-recorded":
+		if place, ok := d.keyIn(at, tosca.Formerly); ok {
+			return d.without("remove formerly", place)
+		}
+	case f.Code == "bad-count":
+		if word, whole, _, _ := w.valueAt(d, at); strings.HasPrefix(word, "-") {
+			return one("write 0", Edit{whole, "0"})
+		}
+	case f.Code == "missing-value":
+		return d.inValue(at)
+	case f.Code == "missing-file":
+		return d.addKey(at, "file", blank(1, ""))
+	case f.Code == "missing-url":
+		return d.addKey(at, "url", blank(1, ""))
+	case f.Code == "missing-filter":
+		return d.addKey(at, "node_filter", "{ \\$equal: [ { \\$get_property: [ SELF, "+blank(1, "label")+" ] }, "+blank(2, "")+" ] }")
+	case f.Code == "filter-without-select":
+		if n := w.around(d, at); n != nil {
+			return d.addKey(n.At, "directives", "[ select ]")
+		}
+	case f.Code == "no-such-file" && slices.Contains(w.Profiles, w.wordAt(d, at)):
+		_, whole, s, _ := w.valueAt(d, at)
+		text := "profile: " + d.text.Slice(s.Range)
+		if s.Flow {
+			text = "{ " + text + " }"
+		}
+		return one("import the profile", Edit{whole, text})
+	case f.Code == "wrong-checksum":
+		if m := digestFix.FindStringSubmatch(f.Fix); m != nil {
+			if place, ok := d.keyIn(Place{at.Line, 0}, "checksum"); ok {
+				_, whole, _, _ := w.valueAt(d, Place{place.Line, place.Column + len("checksum: ")})
+				return one("write its sha256", Edit{whole, m[1]})
+			}
+		}
+	case f.Code == "secret-in-clear" && d.outline.Kind == StackFile:
+		_, whole, _, _ := w.valueAt(d, at)
+		return filled("take it from the environment", Edit{whole, "{ from_env: " + blank(1, "NAME") + " }"})
 	case f.Code == "missing-input" || f.Code == "missing-key":
 		return w.addKeys(d, f)
 	case f.Code == "missing-type":
-		return w.addType(d, at)
+		if fixes := w.addType(d, at); fixes != nil {
+			return fixes
+		}
+		kind := map[bool]string{true: "Keep", false: ""}[strings.Contains(f.Message, "policy")]
+		return d.addKey(at, "type", blank(1, kind))
 	}
 	return nil
 }
@@ -112,7 +182,7 @@ func (w *Work) nearName(d *doc, at Place) []Fix {
 	}
 	var known []string
 	for _, it := range c.items {
-		if _, there := have[it.Label]; !there {
+		if _, there := have[it.Label]; !there && (it.Kind != Function || word[0] == '$') {
 			known = append(known, it.Label)
 		}
 	}
@@ -126,6 +196,22 @@ func (w *Work) nearName(d *doc, at Place) []Fix {
 		out = append(out, Fix{fmt.Sprintf("write %s", near), []Edit{{s.Range, near}}, false, len(out) == 0})
 	}
 	return out
+}
+
+// wordAt is the word at a place.
+func (w *Work) wordAt(d *doc, at Place) string {
+	word, _, _, _ := w.valueAt(d, at)
+	return word
+}
+
+// around is the node that a place is in; nil where it is in none.
+func (w *Work) around(d *doc, at Place) *Symbol {
+	for _, s := range d.outline.Of("node_templates") {
+		if s.At.Line <= at.Line && at.Line < s.To {
+			return s
+		}
+	}
+	return nil
 }
 
 // nodeAt is the node whose name stands at a place.
@@ -360,9 +446,7 @@ func lineAfter(n int, t *Text, text string) Edit {
 
 // addUnit gives a number one of the units of its type.
 func (w *Work) addUnit(d *doc, at Place) []Fix {
-	s := d.text.At(Place{at.Line, at.Column + 1})
-	r := w.walk(d, s)
-	number := d.text.Slice(s.Range)
+	number, _, s, r := w.valueAt(d, at)
 	if r.typ == nil || s.Kind != AtValue || number == "" {
 		return nil
 	}
@@ -393,9 +477,7 @@ func (w *Work) addUnit(d *doc, at Place) []Fix {
 
 // quote makes a text of a value that YAML takes for something else.
 func (w *Work) quote(d *doc, at Place) []Fix {
-	s := d.text.At(Place{at.Line, at.Column + 1})
-	r := w.walk(d, s)
-	word := d.text.Slice(s.Range)
+	word, _, s, r := w.valueAt(d, at)
 	if s.Kind != AtValue || s.Quote != 0 || word == "" || strings.ContainsAny(word, "{}[]\"'") {
 		return nil
 	}
@@ -425,10 +507,15 @@ func (w *Work) addType(d *doc, at Place) []Fix {
 		return nil
 	}
 	s := d.text.At(Place{at.Line, l.column + 1})
-	if r := w.walk(d, s); r.names == "" || r.names == "node_templates" {
+	r := w.walk(d, s)
+	if r.names == "" {
 		return nil
 	}
-	text := strings.Repeat(" ", l.column+2) + "type: " + blank(1, "string")
+	example := "string"
+	if r.names == "node_templates" {
+		example = ""
+	}
+	text := strings.Repeat(" ", l.column+2) + "type: " + blank(1, example)
 	return []Fix{{"add a type", []Edit{lineAfter(at.Line, d.text, text)}, true, true}}
 }
 

@@ -233,11 +233,19 @@ func (t *Text) inFlow(s *Spot, start, p Place) {
 		from = p.Column
 	}
 	to := p.Column
-	for to < len(line) && (s.Quote != 0 && line[to] != s.Quote || s.Quote == 0 &&
-		strings.IndexByte(" ,:{}[]#", line[to]) < 0) {
+	for to < len(line) && (s.Quote != 0 && line[to] != s.Quote || s.Quote == 0 && !endsWord(line, to)) {
 		to++
 	}
 	s.From, s.To, s.Word = Place{p.Line, from}, Place{p.Line, to}, strings.TrimLeft(line[from:p.Column], " ")
+}
+
+// endsWord reports whether a word in brackets ends in front of a column: a colon ends it
+// where a space or an end is behind it.
+func endsWord(line string, i int) bool {
+	if line[i] == ':' {
+		return i+1 == len(line) || strings.IndexByte(" ,{}[]", line[i+1]) >= 0
+	}
+	return strings.IndexByte(" ,{}[]#", line[i]) >= 0
 }
 
 // afterFlow lists the keys of each open bracket, also those behind the place.

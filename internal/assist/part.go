@@ -378,7 +378,8 @@ func (d *doc) withoutItem(key Place) (Edit, bool) {
 	f := flowScan{t: d.text}
 	f.line(start.Line, start.Column, key.Column)
 	depth := len(f.stack)
-	if b := f.top(); b != nil && b.open == '{' { // - { name: node }
+	if b := f.top(); b != nil && b.open == '{' && depth > 1 && f.stack[depth-2].open == '[' &&
+		len(d.text.At(Place{key.Line, b.at.Column + 1}).Keys()) == 1 { // - { name: node }
 		depth--
 	}
 	from, to := -1, -1
@@ -388,7 +389,7 @@ func (d *doc) withoutItem(key Place) (Edit, bool) {
 		before := len(g.stack)
 		alive := g.line(start.Line, i, i+1)
 		switch {
-		case i < key.Column && len(g.stack) == depth && before == depth-1 && line[i] == '[':
+		case i < key.Column && len(g.stack) == depth && before == depth-1 && (line[i] == '[' || line[i] == '{'):
 			from, first = i+1, true
 		case i < key.Column && len(g.stack) == depth && line[i] == ',' && g.quote == 0:
 			from, first = i, false

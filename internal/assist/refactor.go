@@ -61,7 +61,8 @@ func (w *Work) toInput(d *doc, at Place) (Refactoring, bool) {
 	}
 	files := w.stackFiles(d)
 	given := "default: " + value
-	if len(files) > 0 {
+	secret := r.typ.HoldsSecret()
+	if len(files) > 0 || secret {
 		given = ""
 	}
 	if legal := tosca.Legal(nil, r.value.Validation); len(legal) > 0 {
@@ -74,6 +75,15 @@ func (w *Work) toInput(d *doc, at Place) (Refactoring, bool) {
 	}
 	out := Refactoring{Title: fmt.Sprintf("make %s an input", name), Edits: map[string][]Edit{
 		d.path: {{whole, "{ $get_input: " + name + " }"}, edit}}}
+	if secret { // it goes into a file of its own
+		file := "secrets/" + name
+		for n := 2; w.there(beside(d.path, file)); n++ {
+			file = fmt.Sprintf("secrets/%s_%d", name, n)
+		}
+		out.Title = fmt.Sprintf("make %s an input, and put it into %s", name, file)
+		out.Files = map[string]string{beside(d.path, file): d.text.Slice(s.Range) + "\n"}
+		value = "{ from_file: " + file + " }"
+	}
 	for _, f := range files {
 		if edit, ok = f.addTo("", "inputs", tosca.KeyText(name)+": "+value); !ok {
 			return Refactoring{}, false

@@ -73,6 +73,12 @@ func TestRefactorings(t *testing.T) {
 			"make hut_size an input", map[string]string{
 				"t.stack.yaml": "stack: t\ntemplate: a.yaml\ntarget: workshop/alder-1\ninputs:\n    size: y # old\n    hut_size: small\n",
 				"u.stack.yaml": "stack: u\ntemplate: a.yaml\ntarget: workshop/alder-1\ninputs:\n  hut_size: small\n"}},
+		{"a secret goes into a file, and nowhere else", nodes + `    safe: { type: Vault, properties: { value: "hoarfrost-‸1" } }
+`, []string{"t.stack.yaml", "stack: t\ntemplate: a.yaml\ntarget: workshop/alder-1\n"},
+			"make value an input, and put it into secrets/value", map[string]string{"secrets/value": "hoarfrost-1\n",
+				"t.stack.yaml": "stack: t\ntemplate: a.yaml\ntarget: workshop/alder-1\ninputs:\n  value: { from_file: secrets/value }\n",
+				"a.yaml": strings.Replace(nodes, "    db_version: { type: string }\n", "    db_version: { type: string }\n    value: { type: Secret }\n", 1) +
+					"    safe: { type: Vault, properties: { value: { $get_input: value } } }\n"}},
 		{"a script goes into a file", head + `service_template:
   node_templates:
     net: { type: Network, properties: { cidr: 10.0.0.0/16 } }
