@@ -35,11 +35,11 @@ type part struct {
 // deployed. It is false where something cannot be carried over word by word.
 func (w *Work) toPart(d *doc, at Place) (Refactoring, bool) {
 	s := d.text.At(at)
-	if s.Kind != AtKey || w.walk(d, s).names != "node_templates" || d.file == nil || d.changed || d.file.Service == nil {
+	if s.Kind != AtKey || w.walk(d, s).names != "node_templates" || d.file == nil || d.file.Service == nil {
 		return Refactoring{}, false
 	}
 	p := &part{d: d, file: d.file, service: d.file.Service, name: d.text.Slice(s.Range), taken: map[string]string{}}
-	if p.service.Node(p.name) == nil || !p.find() {
+	if p.service.Node(p.name) == nil || !d.asRead() || !p.find() {
 		return Refactoring{}, false
 	}
 	p.names(w)
@@ -342,6 +342,17 @@ func (p *part) connect(n *tosca.NodeTemplate, q *tosca.Requirement) bool {
 	e, ok := p.d.withoutItem(Place{q.Line - 1, q.Column - 1})
 	p.inside = append(p.inside, e)
 	return ok && p.d.says(q.Pos, q.Name)
+}
+
+// asRead reports whether the nodes of a template are those that were read last.
+func (d *doc) asRead() bool {
+	list := d.outline.Of("node_templates")
+	for _, s := range list {
+		if n := d.file.Service.Node(s.Name); n == nil || n.Line != s.At.Line+1 {
+			return false
+		}
+	}
+	return len(list) == len(d.file.Service.Nodes)
 }
 
 // says reports whether a word stands at a place still, as it did when the file was read.

@@ -13,6 +13,8 @@ type Refactoring struct {
 	Title string
 	Edits map[string][]Edit // by path
 	Files map[string]string // new ones, with their texts
+	// Secret says that what is in the new files is.
+	Secret bool
 }
 
 // Refactorings are the ways to write differently what stands at a place.
@@ -81,7 +83,7 @@ func (w *Work) toInput(d *doc, at Place) (Refactoring, bool) {
 			file = fmt.Sprintf("secrets/%s_%d", name, n)
 		}
 		out.Title = fmt.Sprintf("make %s an input, and put it into %s", name, file)
-		out.Files = map[string]string{beside(d.path, file): d.text.Slice(s.Range) + "\n"}
+		out.Files, out.Secret = map[string]string{beside(d.path, file): d.text.Slice(s.Range) + "\n"}, true
 		value = "{ from_file: " + file + " }"
 	}
 	for _, f := range files {

@@ -130,11 +130,16 @@ func once(path string, made func() ([]byte, error)) error {
 }
 
 // MakeNew writes a file that is not there yet, with the folders above it.
-func MakeNew(path string, data []byte) error {
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+func MakeNew(path string, data []byte) error { return makeNew(path, data, 0o755, 0o644) }
+
+// MakeSecret does the same for what is its owner's alone.
+func MakeSecret(path string, data []byte) error { return makeNew(path, data, 0o700, 0o600) }
+
+func makeNew(path string, data []byte, folder, mode os.FileMode) error {
+	if err := os.MkdirAll(filepath.Dir(path), folder); err != nil {
 		return err
 	}
-	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode)
 	if err != nil {
 		return err
 	}

@@ -645,8 +645,11 @@ func (m *model) footer(s *part.Screen) {
 	}
 	hint = part.Clip(hint, m.hintRoom())
 	x, end := 1, m.w-1-part.Width(hint)
-	most := min(6, len(keys))
-	for i, b := range append(keys[:most:most], part.Bind(nil).Shown("?", "keys")) {
+	most, help := min(6, len(keys)), "?"
+	if m.typing() { // where it would be a letter
+		help = "f1"
+	}
+	for i, b := range append(keys[:most:most], part.Bind(nil).Shown(help, "keys")) {
 		room := 9 // for the last one
 		if i == most {
 			room = 0

@@ -103,8 +103,12 @@ func (v *View) offerFixes() {
 	}
 	for _, r := range v.helper().Refactorings(name, f.Cursor) {
 		l.entries = append(l.entries, entry{r.Title, "", "written differently, it means the same", at, func() tea.Cmd {
+			write := files.MakeNew
+			if r.Secret {
+				write = files.MakeSecret
+			}
 			for path, text := range r.Files {
-				if err := files.MakeNew(path, []byte(text)); err != nil {
+				if err := write(path, []byte(text)); err != nil {
 					v.Warn("%v", err)
 					return nil
 				}
@@ -183,7 +187,8 @@ func (l *list) draw(t *part.Theme, s *part.Screen, within part.Rect, x, y int) {
 	for _, e := range l.entries {
 		wide, detail = max(wide, part.Width(e.label)), max(detail, part.Width(e.detail))
 	}
-	wide, detail = min(wide, 34), min(detail, 44)
+	detail = min(detail, 44)
+	wide = min(wide, max(34, within.W-detail-7))
 	w := min(max(wide+detail+5, 36), within.W-2)
 	about := part.Wrap(l.entries[l.chosen].meaning, w-3)
 	about = about[:min(len(about), 3)]

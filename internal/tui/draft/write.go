@@ -59,7 +59,7 @@ func (v *View) editBindings() []part.Binding {
 		part.Bind(func() tea.Cmd { v.offer(asked); return nil }, "ctrl+space", "ctrl+@").Shown("ctrl+space", "what can stand here").
 			As("Offer what can stand here"),
 		part.Bind(part.Run(v.read), "esc").Shown("esc", "read").As("End writing"),
-		part.Bind(part.Run(v.offerFixes), "alt+enter").Shown("alt+enter", "fix, or write it differently").
+		part.Bind(part.Run(v.offerFixes), "ctrl+o", "alt+enter").Shown("ctrl+o", "fix, or write it otherwise").
 			As("Fix it, or write it differently"),
 		part.Bind(do(func() { v.said(f.Undo(), "there is nothing to undo") }), "ctrl+z").Shown("ctrl+z", "undo"),
 		part.Bind(do(func() { v.said(f.Redo(), "there is nothing to do again") }), "ctrl+y", "ctrl+shift+z").
