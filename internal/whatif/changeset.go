@@ -245,6 +245,7 @@ type jsonChange struct {
 	Name       string         `json:"name"`
 	Type       string         `json:"type"`
 	Kind       Kind           `json:"kind"`
+	Formerly   string         `json:"formerly,omitempty"` // the name that it has had
 	Properties []jsonProperty `json:"properties"`
 	Because    []string       `json:"because"`
 	Causes     []jsonCause    `json:"causes"`
@@ -263,24 +264,25 @@ type jsonCause struct {
 	Line     int       `json:"line,omitempty"`
 }
 
-// patchOp is one operation of a JSON Patch (RFC 6902) on the properties of a
-// resource.
+// patchOp is one operation of a JSON Patch (RFC 6902) on a resource.
 type patchOp struct {
 	Op    string      `json:"op"`
 	Path  string      `json:"path"`
 	Value tosca.Value `json:"value,omitempty"`
 }
 
-// patch turns changes of properties into a JSON Patch. Links stand under
-// /links, all else under /properties. What only the cloud can know is null.
-func patch(list []stack.PropertyChange) []patchOp {
+// patch turns changes into a JSON Patch. Links stand under /links, another name is
+// /name, all else stands under /properties. What only the cloud can know is null.
+func (ch *Change) patch() []patchOp {
 	out := []patchOp{}
-	for _, p := range list {
-		path := "/properties"
-		if p.Link {
-			path = "/links"
+	for _, p := range ch.Properties {
+		path := "/properties" + p.Pointer
+		switch {
+		case p.Link:
+			path = "/links" + p.Pointer
+		case p.Path == renamed && ch.Formerly != "":
+			path = "/name"
 		}
-		path += p.Pointer
 		switch {
 		case p.After == nil:
 			out = append(out, patchOp{Op: "remove", Path: path})
@@ -329,8 +331,8 @@ func (c *ChangeSet) MarshalJSON() ([]byte, error) {
 		if ch.Kind == Same {
 			continue
 		}
-		j := jsonChange{ch.Name, ch.Type, ch.Kind, []jsonProperty{}, append([]string{}, ch.Because...), []jsonCause{},
-			append([]string{}, ch.Then...), ch.OneWay, patch(ch.Properties)}
+		j := jsonChange{ch.Name, ch.Type, ch.Kind, ch.Formerly, []jsonProperty{}, append([]string{}, ch.Because...),
+			[]jsonCause{}, append([]string{}, ch.Then...), ch.OneWay, ch.patch()}
 		for _, k := range ch.Causes {
 			j.Causes = append(j.Causes, jsonCause{k.Kind, k.Text, k.Path, k.Resource, k.Pos.File, k.Pos.Line})
 		}
