@@ -164,8 +164,13 @@ func Starters() ([]Starter, error) {
 		}
 		out = append(out, s)
 	}
-	return out, nil
+	i := slices.IndexFunc(out, func(s Starter) bool { return s.Name == EmptyStarter })
+	empty := out[i]
+	return append(slices.Delete(out, i, i+1), empty), nil // the last one
 }
+
+// EmptyStarter is the starter that makes nothing, to write all of it oneself.
+const EmptyStarter = "empty"
 
 func readStarter(name string, shipped *profile.Profile) (*tosca.File, error) {
 	dir := path.Join("starters", name)
@@ -226,7 +231,12 @@ func NewStack(starter, dir, name, target string) (written []string, err error) {
 			return nil, err
 		}
 	}
-	made[name+".stack.yaml"] = []byte(StackFileFor(f, name, starter+".yaml", target))
+	template := starter + ".yaml"
+	if starter == EmptyStarter { // it becomes what its stack is
+		template = name + ".yaml"
+		made = map[string][]byte{template: made[starter+".yaml"]}
+	}
+	made[name+".stack.yaml"] = []byte(StackFileFor(f, name, template, target))
 	var names []string
 	for name := range made {
 		names = append(names, name)

@@ -78,7 +78,7 @@ func TestMovedToAFileOfItsOwn(t *testing.T) {
 		flags                []string
 	}
 	places := []place{{"bulletin", test, "bulletin.yaml", nil}}
-	for _, s := range list {
+	for _, s := range list[:len(list)-1] {
 		places = append(places, place{s.Name, s.Name + ".stack.yaml", s.Name + ".yaml", starters[s.Name].fill})
 	}
 	for _, s := range places {

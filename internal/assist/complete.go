@@ -67,7 +67,8 @@ func (w *Work) Complete(path string, at Place) []Item {
 		return e.complete()
 	}
 	s := d.text.At(at)
-	if s.Kind == InText {
+	if line := d.text.Line(at.Line); s.Kind == InText || s.Quote == 0 && at.Column > 0 && at.Column <= len(line) &&
+		strings.IndexByte(`"'}]`, line[at.Column-1]) >= 0 { // or behind what is closed
 		return nil
 	}
 	c := &completion{Work: w, d: d, s: s, r: w.walk(d, s)}
@@ -360,9 +361,17 @@ func propertyBlank(p *tosca.Property, n int) string {
 
 // requirements are those of the node's type, one in an item.
 func (c *completion) requirements() {
+	var have []string // in other items
+	if n := c.d.outline.Symbol("node_templates", c.r.self); n != nil {
+		have = bodyOf(c.d.text, n).requirements
+	}
+	own := strings.Trim(c.d.text.Slice(c.s.Range), `"'`)
 	for i, q := range c.r.requirements {
+		if q.High == 1 && q.Name != own && slices.Contains(have, q.Name) {
+			continue
+		}
 		it := Item{Label: q.Name, Kind: Requirement, Detail: restsOn(q), Meaning: q.Description, order: i, required: q.Low > 0}
-		it.Insert = c.keyed(q.Name, aValue, c.fitting(q, 1))
+		it.Insert = c.keyed(keyWritten(q.Name), aValue, c.fitting(q, 1))
 		c.add(it)
 	}
 }
@@ -410,7 +419,7 @@ func (c *completion) skeletons() {
 		if t.Resource == "" || strings.Contains(name, ":") {
 			continue
 		}
-		it := Item{Label: name, Kind: TypeName, Detail: "a node with what it must have", Meaning: t.Description}
+		it := Item{Label: name, Kind: TypeName, Detail: t.Description, Meaning: "Writes a node of this type with what it must have"}
 		if c.s.Flow {
 			continue
 		}
@@ -435,11 +444,15 @@ func (c *completion) skeleton(t *tosca.NodeType, n int) string {
 	var props, reqs []string
 	for _, p := range t.Properties {
 		if !p.Optional() {
+			example := strings.TrimSpace(p.Metadata["example"])
 			switch propertyHolds(p.Type) {
 			case aList:
-				props = append(props, in+"  "+bare(p.Name)+": "+"[ "+blank(n, "")+" ]")
+				props = append(props, in+"  "+bare(p.Name)+": [ "+blank(n, strings.Trim(strings.Trim(example, "[]"), " "))+" ]")
 			case aMap:
-				props = append(props, in+"  "+bare(p.Name)+": "+"{ "+blank(n, "")+" }")
+				if example = strings.TrimSpace(strings.TrimSuffix(strings.TrimPrefix(example, "{"), "}")); !strings.Contains(example, ":") {
+					example = ""
+				}
+				props = append(props, in+"  "+bare(p.Name)+": { "+blank(n, example)+" }")
 			default:
 				props = append(props, in+"  "+bare(p.Name)+": "+propertyBlank(p, n))
 			}
@@ -448,7 +461,7 @@ func (c *completion) skeleton(t *tosca.NodeType, n int) string {
 	}
 	for _, q := range t.Requirements {
 		if q.Low > 0 {
-			reqs = append(reqs, in+"  - "+tosca.KeyText(q.Name)+": "+c.fitting(q, n))
+			reqs = append(reqs, in+"  - "+keyWritten(q.Name)+": "+c.fitting(q, n))
 			n++
 		}
 	}

@@ -134,6 +134,12 @@ func TestComplete(t *testing.T) {
 		{"rules:\n  - id: a\n    require: resource.ch‸", "", "change changed", "cidr"},
 		{"rules:\n  - id: a\n    require: after.label.st‸", "startsWith", "", "label"},
 		{nodes + "    x: # typ‸", "", "", "type"},
+		{nodes + "    x:\n      type: Server\n      requirements:\n        - subnet: sub\n        - ‸", "", "rules key", "subnet"},
+		{nodes + "    x:\n      type: Server\n      requirements:\n        - subnet: sub\n        - rules: y\n        - ‸", "", "rules key", "subnet"},
+		{nodes + "    x:\n      type: Server\n      requirements:\n        - sub‸net: sub\n", "", "subnet", ""},
+		{nodes + "    x: { type: Rules, properties: { allow: [ { ports: \"443\"‸ } ] } }", "", "", "\"443\" peer $concat"},
+		{nodes + "    x:\n      type: 'Server'‸", "", "", "Server"},
+		{nodes + "    x: { type: Topic, properties: { label: a }‸ }", "", "", "requirements"},
 		{nodes + "    x:\n      type: Server\n      properties:\n        user_data: |\n          si‸", "", "", "size"},
 	} {
 		w, path, at := work(t, test.text, "base.yaml", nodes, "boot.sh", "echo")

@@ -247,7 +247,7 @@ func (w *Work) addMissing(d *doc, at Place) []Fix {
 	}
 	for _, q := range t.Requirements {
 		if q.Low > 0 && !slices.Contains(b.requirements, q.Name) {
-			reqs = append(reqs, tosca.KeyText(q.Name)+": "+c.fitting(q, number))
+			reqs = append(reqs, keyWritten(q.Name)+": "+c.fitting(q, number))
 			number++
 		}
 	}

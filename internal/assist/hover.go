@@ -230,7 +230,7 @@ func (w *Work) named(h *Help, c called) bool {
 			h.Lines = append(h.Lines, fmt.Sprintf("%d of them are built", countOf(wanted, c.name)))
 		}
 		if n := len(w.occurrences(c.d, c)) - 1; n > 0 {
-			h.Lines = append(h.Lines, fmt.Sprintf("Named in %d other places", n))
+			h.Lines = append(h.Lines, fmt.Sprintf("Named in %d other %s", n, map[bool]string{true: "place", false: "places"}[n == 1]))
 		}
 		return true
 	case "node_types":

@@ -16,7 +16,7 @@ func TestWritingAStack(t *testing.T) {
 	s.dir = filepath.Join(t.TempDir(), "mine")
 	out, _ := s.run(0, "starters")
 	s.wants(out, "cluster-with-workload", "single-server", "brickrow new")
-	if list := decode[[]app.Starter](t, first(s.run(0, "starters", "--json"))); len(list) != 12 {
+	if list := decode[[]app.Starter](t, first(s.run(0, "starters", "--json"))); len(list) != 13 {
 		t.Errorf("%d starters", len(list))
 	}
 	_, errs := s.run(1, "new", "cluster", s.dir)

@@ -221,7 +221,7 @@ func TestBeginning(t *testing.T) {
 	d.press("end", "up")
 	d.wants("▸ static-site", "to fill in  domain", "to fill in  bucket")
 	d.press("enter")
-	d.wants("name", "folder", "static-site", "▸ workshop/alder-1", "no limit of what it needs")
+	d.wants("name", "folder", "static-site", "▸ workshop/alder-1", "no limit here")
 	d.press("ctrl+u", "A bad name", "enter", "enter", "enter")
 	d.wants("'A bad name' cannot be the name of a stack")
 	d.press("ctrl+u", "huts-page", "enter")

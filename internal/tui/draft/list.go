@@ -21,6 +21,7 @@ type list struct {
 	entries []entry
 	chosen  int
 	sure    bool // enter takes the chosen one: it was asked for, or walked to
+	over    bool // there is an example to be filled in: tab leaves it, and goes on
 	top     int
 	rows    part.Rect // of the last drawing
 }
@@ -47,7 +48,24 @@ func (v *View) offer(why occasion) {
 	if f.Plain || f.doc == nil {
 		return
 	}
-	items := v.helper().Complete(v.name(), f.Cursor)
+	at, chosen := f.Cursor, f.Selection()
+	over := chosen.From != chosen.To // an example, in place of which others can stand
+	if over {
+		at = chosen.From
+	}
+	items := v.helper().Complete(v.name(), at)
+	if over {
+		here := f.Text.Slice(chosen)
+		items = slices.DeleteFunc(items, func(it assist.Item) bool {
+			return it.Kind == assist.Function && why == typed
+		})
+		if why == typed && (len(items) == 0 || len(items) == 1 && items[0].Label == here) {
+			return
+		}
+		for i := range items {
+			items[i].Range = chosen
+		}
+	}
 	word := ""
 	if len(items) > 0 {
 		word = f.Text.Slice(assist.Range{From: items[0].From, To: f.Cursor})
@@ -56,7 +74,7 @@ func (v *View) offer(why occasion) {
 		if word == "" { // functions stand nearly everywhere: they are no answer to nothing
 			items = slices.DeleteFunc(items, func(it assist.Item) bool { return it.Kind == assist.Function })
 		}
-		if len(items) == 0 || items[0].Label == word && items[0].Insert == word { // it is written
+		if !over && (len(items) == 0 || items[0].Label == word && items[0].Insert == word) { // it is written
 			return
 		}
 	}
@@ -64,7 +82,7 @@ func (v *View) offer(why occasion) {
 		v.Say("nothing is known to offer here")
 		return
 	}
-	l := &list{sure: why == asked}
+	l := &list{sure: why == asked, over: over}
 	for _, it := range items {
 		l.entries = append(l.entries, entry{it.Label, it.Detail, it.Meaning, it.From, func() tea.Cmd {
 			text, blanks := assist.Expand(it.Insert)
@@ -75,6 +93,9 @@ func (v *View) offer(why occasion) {
 			}
 			return nil
 		}})
+		if over && it.Label == f.Text.Slice(chosen) {
+			l.chosen = len(l.entries) - 1
+		}
 	}
 	v.list = l
 }
@@ -145,6 +166,10 @@ func (v *View) listKey(k tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
 	case "pgup":
 		l.chosen = max(l.chosen-8, 0)
 	case "tab":
+		if l.over && !l.sure && v.file().Filling() {
+			v.list = nil
+			return nil, false
+		}
 		return v.accept(), true
 	case "enter":
 		if !l.sure {
@@ -163,7 +188,10 @@ func (v *View) listKey(k tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
 }
 
 func (l *list) hint() string {
-	if l.sure {
+	switch {
+	case l.over && !l.sure:
+		return "tab leaves the example, ↑ ↓ choose another, esc"
+	case l.sure:
 		return "enter takes it, ↑ ↓ choose, esc leaves it"
 	}
 	return "tab takes it, ↑ ↓ choose, esc leaves it"

@@ -157,7 +157,7 @@ func (v *View) typed(k tea.KeyPressMsg) {
 		v.helper().Set(v.name(), f.Text)
 		v.offer(typed)
 	case k.Text == " " && (strings.HasSuffix(head, ": ") || strings.HasSuffix(head, "[ ") || strings.HasSuffix(head, ", ") ||
-		strings.HasSuffix(head, "- ")), k.Text == ".":
+		strings.HasSuffix(head, "- ")), k.Text == ".", k.String() == "enter" && strings.HasSuffix(head, "- "):
 		v.helper().Set(v.name(), f.Text)
 		v.offer(typed)
 	}
@@ -298,6 +298,25 @@ func (v *View) format() {
 	}
 }
 
+// firstNode begins to write where a template has no nodes yet.
+func (v *View) firstNode() tea.Cmd {
+	f := v.file()
+	if v.draft == nil || v.draft.File.Service == nil || len(v.draft.File.Service.Nodes) > 0 || f == nil {
+		return nil
+	}
+	for n, line := range f.Text.Lines {
+		if strings.TrimSpace(line) == "node_templates:" {
+			v.panel, v.editing = help, true
+			f.Move(assist.Place{Line: n, Column: len(line)}, false)
+			f.Newline()
+			cmd := v.wrote()
+			v.offer(asked)
+			return cmd
+		}
+	}
+	return nil
+}
+
 // fillIn goes through what is to be filled in, in the stack file.
 func (v *View) fillIn() tea.Cmd {
 	i := slices.Index(v.names, v.path)
@@ -323,7 +342,7 @@ func (v *View) fillIn() tea.Cmd {
 	v.turnTo(i)
 	if len(blanks) == 0 {
 		v.turnTo(0)
-		return nil
+		return v.firstNode()
 	}
 	v.panel = help
 	v.editing = true

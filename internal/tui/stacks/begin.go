@@ -342,6 +342,10 @@ func (b *beginning) drawStarter(t *part.Theme, s *part.Screen, r part.Rect, one 
 		s.Text(x+2, y, r.X+r.W-x-2, t.Faint(), about)
 		y++
 	}
+	if len(one.Wanted.Resources) == 0 {
+		line(t.Faint(), "makes nothing yet; the Draft offers what can stand at each place while you write")
+		return
+	}
 	line(t.Faint(), "makes "+strings.Join(counted(one.Wanted), ", "))
 	if room := r.Y + r.H - y - 1; room >= 4 {
 		b.wall.Draw(s, part.R(r.X, y+1, r.W, room), t, func(name string) part.Brick {
@@ -476,7 +480,7 @@ func room(info app.TargetInfo, w *stack.Wanted) (words string, enough bool) {
 		}
 	}
 	if len(parts) == 0 {
-		return "no limit of what it needs", true
+		return "no limit here", true
 	}
 	return strings.Join(parts, " · "), enough
 }

@@ -22,6 +22,10 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 		return
 	}
 	rows := v.visible()
+	if len(rows) == 0 && v.ready && !v.filter.Active() { // there is nothing beside it
+		v.drawEmpty(s, r)
+		return
+	}
 	list, detail := r.SplitRight(max(46, r.W*2/5))
 	if r.W < 110 {
 		list, detail = r.SplitBottom(min(r.H-4, max(9, r.H-3-len(rows))))

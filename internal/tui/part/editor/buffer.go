@@ -35,6 +35,7 @@ type Buffer struct {
 	undo   []step
 	redo   []step
 	blanks []Range // that are still to be filled in
+	blank  Range   // the one that is being filled in
 	now    func() time.Time
 }
 
@@ -121,8 +122,9 @@ func (b *Buffer) replace(s *step, r Range, text string) Place {
 	s.changes = append(s.changes, c)
 	to := end(r.From, text)
 	for i, f := range b.blanks {
-		b.blanks[i] = Range{From: moved(f.From, r, to, true), To: moved(f.To, r, to, false)}
+		b.blanks[i] = Range{From: moved(f.From, r, to, f.From != f.To), To: moved(f.To, r, to, false)}
 	}
+	b.blank = Range{From: moved(b.blank.From, r, to, true), To: moved(b.blank.To, r, to, false)}
 	return to
 }
 
@@ -258,26 +260,45 @@ func (b *Buffer) Apply(edits []assist.Edit) {
 	})
 }
 
-// Fill puts a text with blanks in place of a range, and goes to the first blank.
+// Fill puts a text with blanks in place of a range, and goes to the first blank; the last
+// one is where the text ends. Within a blank, those that are still to be filled in stay.
 func (b *Buffer) Fill(r Range, text string, blanks []assist.Blank) {
 	b.do(other, func(s *step) {
-		b.blanks = nil
 		from := b.Text.Clamp(r.From)
-		b.put(b.replace(s, r, text))
-		for _, f := range blanks {
-			b.blanks = append(b.blanks, Range{From: end(from, text[:f.From]), To: end(from, text[:f.To])})
+		if !b.inBlank(from) {
+			b.blanks = nil
 		}
+		b.put(b.replace(s, r, text))
+		var list []Range
+		for _, f := range blanks {
+			list = append(list, Range{From: end(from, text[:f.From]), To: end(from, text[:f.To])})
+		}
+		if n := len(blanks); n > 0 && blanks[n-1].Number != 0 && len(b.blanks) == 0 {
+			list = append(list, Range{From: b.Cursor, To: b.Cursor})
+		}
+		b.blank, b.blanks = Range{From: from, To: b.Cursor}, append(list, b.blanks...)
 	})
-	b.NextBlank()
+	if len(blanks) > 0 {
+		b.NextBlank()
+	}
 }
 
-// NextBlank goes to the next blank that is to be filled in; false where there is none.
+// inBlank reports whether a place is in the blank that is being filled in.
+func (b *Buffer) inBlank(p Place) bool {
+	return p.Line >= b.blank.From.Line && p.Line <= b.blank.To.Line
+}
+
+// NextBlank goes to the next blank that is to be filled in; false where there is none, or
+// somebody went elsewhere.
 func (b *Buffer) NextBlank() bool {
+	if len(b.blanks) > 0 && !b.inBlank(b.Cursor) {
+		b.blanks = nil
+	}
 	if len(b.blanks) == 0 {
 		return false
 	}
 	next := b.blanks[0]
-	b.blanks = b.blanks[1:]
+	b.blanks, b.blank = b.blanks[1:], next
 	b.Anchor, b.Cursor, b.goal = b.Text.Clamp(next.From), b.Text.Clamp(next.To), -1
 	b.settle()
 	return true
@@ -336,6 +357,8 @@ func (b *Buffer) Backspace() {
 		from = Place{Line: p.Line - 1, Column: len(b.Text.Line(p.Line - 1))}
 	case p.Column > 0 && strings.TrimLeft(b.Line()[:p.Column], " ") == "":
 		from.Column = (p.Column - 1) / indentation * indentation
+	case strings.HasSuffix(b.Line()[:p.Column], "- ") && strings.TrimLeft(b.Line()[:p.Column], " ") == "- ": // an item without a word
+		from.Column = p.Column - 2
 	}
 	b.erase(erasing, Range{From: from, To: p})
 }
@@ -361,6 +384,10 @@ func (b *Buffer) DeleteWordAfter() {
 // and stands in front of something gets a space for it.
 func (b *Buffer) GoThrough(blanks []Range) {
 	b.blanks = append([]Range{}, blanks...)
+	if len(blanks) > 0 {
+		b.put(blanks[0].From)
+	}
+	b.blank = Range{From: b.Cursor, To: b.Cursor}
 	b.do(other, func(s *step) {
 		for i := range b.blanks {
 			r := b.blanks[i]
@@ -370,5 +397,8 @@ func (b *Buffer) GoThrough(blanks []Range) {
 			}
 		}
 	})
+	if n := len(b.blanks); n > 0 { // and at last behind it
+		b.blanks = append(b.blanks, Range{From: b.blanks[n-1].To, To: b.blanks[n-1].To})
+	}
 	b.NextBlank()
 }

@@ -79,7 +79,8 @@ func TestKeys(t *testing.T) {
 		{"  a: b‸ c", "enter", "  a: b\n  ‸ c"},
 		{"- a: b‸", "enter", "- a: b\n  ‸"},
 		{"  - a:‸", "enter", "  - a:\n      ‸"},
-		{"  - plain‸", "enter", "  - plain\n  ‸"},
+		{"  - ‸", "backspace", "  ‸"},
+		{"  - plain‸", "enter", "  - plain\n  - ‸"},
 		{"  a: |‸", "enter", "  a: |\n    ‸"},
 		{"  a: >-‸", "enter", "  a: >-\n    ‸"},
 		{"a: [‸", "enter", "a: [\n  ‸"},
@@ -289,11 +290,75 @@ func TestBlanks(t *testing.T) {
 	}
 }
 
+// The last blank keeps its example where nobody writes over it: then the cursor is behind.
+func TestLastBlank(t *testing.T) {
+	for typed, want := range map[string]string{"": "    name:\n      cidr: 10.0.0.0/16‸\n", "10.1": "    name:\n      cidr: 10.1‸\n"} {
+		b := at("    ‸\n")
+		text, blanks := assist.Expand("${1:name}:\n      cidr: ${2:10.0.0.0/16}")
+		b.Fill(Range{From: b.Cursor, To: b.Cursor}, text, blanks)
+		b.NextBlank()
+		for _, r := range typed {
+			b.Insert(string(r))
+		}
+		if !b.NextBlank() || shown(b) != want || b.NextBlank() {
+			t.Errorf("%q, want %q", shown(b), want)
+		}
+	}
+	b := at("    ‸\n") // a value chosen in a blank leaves the others; who goes elsewhere is done with them
+	text, blanks := assist.Expand("size: ${1:small}\n    image: ${2:fern}\n    zone: ${3:a}")
+	b.Fill(Range{From: b.Cursor, To: b.Cursor}, text, blanks)
+	b.Fill(b.Selection(), "large", nil)
+	if !b.NextBlank() || shown(b) != "    size: large\n    image: «fern‸\n    zone: a\n" {
+		t.Errorf("%q", shown(b))
+	}
+	b.Move(Place{}, false)
+	if b.NextBlank() || b.Filling() {
+		t.Errorf("%q", shown(b))
+	}
+	b = at("‸a: # fill\nb: \"x\" # fill\n")
+	b.GoThrough([]Range{{From: Place{Column: 3}, To: Place{Column: 3}}, {From: Place{Line: 1, Column: 4}, To: Place{Line: 1, Column: 5}}})
+	b.Insert("1")
+	b.NextBlank()
+	if !b.NextBlank() || shown(b) != "a: 1 # fill\nb: \"x‸\" # fill\n" {
+		t.Errorf("%q", shown(b))
+	}
+}
+
 func TestPlain(t *testing.T) {
 	for text, want := range map[string]string{"a\r\nb\rc": "a\nb\nc 0", "a\tb": "a  b 0", "a\x1b[31mb\x00": "a[31mb 2",
 		"a\u202eb": "ab 1", "\xff\xfea": "a 2", "ü日": "ü日 0"} {
 		if got, n := Plain(text); fmt.Sprint(got, " ", n) != want {
 			t.Errorf("%q is %q %d, want %s", text, got, n, want)
+		}
+	}
+}
+
+// Lists go on, and end, as they are written.
+func TestItems(t *testing.T) {
+	for _, test := range [][3]string{
+		{"requirements:\n  - network: net‸\n", "\n", "requirements:\n  - network: net\n  - ‸\n"},
+		{"requirements:\n  - network: net\n  - ‸\n", "\n", "requirements:\n  - network: net\n‸\n"},
+		{"  actions:\n    - bucket:read‸", "\n", "  actions:\n    - bucket:read\n    - ‸"},
+		{"allow:\n  - ports: 80‸", "\n", "allow:\n  - ports: 80\n    ‸"},
+		{"allow:\n  - ports: 80\n    ‸", "-", "allow:\n  - ports: 80\n  -‸"},
+		{"allow:\n  - ports: 80\n    peer: a\n    ‸", "-", "allow:\n  - ports: 80\n    peer: a\n  -‸"},
+		{"allow:\n    ‸", "-", "allow:\n    -‸"},
+		{"a: b‸c", "-", "a: b-‸c"},
+		{"policies:\n  - keep:‸", "\n", "policies:\n  - keep:\n      ‸"},
+		{"requirements:\n  - network: n‸et\n", "\n", "requirements:\n  - network: n\n    ‸et\n"},
+	} {
+		b := at(test[0])
+		if test[1] == "\n" {
+			b.Newline()
+		} else {
+			b.Dash()
+		}
+		if got := shown(b); got != test[2] {
+			t.Errorf("%q and %q: %q, want %q", test[0], test[1], got, test[2])
+		}
+		b.Undo()
+		if got := shown(b); got != test[0] {
+			t.Errorf("undone it is %q", got)
 		}
 	}
 }

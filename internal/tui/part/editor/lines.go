@@ -8,11 +8,68 @@ import (
 const indentation = 2
 
 // Newline begins a line, as deep as YAML wants it: deeper behind a key without a value,
-// below the text of an item, as before otherwise.
+// below the text of an item, as before otherwise. A list of short items goes on with the
+// next one; on an item in which nothing stands yet it ends.
 func (b *Buffer) Newline() {
 	r := b.Selection()
-	head := b.Text.Line(r.From.Line)[:b.Text.Clamp(r.From).Column]
-	b.do(other, func(s *step) { b.put(b.replace(s, r, "\n"+strings.Repeat(" ", deep(head)))) })
+	line := b.Text.Line(r.From.Line)
+	head := line[:b.Text.Clamp(r.From).Column]
+	text := "\n" + strings.Repeat(" ", deep(head))
+	switch dash := strings.Index(head, "- "); {
+	case dash < 0 || strings.TrimSpace(head[:dash]) != "" || strings.TrimSpace(line[len(head):]) != "":
+	case strings.TrimSpace(head[dash+1:]) == "":
+		r.From.Column, r.To, text = max(0, dash-indentation), Place{Line: r.From.Line, Column: len(line)}, ""
+	case b.shortItems(r.From.Line, dash, head):
+		text = "\n" + head[:dash] + "- "
+	}
+	b.do(other, func(s *step) { b.put(b.replace(s, r, text)) })
+}
+
+// shortItems reports whether the list that a line belongs to has one line for each item.
+func (b *Buffer) shortItems(n, dash int, head string) bool {
+	rest := strings.TrimRight(head[dash+2:], " ")
+	if strings.HasSuffix(rest, ":") || strings.HasSuffix(rest, "{") || strings.HasSuffix(rest, "[") || strings.HasSuffix(rest, "|") {
+		return false
+	}
+	if !strings.Contains(rest, ": ") {
+		return true // a plain one
+	}
+	for n--; n >= 0; n-- {
+		line := b.Text.Line(n)
+		indent := len(line) - len(strings.TrimLeft(line, " "))
+		if text := strings.TrimSpace(line); text == "" || text[0] == '#' || indent > dash || strings.HasPrefix(text, "- ") {
+			continue
+		}
+		switch strings.TrimSpace(line) {
+		case "requirements:", "policies:", "imports:":
+			return true
+		}
+		return false
+	}
+	return false
+}
+
+// Dash writes a dash; behind the indentation of an item's keys it begins the next item.
+func (b *Buffer) Dash() {
+	line := b.Line()
+	if c := b.Cursor.Column; b.Cursor == b.Anchor && c >= indentation && strings.TrimSpace(line[:c]) == "" &&
+		strings.TrimSpace(line[c:]) == "" {
+		for n := b.Cursor.Line - 1; n >= 0; n-- {
+			up := b.Text.Line(n)
+			text := strings.TrimLeft(up, " ")
+			switch dash := len(up) - len(text); {
+			case text == "" || text[0] == '#' || dash > c-indentation:
+				continue
+			case dash == c-indentation && strings.HasPrefix(text, "- "):
+				b.do(other, func(s *step) {
+					b.put(b.replace(s, Range{From: Place{Line: b.Cursor.Line, Column: dash}, To: b.Cursor}, "-"))
+				})
+				return
+			}
+			break
+		}
+	}
+	b.Insert("-")
 }
 
 // deep is how deep a line is behind one that is written up to here.

@@ -374,6 +374,10 @@ func (m *Model) Type(k tea.KeyPressMsg) (done bool) {
 		if k.Text == "" || k.Mod.Contains(tea.ModAlt) || k.Mod.Contains(tea.ModCtrl) {
 			return false
 		}
+		if k.Text == "-" {
+			m.Dash()
+			return true
+		}
 		text, _ := Plain(k.Text)
 		m.Insert(text)
 	}
