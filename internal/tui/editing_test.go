@@ -218,7 +218,7 @@ func TestBeginning(t *testing.T) {
 	d := newDesk(t, 142, 42)
 	d.press("n")
 	d.wants("begin a stack", "balanced-servers", "Servers alike behind a load balancer", "makes")
-	d.press("end", "up")
+	d.press("end", "up", "up")
 	d.wants("▸ static-site", "to fill in  domain", "to fill in  bucket")
 	d.press("enter")
 	d.wants("name", "folder", "static-site", "▸ workshop/alder-1", "no limit here")

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+	"golang.org/x/sys/unix"
 )
 
 // guard lets nothing that goes wrong in the interface take it down: what was
@@ -116,7 +117,9 @@ func signals(p *tea.Program) (stop func()) {
 				return
 			case s := <-c:
 				if s == syscall.SIGTSTP {
-					standStill(p)
+					if !alone() {
+						standStill(p)
+					}
 					continue
 				}
 				p.Quit()
@@ -143,6 +146,13 @@ func standStill(p *tea.Program) {
 		<-continued
 	}
 	_ = p.RestoreTerminal() // there is nobody to tell
+}
+
+// alone reports whether there is no shell that could continue the program where it stood
+// still: it is of the process group that its terminal was opened for.
+func alone() bool {
+	session, err := unix.Getsid(0)
+	return err == nil && session == syscall.Getpgrp()
 }
 
 // suspend asks this program to stand still, as the terminal would.

@@ -212,6 +212,10 @@ func TestNoTerminalAndSmallTerminal(t *testing.T) {
 	x.wait("Brick Row needs 60×16; this is 40×8")
 	x.tmux("resize-window", "-t", x.session, "-x", "80", "-y", "24")
 	x.wait("bulletin-test")
+	x.keys("C-z") // no shell could go on with it
+	x.wait("bulletin-test", "there is no shell in this terminal")
+	x.keys("?")
+	x.wait("leave; a run goes on without you")
 }
 
 // TestSignalsGiveTheTerminalBack ends and stops the interface by signals, and

@@ -426,6 +426,9 @@ func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 		return m.views[m.at].Update(msg)
 	case k == "ctrl+c":
 		return tea.Quit
+	case k == "ctrl+z" && alone():
+		m.Warn("there is no shell in this terminal that could go on with it; q leaves")
+		return nil
 	case k == "ctrl+z":
 		return suspend
 	case began:

@@ -317,7 +317,7 @@ func TestGivingAnInput(t *testing.T) {
 	d.press("down", "2", "i")
 	d.wants("enter gives another value")
 	d.into("readers", "5")
-	d.wants("▲ 3 new", "enter for now, ctrl+s into the stack file")
+	d.wants("▲ 3 new", "enter for now", "ctrl+s into the stack file")
 	d.press("enter")
 	d.wants("-i readers=5", "▲ 3 new")
 	d.into("readers", "x")

@@ -84,6 +84,13 @@ func (v *View) value(in *tosca.Property) string {
 // formBindings are the keys in the list of the inputs.
 func (v *View) formBindings() []part.Binding {
 	list := v.fields()
+	if v.form.typing { // the keys are heard where it is typed
+		keys := []part.Binding{part.Bind(nil).Shown("enter", "for now").As("")}
+		if v.draft.Stack != nil {
+			keys = append(keys, part.Bind(nil).Shown("ctrl+s", "into the stack file").As(""))
+		}
+		return append(keys, part.Bind(nil).Shown("esc", "as it was").As(""))
+	}
 	to := func(by int) func() tea.Cmd {
 		return part.Run(func() { v.form.at = max(0, min(v.form.at+by, len(list)-1)) })
 	}
@@ -376,7 +383,7 @@ func (v *View) drawMarked(s *part.Screen, r part.Rect, d *tosca.Property, longes
 		}
 	}
 	lines := part.Wrap(about, r.W-2)
-	lines = lines[:min(len(lines), 2)]
+	lines = lines[:min(len(lines), 4)]
 	y := r.Y + 2
 	for _, l := range lines {
 		s.Text(r.X+1, y, r.W-1, t.Hinted(), l)
@@ -401,12 +408,8 @@ func (v *View) formHint() string {
 	if !v.form.typing {
 		return "enter gives another value, esc goes to the text"
 	}
-	words := "enter for now, ctrl+s into the stack file"
-	if v.draft.Stack == nil {
-		words = "enter gives it for now"
+	if len(v.form.legal) > 0 {
+		return "type a value, or choose with ↑ ↓"
 	}
-	if w, _ := v.Size(); len(v.form.legal) > 0 && w >= wideEnough {
-		words += ", ↑ ↓ its legal values"
-	}
-	return words
+	return "type a value; what it would change is told below"
 }
