@@ -4,6 +4,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -39,7 +40,7 @@ func TestWritingANode(t *testing.T) {
 	d.wants("ctrl+space offers what can stand here", "column 1")
 	d.toLine("- zone: bulletin_zone")
 	d.press("enter", "backspace", "backspace", "backspace", "Queu")
-	d.wants("Queue", "a node with what it must have", "tab takes it")
+	d.wants("Queue", "Holds messages until a worker takes them", "tab takes it")
 	d.press("tab", "later_readings")
 	d.wants("    later_readings:", "type: Queue", "▲ 2 new", "not saved")
 	d.press("end", "down", "end", "enter", "prop")
@@ -238,6 +239,55 @@ func TestBeginning(t *testing.T) {
 	}
 	d.press("esc", "3", "tab")
 	d.wants("d deploys it")
+}
+
+// Eight resources are written from nothing, with what is offered alone, and could be
+// deployed as they are.
+func TestWritingFromNothing(t *testing.T) {
+	d := newDesk(t, 142, 42)
+	d.press("n", "end")
+	d.wants("▸ empty", "makes nothing yet")
+	d.press("enter", "ctrl+u", "huts", "enter", "enter", "enter")
+	d.wants("huts.yaml", "line 8 of", "A public address that stays", "1 of 2")
+	time.Sleep(1100 * time.Millisecond) // what was said is read by then, and the hints are there
+	column := regexp.MustCompile(`column (\d+) `)
+	write := func(typ, name string, also ...string) {
+		d.press(typ, "tab", name)
+		for range 12 {
+			if seen := d.screen(); !strings.Contains(seen, "tab goes to the next blank") &&
+				!strings.Contains(seen, "tab leaves the example") && !strings.Contains(seen, "tab takes it") {
+				break
+			}
+			d.press("tab")
+		}
+		d.press(also...)
+		d.press("enter")
+		for range 8 {
+			m := column.FindStringSubmatch(d.screen())
+			if m == nil || m[1] == "5" {
+				return
+			}
+			d.press("backspace")
+		}
+		t.Fatalf("after %s:\n%s", name, d.screen())
+	}
+	write("Net", "valley")
+	write("Subn", "slopes")
+	write("Rul", "gate_rules")
+	write("Buck", "frames")
+	write("Queu", "readings")
+	write("Role", "reader_role")
+	write("Gran", "reader_grant")
+	write("Serv", "reader", "enter", "ru", "tab", "tab", "enter", "ro", "tab", "tab")
+	d.wants("▲ 8 new", "nothing wrong found", "- rules: gate_rules", "- role: reader_role", "ctrl+s saves")
+	d.press("ctrl+s", "esc", "3", "tab")
+	d.wants("▲ 8 new", "d deploys it")
+	text := d.text("huts/huts.yaml")
+	for _, want := range []string{"    reader_grant:\n      type: Grant\n", "        - \"on\": ", "        - network: valley\n"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("%s\nwithout %s", text, want)
+		}
+	}
 }
 
 // The command line asks for what has to be filled in, where somebody can answer.

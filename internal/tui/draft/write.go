@@ -153,7 +153,7 @@ func (v *View) typed(k tea.KeyPressMsg) {
 	switch {
 	case f.Cursor != f.Anchor:
 	case k.Text != "" && strings.ContainsAny(k.Text[:1], "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ_$0123456789"),
-		offering && k.Text == "-", offering && k.String() == "backspace":
+		offering && k.Text == "-", offering && k.String() == "backspace" && head != "" && !strings.HasSuffix(head, " "):
 		v.helper().Set(v.name(), f.Text)
 		v.offer(typed)
 	case k.Text == " " && (strings.HasSuffix(head, ": ") || strings.HasSuffix(head, "[ ") || strings.HasSuffix(head, ", ") ||
