@@ -99,12 +99,14 @@ func BenchmarkKeystroke(b *testing.B) {
 			for b.Loop() {
 				for range 10000 / n {
 					large.keystroke()
+					large.line()
 				}
 				for range n / 10000 * 10 {
 					small.keystroke()
 				}
 			}
 			b.ReportMetric(median(large.ours)/median(large.bare), "×parse")
+			b.ReportMetric(median(large.lines)/median(large.bare), "×parse/line")
 			if n > 1000 {
 				b.ReportMetric(median(large.ours)/median(small.ours), "×1,000")
 			}
@@ -120,6 +122,7 @@ type writer struct {
 	file, text string
 	letters    int
 	ours, bare []time.Duration
+	lines      []time.Duration // where the letter is the end of a line
 }
 
 func newWriter(b *testing.B, n int) *writer {
@@ -131,17 +134,24 @@ func newWriter(b *testing.B, n int) *writer {
 	return w
 }
 
-// keystroke writes a letter and makes the change set, and then parses the bare
-// text.
-func (w *writer) keystroke() {
+// line ends a line in a node, with all others behind it.
+func (w *writer) line() {
 	w.letters++
-	now := strings.Replace(w.text, "LABEL", fmt.Sprint("letter ", w.letters), 1)
-	if err := os.WriteFile(filepath.Join(filepath.Dir(w.file), "large.yaml"), []byte(now), 0o600); err != nil {
+	w.write(strings.Replace(w.text, "\"LABEL\" }", fmt.Sprintf("\"letter %d\"%s}", w.letters, strings.Repeat("\n          ", w.letters)), 1))
+	runtime.GC()
+	began := time.Now()
+	w.compare()
+	w.lines = append(w.lines, time.Since(began))
+}
+
+func (w *writer) write(text string) {
+	if err := os.WriteFile(filepath.Join(filepath.Dir(w.file), "large.yaml"), []byte(text), 0o600); err != nil {
 		w.b.Fatal(err)
 	}
-	runtime.GC() // so that each pays for its own garbage
-	began := time.Now()
-	d, err := w.Load(w.b.Context(), w.file, Values{})
+}
+
+func (w *writer) compare() {
+	d, err := w.Load(w.b.Context(), w.file, Values{Quick: true})
 	if err != nil {
 		w.b.Fatal(err)
 	}
@@ -149,6 +159,17 @@ func (w *writer) keystroke() {
 	if err != nil || p.Findings.HasErrors() || p.Tally.Edit != 1 || p.Tally.New != 0 {
 		w.b.Fatal(err, p.Tally, p.Findings)
 	}
+}
+
+// keystroke writes a letter and makes the change set, and then parses the bare
+// text.
+func (w *writer) keystroke() {
+	w.letters++
+	now := strings.Replace(w.text, "LABEL", fmt.Sprint("letter ", w.letters), 1)
+	w.write(now)
+	runtime.GC() // so that each pays for its own garbage
+	began := time.Now()
+	w.compare()
 	w.ours = append(w.ours, time.Since(began))
 	runtime.GC()
 	began = time.Now()

@@ -40,7 +40,12 @@ type Parsed struct {
 	checked  func() tosca.Findings // of the template; they may take a moment
 	patch    *tosca.Patch          // how it was made of base; nil where it was read as a whole
 	base     *Draft
+	moved    *tosca.Moved // the lines that places in the template are in, where they are others
 }
+
+// InPart reports whether the places in a template may be off by some lines: it was read
+// in part, while somebody wrote. Its findings are where they belong.
+func (p *Parsed) InPart() bool { return p.moved != nil }
 
 // Draft is a template with values for its inputs, resolved as far as it goes.
 // What is wrong with it, or with what it was made from, is in Findings.
@@ -90,11 +95,11 @@ func (a *App) parse(path string, v Values) (*Parsed, error) {
 	a.draftMu.Lock()
 	last, whole := a.lastDraft, a.lastWhole
 	a.draftMu.Unlock()
-	if last != nil && b != nil && a.unchanged(last.Parsed, p, b) && last.Bundle.Same(b) {
+	if last != nil && b != nil && (v.Quick || !last.InPart()) && a.unchanged(last.Parsed, p, b) && last.Bundle.Same(b) {
 		return last.Parsed, nil
 	}
 	for _, base := range []*Draft{last, whole} {
-		if base != nil && b != nil && a.unchanged(base.Parsed, p, b) && a.patched(base, p, b) {
+		if base != nil && b != nil && !base.InPart() && a.unchanged(base.Parsed, p, b) && a.patched(base, p, b, v.Quick) {
 			return p, nil
 		}
 	}
@@ -103,19 +108,19 @@ func (a *App) parse(path string, v Values) (*Parsed, error) {
 }
 
 // patched makes a stage of one that was read before, where only the values of one node
-// differ.
-func (a *App) patched(base *Draft, p *Parsed, b *bundle.Bundle) bool {
+// differ. Only where it has to be quick may the lines of the others be other ones.
+func (a *App) patched(base *Draft, p *Parsed, b *bundle.Bundle, quick bool) bool {
 	if !base.Bundle.SameFiles(b) {
 		return false
 	}
 	patch, ok := tosca.ReadPatch(base.File, base.Bundle.Text, b.Text, b.Source(a.Profile.Load))
-	if !ok {
+	if !ok || patch.Moved != nil && (!quick || base.template.HasErrors()) { // whose words may name lines
 		return false
 	}
 	b.Take(base.Bundle)
 	p.Bundle, p.Template, p.Text, p.File = b, b.Name, string(b.Text), patch.File
 	p.template, p.ruled, p.Rules, p.RuleFiles = patch.Findings(base.template), base.ruled, base.Rules, base.RuleFiles
-	p.patch, p.base = patch, base
+	p.patch, p.base, p.moved = patch, base, patch.Moved
 	p.checked = inBackground(func() tosca.Findings { return tosca.Check(p.File) })
 	return true
 }
@@ -198,7 +203,7 @@ func (a *App) draft(ctx context.Context, p *Parsed, v Values) *Draft {
 		return last
 	}
 	a.lastDraft = a.resolve(p, o, findings)
-	if !p.template.HasErrors() && p.File.Service != nil {
+	if !p.template.HasErrors() && p.File.Service != nil && !p.InPart() {
 		a.lastWhole = a.lastDraft
 	}
 	return a.lastDraft
@@ -227,6 +232,9 @@ func (a *App) resolve(p *Parsed, o stack.Options, valued tosca.Findings) *Draft 
 	}
 	all := slices.Concat(p.read, p.template, p.ruled, valued, p.checked(), d.resolved)
 	all = append(all, precheck.Rules(a.Profile, d.Wanted, precheck.ExtentOf(all))...)
+	for i := range all {
+		all[i].Pos = p.moved.Pos(all[i].Pos)
+	}
 	d.Findings = d.Wanted.Secrets().Findings(all)
 	d.Findings.Sort()
 	return d

@@ -29,6 +29,9 @@ type Values struct {
 	At string
 	// Texts stand for files by their path: what an editor holds and has not saved.
 	Texts map[string][]byte
+	// Quick says that somebody writes: findings and tally count, and the places of all else
+	// may be off by the lines that were just written. See Parsed.InPart.
+	Quick bool
 
 	tree *commit.Tree    // of At
 	over map[string]bool // inputs that a flag gives: what files say of them is not read

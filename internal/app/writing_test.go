@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -48,7 +49,7 @@ func mutated(r *rand.Rand, text string, words []string) string {
 		}
 		at := places[r.IntN(len(places))]
 		word := lines[n][at[0]:at[1]]
-		switch r.IntN(6) {
+		switch r.IntN(11) {
 		case 0:
 			word = words[r.IntN(len(words))]
 		case 1:
@@ -61,6 +62,17 @@ func mutated(r *rand.Rand, text string, words []string) string {
 			word = "{ $get_property: [ " + words[r.IntN(len(words))] + ", label ] }"
 		case 5:
 			word = "\"" + word + "\""
+		case 6: // lines more, and fewer
+			lines = slices.Insert(lines, n+1, "")
+		case 7:
+			lines = slices.Insert(lines, n+1, lines[n])
+		case 8:
+			lines = slices.Insert(lines, n+1, strings.Repeat(" ", len(lines[n])-len(strings.TrimLeft(lines[n], " ")))+"label: "+word)
+		case 9:
+			lines = slices.Insert(lines, n, "      # said", "")
+			n += 2
+		case 10:
+			return strings.Join(slices.Delete(lines, n, n+1), "\n")
 		}
 		lines[n] = lines[n][:at[0]] + word + lines[n][at[1]:]
 		break
@@ -113,7 +125,7 @@ service_template:
 `)
 	b.write("chain.stack.yaml", "stack: chain\ntemplate: chain.yaml\ntarget: workshop/alder-1\n")
 	b.deploy(run.StatusDone, "chain.stack.yaml")
-	short := 0
+	short, moved := 0, 0
 	for _, test := range []struct {
 		file, template string
 		rounds         int
@@ -131,7 +143,7 @@ service_template:
 			if text = mutated(r, text, words); round%4 == 0 {
 				text = string(original)
 			}
-			v := Values{Texts: map[string][]byte{template: []byte(text)}}
+			v := Values{Texts: map[string][]byte{template: []byte(text)}, Quick: true}
 			got, err := b.Load(t.Context(), file, v)
 			if err != nil {
 				t.Fatal(err)
@@ -155,6 +167,25 @@ service_template:
 				t.Fatal(err)
 			}
 			b.lastDraft, b.lastWhole, b.rules, b.rulesKey, b.rulesLib, b.memory = last, whole, rules, key, lib, memory
+			if got.InPart() { // its findings are where they belong; all else is the same but for its lines
+				moved++
+				if g, w := fmt.Sprint(got.Findings), fmt.Sprint(want.Findings); g != w {
+					t.Fatalf("%s, round %d: %s\ngot\n%s\nwant\n%s", test.file, round, diffOf(before, text), g, w)
+				}
+				if g, w := anyLine(told(got)), anyLine(told(want)); g != w {
+					t.Fatalf("%s, round %d: %s\ngot\n%s\nwant\n%s", test.file, round, diffOf(before, text), only(g, w), only(w, g))
+				}
+				if fmt.Sprint(gotChanges.Tally) != fmt.Sprint(wantChanges.Tally) {
+					t.Fatalf("%s, round %d: %s\ngot\n%v\nwant\n%v", test.file, round, diffOf(before, text), gotChanges.Tally, wantChanges.Tally)
+				}
+				v.Quick = false
+				if got, err = b.Load(t.Context(), file, v); err != nil || got.InPart() {
+					t.Fatal(err, got.InPart())
+				}
+				if gotChanges, err = b.WhatIfRecorded(t.Context(), got); err != nil {
+					t.Fatal(err)
+				}
+			}
 			if g, w := told(got), told(want); g != w {
 				t.Fatalf("%s, round %d: %s\ngot\n%s\nwant\n%s", test.file, round, diffOf(before, text), only(g, w), only(w, g))
 			}
@@ -174,8 +205,16 @@ service_template:
 	if short < 100 {
 		t.Errorf("only %d of the texts were read in part", short)
 	}
-	t.Logf("%d of 600 were read in part", short)
+	if moved < 20 {
+		t.Errorf("only %d of them had other lines", moved)
+	}
+	t.Logf("%d of 600 were read in part, %d with other lines", short, moved)
 }
+
+var lineOf = regexp.MustCompile(`(\.yaml:)-?\d+`)
+
+// anyLine is a text without the lines that places are in.
+func anyLine(text string) string { return lineOf.ReplaceAllString(text, "$1") }
 
 // only lists the lines of a text that another one has not.
 func only(a, b string) string {

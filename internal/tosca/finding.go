@@ -25,7 +25,7 @@ func (p Pos) String() string {
 	if p.Line == 0 {
 		return p.File
 	}
-	return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column)
+	return fmt.Sprintf("%s:%d:%d", p.File, max(p.Line, -p.Line), p.Column) // of a file that was read in part
 }
 
 // Short is file:line without the folders, for people who know the file; a file
@@ -38,7 +38,7 @@ func (p Pos) Short() string {
 	if path, ok := importedAs.Load(p.File); ok {
 		name = path.(string)
 	}
-	return fmt.Sprintf("%s:%d", name, p.Line)
+	return fmt.Sprintf("%s:%d", name, max(p.Line, -p.Line))
 }
 
 // importedAs are the paths below the template's folder of files that were

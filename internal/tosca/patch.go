@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"maps"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"sort"
 	"strings"
@@ -16,8 +17,30 @@ import (
 type Patch struct {
 	File     *File
 	Was, Now *NodeTemplate
-	lines    [2]int // of the node, the first and the one behind its last
-	found    Findings
+	// Moved says how the lines of all else are other ones now; nil where they are not.
+	Moved *Moved
+	lines [2]int // of the node, the first and the one behind its last, before
+	found Findings
+}
+
+// Moved says how many lines lower all stands that is behind a node, in a file that was
+// read in part: there every place has the line that it had before. In the node itself, a
+// line beyond those that it had is written with a minus.
+type Moved struct {
+	File     string
+	From, By int
+}
+
+// Pos is where a place is now. m may be nil.
+func (m *Moved) Pos(p Pos) Pos {
+	switch {
+	case m == nil || p.File != m.File:
+	case p.Line < 0:
+		p.Line = -p.Line
+	case p.Line >= m.From:
+		p.Line += m.By
+	}
+	return p
 }
 
 // Findings are those of the reading, given those of the reading before.
@@ -32,8 +55,8 @@ func (p *Patch) Findings(before Findings) Findings {
 }
 
 // ReadPatch reads a template anew of which the text before is known, where all that
-// differs is within one node, and nothing but its values. It is false where that cannot be
-// told at once: the template has to be read then.
+// differs is within one node, and nothing but its values; it may have more lines then, or
+// fewer. It is false where that cannot be told at once: the template has to be read then.
 func ReadPatch(old *File, before, now []byte, src Source) (*Patch, bool) {
 	s := old.Service
 	if s == nil || len(now) > MaxBytes || bytes.ContainsRune(now, '\r') || bytes.ContainsRune(before, '\r') {
@@ -41,33 +64,40 @@ func ReadPatch(old *File, before, now []byte, src Source) (*Patch, bool) {
 	}
 	same := commonPrefix(before, now)
 	tail := commonSuffix(before[same:], now[same:])
-	if same == len(before) && same == len(now) ||
-		bytes.Count(before[same:len(before)-tail], []byte("\n")) != bytes.Count(now[same:len(now)-tail], []byte("\n")) {
+	if same == len(before) && same == len(now) {
 		return nil, false
 	}
 	line := bytes.Count(now[:same], []byte("\n")) + 1
-	last := line + bytes.Count(now[same:len(now)-tail], []byte("\n"))
 	i := sort.Search(len(s.Nodes), func(i int) bool { return s.Nodes[i].Line > line }) - 1
-	if i < 0 {
+	var n *NodeTemplate
+	var was, piece []byte
+	for most := max(i-1, 0); i >= most; i-- { // at the beginning of one, it may be the end of the one in front
+		from := lineStart(now, same, line, s.Nodes[i].Line)
+		if from < 0 || from > same {
+			return nil, false
+		}
+		var ok, ok2 bool
+		was, ok = blockAt(before[from:], s.Nodes[i].Column-1)
+		piece, ok2 = blockAt(now[from:], s.Nodes[i].Column-1)
+		if ok && ok2 && len(before)-tail <= from+len(was) && len(now)-tail <= from+len(piece) {
+			n = s.Nodes[i]
+			break
+		}
+	}
+	if n == nil || bytes.IndexByte(piece, '\t') >= 0 {
 		return nil, false
 	}
-	n := s.Nodes[i]
-	from := lineStart(now, same, line, n.Line)
-	if from < 0 || from > same {
-		return nil, false
-	}
-	was, ok := blockAt(before[from:], n.Column-1)
-	piece, ok2 := blockAt(now[from:], n.Column-1)
-	if !ok || !ok2 || bytes.Count(was, []byte("\n")) != bytes.Count(piece, []byte("\n")) ||
-		last >= n.Line+bytes.Count(piece, []byte("\n")) || bytes.IndexByte(piece, '\t') >= 0 {
-		return nil, false
-	}
+	lines := bytes.Count(was, []byte("\n"))
+	more := bytes.Count(piece, []byte("\n")) - lines
 	tree := parseOne(piece)
 	if tree == nil || tree.Kind != yaml.MappingNode || len(tree.Content) != 2 || anchored(tree) ||
 		bytes.IndexByte(was, '&') >= 0 && anchored(parseOne(was)) {
 		return nil, false
 	}
 	shift(tree, n.Line-1)
+	if more > 0 {
+		mark(tree, n.Line+lines)
+	}
 	if src.Entry == "" {
 		src.Entry = filepath.Base(old.Name)
 	}
@@ -86,24 +116,41 @@ func ReadPatch(old *File, before, now []byte, src Source) (*Patch, bool) {
 	service.Nodes, service.byName = slices.Clone(s.Nodes), maps.Clone(s.byName)
 	service.Nodes[i], service.byName[m.Name] = m, m
 	f.Service = &service
-	return &Patch{&f, n, m, [2]int{n.Line, n.Line + bytes.Count(piece, []byte("\n"))}, sh.findings}, true
+	p := &Patch{File: &f, Was: n, Now: m, lines: [2]int{n.Line, n.Line + lines}, found: sh.findings}
+	if more != 0 {
+		p.Moved = &Moved{old.Name, p.lines[1], more}
+	}
+	return p, true
+}
+
+// mark gives places from a line on that line with a minus.
+func mark(n *yaml.Node, from int) {
+	if n.Line >= from {
+		n.Line = -n.Line
+	}
+	for _, c := range n.Content {
+		mark(c, from)
+	}
 }
 
 // alikeButForValues reports whether two readings of a node differ in nothing but the
 // values of its properties and what it rests on.
 func alikeButForValues(n, m *NodeTemplate) bool {
-	text := func(x *Expr) string {
-		if x == nil {
-			return ""
-		}
-		return x.Text()
-	}
 	plain := func(n *NodeTemplate) bool {
 		return n.Def != nil && !n.lost && n.Copy == nil && n.Filter == nil && len(n.Directives) == 0 && len(n.Artifacts) == 0 &&
 			len(n.Interfaces) == 0
 	}
-	return plain(n) && plain(m) && n.Name == m.Name && n.Def == m.Def && n.Pos == m.Pos && text(n.Count) == text(m.Count) &&
-		(n.Count == nil) == (m.Count == nil) && maps.Equal(n.Metadata, m.Metadata)
+	return plain(n) && plain(m) && n.Name == m.Name && n.Def == m.Def && n.Pos == m.Pos && sameExpr(n.Count, m.Count) &&
+		maps.Equal(n.Metadata, m.Metadata)
+}
+
+// sameExpr reports whether two expressions mean the same, by what is written.
+func sameExpr(a, b *Expr) bool {
+	if a == nil || b == nil {
+		return a == b
+	}
+	return a.Kind == b.Kind && a.Name == b.Name && a.Raw == b.Raw && reflect.TypeOf(a.Value) == reflect.TypeOf(b.Value) &&
+		slices.EqualFunc(a.Keys, b.Keys, func(a, b Key) bool { return a.Name == b.Name }) && slices.EqualFunc(a.Args, b.Args, sameExpr)
 }
 
 // anchored reports whether a tree has anchors or aliases.

@@ -182,7 +182,7 @@ func (r *reader) nodeEntries(n *yaml.Node, each func(field)) {
 
 func (r *reader) twice(k *yaml.Node, line int) {
 	r.findings.Errorf(r.pos(k), "duplicate-key", "remove one of the two",
-		"'%s' stands here a second time; the first is in line %d", k.Value, line)
+		"'%s' stands here a second time; the first is in line %d", k.Value, max(line, -line)) // of what is read in part, see Moved
 }
 
 func (r *reader) readOnce(text []byte) *File {

@@ -190,10 +190,20 @@ func (v *View) show(d *app.Draft) tea.Cmd {
 	return v.open()
 }
 
-// load reads the files, with what is written and not saved.
-func (v *View) load() tea.Cmd { return v.reading(false) }
+// reason is why the files are read.
+type reason int
 
-func (v *View) reading(live bool) tea.Cmd {
+const (
+	fresh   reason = iota // they are opened, or have changed on the disk
+	written               // something was just written: it has to be quick
+	settled               // nothing was written for a moment
+)
+
+// load reads the files, with what is written and not saved.
+func (v *View) load() tea.Cmd { return v.reading(fresh) }
+
+func (v *View) reading(why reason) tea.Cmd {
+	live := why != fresh
 	path := v.path
 	v.readings++
 	asked := v.readings
@@ -206,6 +216,7 @@ func (v *View) reading(live bool) tea.Cmd {
 	}
 	v.loading, v.again = true, false
 	values, compare := v.Values(path), v.toCompare()
+	values.Quick = why == written
 	return func() tea.Msg {
 		began := time.Now()
 		d, err := v.App().Load(v.Context(), path, values)
@@ -285,9 +296,9 @@ func (v *View) heard(msg loaded) tea.Cmd {
 		cmds = append(cmds, v.fillIn())
 	}
 	if v.again {
-		cmds = append(cmds, v.reading(true))
+		cmds = append(cmds, v.reading(written))
 	}
-	if msg.live && msg.tally != nil {
+	if msg.live && msg.tally != nil && !msg.draft.InPart() {
 		tally := msg.tally
 		cmds = append(cmds, func() tea.Msg { return part.Compared{Preview: tally} })
 	}
@@ -302,7 +313,13 @@ func (v *View) heard(msg loaded) tea.Cmd {
 // ask holds the draft against its target, unless it has changed meanwhile or
 // cannot be deployed anyway.
 func (v *View) ask(msg askTarget) tea.Cmd {
-	if msg.draft != v.draft || v.draft.Stack == nil || v.draft.Findings.HasErrors() || !v.Front(v) || v.loading {
+	if msg.draft != v.draft || v.loading {
+		return nil
+	}
+	if v.draft.InPart() {
+		return v.reading(settled)
+	}
+	if v.draft.Stack == nil || v.draft.Findings.HasErrors() || !v.Front(v) {
 		return nil
 	}
 	v.asked = askingNow

@@ -225,7 +225,7 @@ func (v *View) wrote() tea.Cmd {
 		if v.loading {
 			v.again = true
 		} else {
-			cmds = append(cmds, v.reading(true))
+			cmds = append(cmds, v.reading(written))
 		}
 	}
 	return tea.Batch(cmds...)

@@ -305,9 +305,11 @@ func (v *View) firstNode() tea.Cmd {
 		return nil
 	}
 	for n, line := range f.Text.Lines {
-		if strings.TrimSpace(line) == "node_templates:" {
+		if head, ok := strings.CutSuffix(line, "node_templates: {}"); ok && strings.TrimSpace(head) == "" {
 			v.panel, v.editing = help, true
-			f.Move(assist.Place{Line: n, Column: len(line)}, false)
+			at := assist.Place{Line: n, Column: len(line) - len(" {}")}
+			f.Apply([]assist.Edit{{Range: assist.Range{From: at, To: assist.Place{Line: n, Column: len(line)}}}})
+			f.Move(at, false)
 			f.Newline()
 			cmd := v.wrote()
 			v.offer(asked)
