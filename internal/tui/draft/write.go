@@ -1,6 +1,8 @@
 package draft
 
 import (
+	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -20,7 +22,14 @@ func (v *View) edit() tea.Cmd {
 	case f == nil:
 		return nil
 	case f.doc == nil:
-		v.Warn("%s can only be read here: it is in an archive, or no text in UTF-8", filepath.Base(v.name()))
+		why := fmt.Errorf("%s is in an archive", filepath.Base(v.name()))
+		if _, err := os.Stat(v.name()); err == nil {
+			_, why = app.OpenDocument(v.name())
+		}
+		if why == nil { // it could not be edited when it was read
+			return v.load()
+		}
+		v.Warn("it can only be read here: %v", why)
 		return nil
 	}
 	v.editing = true
