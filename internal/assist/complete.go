@@ -480,6 +480,9 @@ func (c *completion) valueItems() {
 		}
 	}
 	for i, e := range r.enum {
+		if r.fields != nil { // the way on, behind what is here
+			i += 100
+		}
 		c.add(Item{Label: e, Kind: Value, Insert: bare(e), order: i})
 	}
 	if r.refer != "" {

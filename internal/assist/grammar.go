@@ -155,29 +155,131 @@ func (w *Work) argument(d *doc, r rule, s *Spot, i int) rule {
 		if n == 0 {
 			return rule{refer: "node_templates", self: "SELF", within: r.within}
 		}
-		if len(args) == 0 || n > 1 && r.call != "get_attribute" && r.call != "get_property" {
+		if len(args) == 0 {
 			return out
 		}
-		t := r.within
-		if args[0] != "SELF" {
-			t = nil
-			if node := d.outline.Symbol("node_templates", args[0]); node != nil {
-				t = w.nodeType(d, node.Type)
-			}
-		}
-		if t == nil || n > 1 {
-			return out
-		}
-		out.any = false
-		switch r.call {
-		case "get_property":
-			out.fields = append(out.fields, t.Properties...)
-		case "get_attribute":
-			out.fields = append(append(out.fields, t.Attributes...), t.Properties...)
-		}
-		out.requirements = append(out.requirements, t.Requirements...)
+		return w.along(d, r, args[:min(n, len(args))])
 	}
 	return out
+}
+
+// along is the rule of what may follow on a path from a node.
+func (w *Work) along(d *doc, r rule, path []string) rule {
+	out := rule{within: r.within, self: r.self}
+	first := strings.TrimLeft(path[0], "[ ") // or [ node, index ]
+	if i := strings.IndexAny(first, ", ]"); i >= 0 {
+		first = first[:i]
+	}
+	t, name := r.within, r.self
+	if first != "SELF" {
+		t, name = nil, first
+		if node := d.outline.Symbol("node_templates", first); node != nil {
+			t = w.nodeType(d, node.Type)
+		}
+	}
+	if t == nil {
+		out.any = true
+		return out
+	}
+	if r.call == "get_artifact" {
+		out.enum = []string{}
+		for _, a := range artifactNames(t) {
+			out.enum = append(out.enum, a.name)
+		}
+		return out
+	}
+	for i := 1; ; i++ {
+		if i >= len(path) {
+			if out.fields = append(out.fields, t.Properties...); r.call == "get_attribute" {
+				out.fields = append(append([]*tosca.Property{}, t.Attributes...), t.Properties...)
+			}
+			if len(t.Requirements) > 0 {
+				out.enum = append(out.enum, "RELATIONSHIP")
+			}
+			if slices.ContainsFunc(t.Capabilities, func(c *tosca.CapabilityDef) bool { return len(c.Properties) > 0 }) {
+				out.enum = append(out.enum, "CAPABILITY")
+			}
+			return out
+		}
+		rest := path[i+1:]
+		switch path[i] {
+		case "CAPABILITY":
+			if len(rest) == 0 {
+				for _, c := range t.Capabilities {
+					out.enum = append(out.enum, c.Name)
+				}
+			} else if c := t.Capability(rest[0]); c != nil && len(rest) == 1 {
+				out.fields = append(out.fields, c.Properties...)
+			}
+			return out
+		case "RELATIONSHIP":
+			if len(rest) == 0 {
+				for _, q := range t.Requirements {
+					out.enum = append(out.enum, q.Name)
+				}
+				return out
+			}
+			q := t.Requirement(rest[0])
+			if q == nil {
+				return out
+			}
+			i++
+			if rest = rest[1:]; len(rest) > 0 && (rest[0] == "ALL" || strings.Trim(rest[0], "0123456789") == "") {
+				i++
+				rest = rest[1:]
+			} else if len(rest) == 0 && q.High != 1 {
+				out.enum = append(out.enum, "ALL")
+			}
+			if len(rest) == 0 {
+				out.enum = append(out.enum, "TARGET")
+				if q.Type != nil {
+					out.fields = append(out.fields, q.Type.Properties...)
+				}
+				return out
+			}
+			if rest[0] != "TARGET" {
+				return out
+			}
+			i++
+			if t, name = w.reached(d, name, q); t == nil {
+				return out
+			}
+		default:
+			p := t.Property(path[i])
+			if p == nil && r.call == "get_attribute" {
+				p = t.Attribute(path[i])
+			}
+			for _, key := range rest { // into a structure
+				if p == nil || p.Type == nil {
+					return out
+				}
+				i := slices.IndexFunc(p.Type.Fields, func(f *tosca.Property) bool { return f.Name == key })
+				if i < 0 {
+					return out
+				}
+				p = p.Type.Fields[i]
+			}
+			if p != nil && p.Type != nil {
+				out.fields = append(out.fields, p.Type.Fields...)
+			}
+			return out
+		}
+	}
+}
+
+// reached is the type of the node that a requirement of another one leads to, and its
+// name where the template says it.
+func (w *Work) reached(d *doc, node string, q *tosca.RequirementDef) (*tosca.NodeType, string) {
+	if d.file != nil && d.file.Service != nil {
+		if n := d.file.Service.Node(node); n != nil {
+			for _, r := range n.Requirements {
+				if target := d.file.Service.Node(r.Target); r.Name == q.Name && target != nil && target.Def != nil {
+					return target.Def, target.Name
+				}
+			}
+		}
+	}
+	return q.Target, ""
 }
 
 // key is the rule of the value of a key.

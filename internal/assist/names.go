@@ -38,6 +38,9 @@ func (w *Work) nameAt(d *doc, at Place) (c called, ok bool) {
 	c = called{name: word, d: d, Range: s.Range}
 	r := w.walk(d, s)
 	switch {
+	case word[0] == '$' && len(word) > 1 && w.ownFunction(d, word[1:]):
+		c.section, c.name = "functions", word[1:]
+		c.From.Column++
 	case s.Kind == AtKey && r.names != "" && d.outline.Symbol(r.names, word) != nil:
 		c.section = r.names
 	case s.Kind == AtKey && d.outline.Kind == StackFile && len(s.Way) == 1 && s.Way[0].Key == "inputs":
@@ -78,8 +81,16 @@ func (d *doc) keyText(at Place) string {
 	return d.text.Slice(Range{at, s.To})
 }
 
-// tablesHave reports whether a section is one of types, which other files share.
-func tablesHave(section string) bool { return strings.HasSuffix(section, "_types") }
+// tablesHave reports whether a section is one of types or functions, which other files
+// share.
+func tablesHave(section string) bool {
+	return strings.HasSuffix(section, "_types") || section == "functions"
+}
+
+// ownFunction reports whether a function is one that the files define.
+func (w *Work) ownFunction(d *doc, name string) bool {
+	return slices.ContainsFunc(w.family(d), func(f *doc) bool { return f.outline.Symbol("functions", name) != nil })
+}
 
 // family is a file and all that it imports, by way of others too.
 func (w *Work) family(d *doc) []*doc {

@@ -45,8 +45,8 @@ const filling = head + `service_template:
 `
 
 func TestNames(t *testing.T) {
-	types := head + "node_types:\n  Hut: { derived_from: Server }\ngroup_types:\n  All: {}\n"
-	main := strings.Replace(named1, "cloud:1 } ]", "cloud:1 }, types.yaml ]", 1)
+	types := head + "node_types:\n  Hut: { derived_from: Server }\ngroup_types:\n  All: {}\nfunctions:\n  shout: { signatures: [ { arguments: [ string ], result: { type: string } } ] }\n"
+	main := strings.Replace(named1, "cloud:1 } ]", "cloud:1 }, types.yaml ]", 1) + "  outputs:\n    loud: { value: { $shout: [ { $concat: [ a ] } ] } }\n"
 	stackFile := "stack: a\ntemplate: a.yaml\ntarget: x/y\ninputs:\n  site: one\n"
 	for _, test := range []struct{ at, definition, references string }{
 		{"    ‸net:\n", "a.yaml:7", "a.yaml:7 a.yaml:10 a.yaml:16 a.yaml:18 a.yaml:20"},
@@ -55,6 +55,8 @@ func TestNames(t *testing.T) {
 		{"$get_input: si‸te", "a.yaml:5", "a.stack.yaml:5 a.yaml:5 a.yaml:9"},
 		{"type: H‸ut #", "types.yaml:4", "a.yaml:12 types.yaml:4"},
 		{"type: Al‸l,", "types.yaml:6", "a.yaml:20 types.yaml:6"},
+		{"{ $sho‸ut: [", "types.yaml:8", "a.yaml:22 types.yaml:8"},
+		{"{ $con‸cat: [ a", "", ""},
 		{"type: Netw‸ork", "", "a.yaml:8"},
 		{"label: ‸net }", "", ""},
 		{"# n‸et", "", ""},

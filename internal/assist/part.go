@@ -244,9 +244,10 @@ func (p *part) call(x *tosca.Expr, node string) (at Range, name string, typ *tos
 		return at, "", nil, false
 	}
 	var words []string
-	for _, a := range x.Args {
+	numbered := len(x.Args) == 2 && x.Args[0].Kind == tosca.ListExpr && len(x.Args[0].Args) == 2 // [ [ node, 0 ], name ]
+	for i, a := range x.Args {
 		list := []*tosca.Expr{a}
-		if a.Kind == tosca.ListExpr {
+		if numbered && i == 0 {
 			list = a.Args
 		}
 		for _, e := range list {
@@ -257,8 +258,7 @@ func (p *part) call(x *tosca.Expr, node string) (at Range, name string, typ *tos
 		}
 	}
 	last := words[len(words)-1]
-	numbered := len(words) == 3 && strings.Trim(words[1], "0123456789") == ""
-	if len(words) != 2 && !numbered || numbered != (n.Count != nil) {
+	if len(x.Args) != 2 || numbered != (n.Count != nil) {
 		return at, "", nil, false
 	}
 	def := n.Def.Property(last)

@@ -160,7 +160,7 @@ func TestMoveToAFile(t *testing.T) {
       requirements: [ { subnet: sub }, key: key ]
   policies: [ keep: { type: Keep, targets: [ hut ] } ]
   outputs:
-    one: { value: { $get_attribute: [ hut, 0, private_address ] } }
+    one: { value: { $get_attribute: [ [ hut, 0 ], private_address ] } }
 `
 	offered := func(text string) (*Work, string, *Refactoring) {
 		w, path, at := work(t, text)
@@ -206,7 +206,7 @@ service_template:
 	for _, part := range []string{"    sub: { type: Subnet, properties: { cidr: 10.0.1.0/24 }, requirements: [] } # the ground\n",
 		"          HOOK:\n            $get_input: hooks_url\n", "      requirements: [ { subnet: sub } ]\n",
 		"  policies:\n    - keep: { type: Keep, targets: [ hut ] }\n", "      - network: [ sub, network ]\n", "      - key: [ hut, key ]\n",
-		"    hut_0_private_address: { value: { $get_attribute: [ hut, 0, private_address ] } }\n"} {
+		"    hut_0_private_address: { value: { $get_attribute: [ [ hut, 0 ], private_address ] } }\n"} {
 		if !strings.Contains(got["sub.yaml"], part) {
 			t.Errorf("%s\nwithout\n%s", got["sub.yaml"], part)
 		}
@@ -215,7 +215,7 @@ service_template:
 		"a list of values":         {"$get_attribute: [ hooks, url ]", "$get_attribute:\n              - hooks\n              - url"},
 		"a requirement by type":    {"key: key ]", "key: Key ]"},
 		"an anchor":                {"        image: fern-12", "        image: &image fern-12"},
-		"all instances at once":    {"[ hut, 0, private_address ]", "[ hut, private_address ]"},
+		"all instances at once":    {"[ [ hut, 0 ], private_address ]", "[ hut, private_address ]"},
 		"a policy of others too":   {"targets: [ hut ]", "targets: [ hut, net ]"},
 		"more than a name":         {"requirements: [ network: net ]", "requirements: [ network: { node: net, capability: Usable } ]"},
 		"everything needs the one": {"su‸b:", "sub:"},
