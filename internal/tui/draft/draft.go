@@ -529,5 +529,8 @@ func (v *View) Status() string {
 	if v.editing {
 		words += fmt.Sprintf("column %d · ", len([]rune(f.Line()[:f.Cursor.Column]))+1)
 	}
-	return fmt.Sprintf("%s%s · line %d of %d", words, filepath.Base(v.name()), f.Cursor.Line+1, len(f.Text.Lines))
+	if w, _ := v.Size(); w >= 100 { // else the tabs have to do
+		words += filepath.Base(v.name()) + " · "
+	}
+	return fmt.Sprintf("%sline %d of %d", words, f.Cursor.Line+1, len(f.Text.Lines))
 }
