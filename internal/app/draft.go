@@ -287,6 +287,9 @@ func (a *App) Check(ctx context.Context, path string, v Values) (tosca.Findings,
 	if isRules(v.sources(), path) {
 		return rules.Read(v.sources(), a.Profile.Library, []string{path}).Findings, nil
 	}
+	if isFleet(v.sources(), path) {
+		return a.checkFleet(ctx, path, v)
+	}
 	d, err := a.Load(ctx, path, v)
 	if err != nil {
 		return nil, err

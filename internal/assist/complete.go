@@ -242,7 +242,8 @@ func (c *completion) mappings() {
 // input is the input that a key of a stack file gives a value to; nil where it is
 // another key.
 func (c *completion) input(name string) *tosca.Property {
-	if c.d.outline.Kind != StackFile || len(c.s.Way) != 1 || c.s.Way[0].Key != "inputs" {
+	if n := len(c.s.Way); n == 0 || c.s.Way[n-1].Key != "inputs" || c.d.outline.Kind != FleetFile &&
+		(c.d.outline.Kind != StackFile || n != 1) {
 		return nil
 	}
 	if t := c.template(c.d); t != nil && t.file != nil && t.file.Service != nil {
@@ -717,6 +718,16 @@ func (c *completion) names(r rule) {
 				}
 			}
 		}
+	case "patterns":
+		if c.Targets == nil {
+			return
+		}
+		for _, t := range c.Targets() {
+			c.add(Item{Label: t, Kind: Value, Detail: "account / region", Insert: bare(t), order: 1})
+			if account, _, ok := strings.Cut(t, "/"); ok {
+				c.add(Item{Label: account + "/*", Kind: Value, Detail: "all of its regions", Insert: bare(account + "/*")})
+			}
+		}
 	case "targets":
 		if c.Targets != nil {
 			for _, t := range c.Targets() {
@@ -744,6 +755,9 @@ func (c *completion) files() {
 		ext := filepath.Ext(path)
 		if absolute(path) == c.d.path || strings.HasPrefix(filepath.Base(path), ".") || c.r.section == "import" &&
 			(ext != ".yaml" && ext != ".yml" || strings.HasSuffix(path, ".stack"+ext)) {
+			continue
+		}
+		if c.d.outline.Kind == FleetFile && len(c.s.Way) == 1 && !strings.HasSuffix(path, ".stack"+ext) {
 			continue
 		}
 		it := Item{Label: name, Kind: FileName, Insert: bare(name)}

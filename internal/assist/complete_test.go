@@ -131,6 +131,14 @@ func TestComplete(t *testing.T) {
 		{"stack: a\ninputs:\n  site: { from_stack: { stack: ground, output: n‸ } }", "name", "", "area ground"},
 		{"stack: a\ninputs:\n  site:\n    from_stack:\n      stack: ground\n      output: ‸", "", "name", "area ground"},
 		{"stack: a\ntemplate: base.yaml\ninputs:\n  site: { from_file: ‸ }", "", "base.yaml", "ground"},
+		{"fleet: a\n‸", "stack places", "waves except at_once", "template target"},
+		{"fleet: a\nstack: ‸", "", "c.stack.yaml", "base.yaml boot.sh"},
+		{"fleet: a\nstack: c.stack.yaml\nplaces:\n  - ‸", "", "target inputs workshop/*", "site"},
+		{"fleet: a\nstack: c.stack.yaml\nplaces:\n  - { target: ‸ }", "", "workshop/* workshop/alder-1", "site"},
+		{"fleet: a\nstack: c.stack.yaml\nplaces:\n  - target: workshop/*\n    inputs:\n      ‸", "db_version", "site", "target readings"},
+		{"fleet: a\nstack: c.stack.yaml\nplaces:\n  - { target: workshop/*, inputs: { site: { filled_by: ‸ } } }", "", "region account", "stack user $concat"},
+		{"fleet: a\nstack: c.stack.yaml\nexcept: [ ‸ ]", "", "workshop/alder-1", "rest"},
+		{"fleet: a\non_failure: ‸", "", "undo hold", "$concat"},
 		{"rules:\n  - ‸", "", "", ""},
 		{"rules:\n  - id: a\n    ‸", "message require", "types severity", "id rules"},
 		{"rules:\n  - id: a\n    severity: ‸", "", "warn refuse", "id"},
@@ -149,7 +157,8 @@ func TestComplete(t *testing.T) {
 		{nodes + "    x: { type: Topic, properties: { label: a }‸ }", "", "", "requirements"},
 		{nodes + "    x:\n      type: Server\n      properties:\n        user_data: |\n          si‸", "", "", "size"},
 	} {
-		w, path, at := work(t, test.text, "base.yaml", nodes, "boot.sh", "echo")
+		w, path, at := work(t, test.text, "base.yaml", nodes, "boot.sh", "echo", "c.stack.yaml", "stack: c\ntemplate: base.yaml\n")
+		w.Targets = func() []string { return []string{"workshop/alder-1", "workshop/birch-1"} }
 		if f, _ := tosca.Read("base.yaml", []byte(nodes), tosca.Source{Profile: shipped.Load}); f.Service != nil {
 			w.Read(filepath.Join(filepath.Dir(path), "base.yaml"), f, nil)
 		}

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"brickrow/internal/fleet"
 	"brickrow/internal/rules"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
@@ -66,11 +67,10 @@ func (w *Work) walk(d *doc, s *Spot) rule {
 	var r rule
 	switch d.outline.Kind {
 	case StackFile:
-		var inputs []*tosca.Property
-		if t := w.template(d); t != nil && t.file != nil && t.file.Service != nil {
-			inputs = append([]*tosca.Property{}, t.file.Service.Inputs...)
-		}
-		r.schema = plainSchema(stack.FileSchema(inputs))
+		r.schema = plainSchema(stack.FileSchema(w.inputsFor(d)))
+		r.root = r.schema
+	case FleetFile:
+		r.schema = plainSchema(fleet.Schema(w.inputsFor(d)))
 		r.root = r.schema
 	case Rules:
 		r.schema = plainSchema(rules.FileSchema())
@@ -85,8 +85,19 @@ func (w *Work) walk(d *doc, s *Spot) rule {
 			r = w.key(d, r, step.Key, s, i)
 		}
 	}
-	if d.outline.Kind == StackFile && r.schema == nil {
+	valued := d.outline.Kind == StackFile || d.outline.Kind == FleetFile
+	if valued && r.schema == nil {
 		r = rule{root: r.root} // no calls there
+	}
+	if d.outline.Kind == FleetFile {
+		switch way := strings.Join(s.Path(), "/"); {
+		case s.Kind == AtValue && way == "stack":
+			r.refer = "files"
+		case s.Kind == AtValue && (way == "places/[]/target" || way == "places/[]" || way == "except/[]"):
+			r.refer = "patterns"
+		case s.Kind == AtValue && strings.HasSuffix(way, "/from_file"):
+			r.refer = "files"
+		}
 	}
 	if d.outline.Kind == StackFile && s.Kind == AtValue {
 		switch strings.Join(append(s.Path()[:min(1, len(s.Way))], s.Path()[min(2, len(s.Way)):]...), "/") {
@@ -101,6 +112,14 @@ func (w *Work) walk(d *doc, s *Spot) rule {
 		}
 	}
 	return r
+}
+
+// inputsFor are the inputs that a file can give values to; nil where they are not known.
+func (w *Work) inputsFor(d *doc) []*tosca.Property {
+	if t := w.template(d); t != nil && t.file != nil && t.file.Service != nil {
+		return append([]*tosca.Property{}, t.file.Service.Inputs...)
+	}
+	return nil
 }
 
 // item is the rule within an item of a list.

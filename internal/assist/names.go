@@ -43,7 +43,8 @@ func (w *Work) nameAt(d *doc, at Place) (c called, ok bool) {
 		c.From.Column++
 	case s.Kind == AtKey && r.names != "" && d.outline.Symbol(r.names, word) != nil:
 		c.section = r.names
-	case s.Kind == AtKey && d.outline.Kind == StackFile && len(s.Way) == 1 && s.Way[0].Key == "inputs":
+	case s.Kind == AtKey && d.outline.Kind == StackFile && len(s.Way) == 1 && s.Way[0].Key == "inputs",
+		s.Kind == AtKey && d.outline.Kind == FleetFile && len(s.Way) > 1 && s.Way[len(s.Way)-1].Key == "inputs":
 		if c.d = w.template(d); c.d == nil {
 			return c, false
 		}
@@ -174,7 +175,7 @@ func (w *Work) users(c called) []*doc {
 			}
 		}
 	case c.section == "inputs":
-		out = append([]*doc{c.d}, w.stackFiles(c.d)...)
+		out = append(append([]*doc{c.d}, w.stackFiles(c.d)...), w.fleetFiles(c.d)...)
 	default:
 		out = []*doc{c.d}
 	}

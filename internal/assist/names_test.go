@@ -89,9 +89,10 @@ func TestNames(t *testing.T) {
 
 func TestRename(t *testing.T) {
 	stackFile := "stack: a\ntemplate: a.yaml\ntarget: x/y\ninputs:\n  site: one # site\n"
+	fleetFile := "fleet: a\nstack: a.stack.yaml\nplaces:\n  - { target: x/y, inputs: { site: { filled_by: region } } } # site\n"
 	rename := func(at, to string) (map[string]string, error) {
 		marked := strings.Replace(named1, strings.Replace(at, "‸", "", 1), at, 1)
-		w, path, place := work(t, marked, "a.stack.yaml", stackFile)
+		w, path, place := work(t, marked, "a.stack.yaml", stackFile, "a.fleet.yaml", fleetFile)
 		edits, err := w.Rename(path, place, to)
 		out := map[string]string{}
 		for path, list := range edits {
@@ -105,6 +106,7 @@ func TestRename(t *testing.T) {
 	}
 	got, err := rename("$get_input: si‸te", "place")
 	if err != nil || got["a.stack.yaml"] != strings.Replace(stackFile, "site: one", "place: one", 1) ||
+		got["a.fleet.yaml"] != strings.Replace(fleetFile, "site: {", "place: {", 1) ||
 		got["a.yaml"] != strings.NewReplacer("    site: {", "    place: {", "$get_input: site", "$get_input: place").Replace(named1) {
 		t.Errorf("%v\n%v", err, got)
 	}

@@ -20,6 +20,7 @@ const (
 	Template  FileKind = "template"
 	StackFile FileKind = "stack file"
 	Rules     FileKind = "rules"
+	FleetFile FileKind = "fleet file"
 	OtherFile FileKind = ""
 )
 
@@ -280,6 +281,8 @@ func (o *Outline) kind() FileKind {
 	switch {
 	case has("tosca_definitions_version", "service_template", "node_types", "data_types"):
 		return Template
+	case has("fleet"):
+		return FleetFile
 	case has("stack", "template", "target"):
 		return StackFile
 	case has("rules", "tests"):

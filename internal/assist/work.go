@@ -120,6 +120,16 @@ func (w *Work) StackFiles(path string) []string {
 	return out
 }
 
+// InFleet reports whether a fleet file beside a stack file names it.
+func (w *Work) InFleet(path string) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	d := w.doc(path)
+	return d != nil && len(w.filesBeside(d, ".fleet", func(f *doc) bool {
+		return f.outline.Kind == FleetFile && absolute(beside(f.path, f.outline.Root("stack"))) == d.path
+	})) > 0
+}
+
 // Read hands over how a template was read and resolved. One that could not be read
 // as a whole is not taken: what was known before says more.
 func (w *Work) Read(path string, f *tosca.File, wanted *stack.Wanted) {
@@ -174,8 +184,15 @@ func (w *Work) doc(path string) *doc {
 }
 
 // template is the template that a file belongs to: itself, or the one that a stack
-// file names.
+// file names, which a fleet file names in its turn.
 func (w *Work) template(d *doc) *doc {
+	if d.outline.Kind == FleetFile {
+		s := w.doc(beside(d.path, d.outline.Root("stack")))
+		if d.outline.Root("stack") == "" || s == nil || s.outline.Kind != StackFile {
+			return nil
+		}
+		d = s
+	}
 	if d.outline.Kind != StackFile {
 		return d
 	}
@@ -228,6 +245,21 @@ func (w *Work) nodeType(d *doc, name string) *tosca.NodeType {
 
 // stackFiles lists the stack files beside a template that name it.
 func (w *Work) stackFiles(d *doc) []*doc {
+	return w.filesBeside(d, ".stack", func(s *doc) bool {
+		return s.outline.Kind == StackFile && absolute(beside(s.path, s.outline.Root("template"))) == d.path
+	})
+}
+
+// fleetFiles lists the fleet files beside a template whose stack file names it.
+func (w *Work) fleetFiles(d *doc) []*doc {
+	return w.filesBeside(d, ".fleet", func(f *doc) bool {
+		t := w.template(f)
+		return f.outline.Kind == FleetFile && t != nil && t.path == d.path
+	})
+}
+
+// filesBeside lists the files beside another one that end in a word and .yaml and suit.
+func (w *Work) filesBeside(d *doc, word string, suits func(*doc) bool) []*doc {
 	list, err := w.From.List(filepath.Dir(d.path))
 	if err != nil {
 		return nil
@@ -239,11 +271,10 @@ func (w *Work) stackFiles(d *doc) []*doc {
 	}
 	var out []*doc
 	for _, path := range list {
-		if !strings.HasSuffix(path, ".stack.yaml") && !strings.HasSuffix(path, ".stack.yml") {
+		if !strings.HasSuffix(path, word+".yaml") && !strings.HasSuffix(path, word+".yml") {
 			continue
 		}
-		if s := w.doc(path); s != nil && s.outline.Kind == StackFile &&
-			absolute(beside(s.path, s.outline.Root("template"))) == d.path {
+		if s := w.doc(path); s != nil && suits(s) {
 			out = append(out, s)
 		}
 	}

@@ -14,6 +14,7 @@ import (
 	"brickrow/internal/bundle"
 	"brickrow/internal/cloud"
 	"brickrow/internal/files"
+	"brickrow/internal/fleet"
 	"brickrow/internal/profile"
 	"brickrow/internal/rules"
 	"brickrow/internal/stack"
@@ -192,18 +193,20 @@ func (p *Program) origins(d *app.Draft, asJSON bool) error {
 }
 
 func (p *Program) schema() *cobra.Command {
-	cmd := &cobra.Command{Use: "schema template | stack [TEMPLATE] | rules",
-		Short: "Print the JSON Schema of templates, of stack files or of rules, for editors",
-		Long: `Print a JSON Schema: of templates with the shipped types, of stack files, or of
-files of rules.
+	cmd := &cobra.Command{Use: "schema template | stack [TEMPLATE] | rules | fleet",
+		Short: "Print the JSON Schema of templates, stack files, rules or fleet files, for editors",
+		Long: `Print a JSON Schema: of templates with the shipped types, of stack files, of files
+of rules, or of fleet files.
 With the path of a template, the schema of stack files knows its inputs.`,
-		Args: cobra.RangeArgs(1, 2), ValidArgs: []string{"template", "stack", "rules"}}
+		Args: cobra.RangeArgs(1, 2), ValidArgs: []string{"template", "stack", "rules", "fleet"}}
 	cmd.RunE = func(_ *cobra.Command, args []string) error {
 		switch {
 		case args[0] == "template" && len(args) == 1:
 			return p.json(tosca.Schema(profile.Read().Library))
 		case args[0] == "rules" && len(args) == 1:
 			return p.json(rules.FileSchema())
+		case args[0] == "fleet" && len(args) == 1:
+			return p.json(fleet.Schema(nil))
 		case args[0] == "stack" && len(args) == 1:
 			return p.json(stack.FileSchema(nil))
 		case args[0] == "stack":
@@ -217,7 +220,7 @@ With the path of a template, the schema of stack files knows its inputs.`,
 			}
 			return p.json(stack.FileSchema(append([]*tosca.Property{}, f.Service.Inputs...)))
 		}
-		return usage{fmt.Errorf("there is a schema of 'template', of 'stack' and of 'rules', not of '%s'",
+		return usage{fmt.Errorf("there is a schema of 'template', 'stack', 'rules' and 'fleet', not of '%s'",
 			strings.Join(args, " "))}
 	}
 	return cmd

@@ -59,7 +59,7 @@ func (s *server) look(ctx context.Context) error {
 			return ctx.Err()
 		}
 		switch s.work.Kind(path) {
-		case assist.Rules:
+		case assist.Rules, assist.FleetFile:
 			found, err := s.app.Check(ctx, path, v)
 			if err != nil {
 				found = app.CannotCheck(path, err)
@@ -72,6 +72,9 @@ func (s *server) look(ctx context.Context) error {
 				continue
 			}
 			for _, f := range d.Findings {
+				if f.Code == "missing-key" && strings.Contains(f.Message, "target") && s.work.InFleet(path) {
+					continue // the fleet says it
+				}
 				if f.Code == "missing-input" && f.File == d.Template { // where it is put right
 					f.Pos = s.inputsOf(path)
 				}

@@ -356,6 +356,42 @@ func TestUnsaved(t *testing.T) {
 	c.leave()
 }
 
+// Fleet files have findings and completion too, and the stack file of one needs no target.
+func TestFleetFiles(t *testing.T) {
+	c := begin(t, "", "valley.yaml", valley, "types.yaml", types, "valley.stack.yaml", "stack: valley\ntemplate: valley.yaml\n")
+	c.open("valley.fleet.yaml", "fleet: valley\nstack: valley.stack.yaml\nplaces:\n  - { target: workshop/*, inputs: { site: low, bed: 2 } }\nwave: [ 1 ]\n")
+	c.wait("valley.fleet.yaml", 1, "unknown-input:3 unknown-key:4")
+	c.open("valley.stack.yaml", "stack: valley\ntemplate: valley.yaml\ninputs: { site: low }\n")
+	c.wait("valley.stack.yaml", 1, "")
+	var list completionList
+	c.ask("textDocument/completion", c.at("valley.fleet.yaml", 3, 38), &list)
+	if len(list.Items) == 0 {
+		t.Error("nothing is offered for the inputs of a place")
+	}
+	c.change("valley.fleet.yaml", 2, 3, 46, 3, 49, "beds")
+	c.change("valley.fleet.yaml", 3, 4, 0, 4, 4, "waves")
+	c.wait("valley.fleet.yaml", 3, "")
+	c.leave()
+}
+
+// A node moves to a file of its own by an action of the server.
+func TestMovingANode(t *testing.T) {
+	c := begin(t, `{"workspace":{"workspaceEdit":{"documentChanges":true,"resourceOperations":["create"]}}}`,
+		"types.yaml", types, "valley.stack.yaml", valleyStack)
+	c.open("valley.yaml", valley)
+	c.wait("valley.yaml", 1, "")
+	var actions []struct {
+		Title string `json:"title"`
+		Edit  any    `json:"edit"`
+	}
+	c.ask("textDocument/codeAction", fmt.Sprintf(`{"textDocument":{"uri":%q},"range":{"start":{"line":13,"character":6},"end":{"line":13,"character":6}},"context":{"diagnostics":[]}}`,
+		c.uri("valley.yaml")), &actions)
+	if len(actions) != 1 || actions[0].Title != "move alarm to alarm.yaml" || !strings.Contains(fmt.Sprint(actions[0].Edit), "alarm_part") {
+		t.Errorf("%+v", actions)
+	}
+	c.leave()
+}
+
 // Nothing that comes over the wire ends a session.
 func TestGarbage(t *testing.T) {
 	c := begin(t, "", "valley.yaml", valley, "types.yaml", types)

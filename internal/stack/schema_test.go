@@ -11,6 +11,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"brickrow/internal/bundle"
+	"brickrow/internal/fleet"
 	"brickrow/internal/profile"
 	"brickrow/internal/rules"
 	"brickrow/internal/stack"
@@ -54,6 +55,22 @@ func asJSON(t *testing.T, text string) any {
 		t.Fatal(err)
 	}
 	return out
+}
+
+// The schema of fleet files takes one that is right, and finds what is not.
+func TestSchemaOfFleets(t *testing.T) {
+	const fleetFile = "fleet: bulletin\nstack: b.stack.yaml\nplaces:\n  - { target: workshop/*, inputs: { n: { filled_by: region } } }\n  - summit/alder-1\n" +
+		"waves: [ 1, 25 %, rest ]\nat_once: 4\ntolerate: 1\non_failure: undo\npause_between: 30 s\n"
+	s := compile(t, fleet.Schema([]*tosca.Property{{Name: "n", Type: profile.Read().Library.Data["integer"]}}))
+	if err := s.Validate(asJSON(t, fleetFile)); err != nil {
+		t.Error(err)
+	}
+	for _, change := range [][2]string{{"fleet: bulletin\n", ""}, {"filled_by: region", "filled_by: ridge"}, {"n: {", "m: {"}, {"workshop/*", "workshop"},
+		{"25 %", "25 places"}, {"at_once: 4", "at_once: four"}, {"undo", "stop"}, {"30 s", "soon"}, {"tolerate", "tolerates"}} {
+		if bad := strings.Replace(fleetFile, change[0], change[1], 1); s.Validate(asJSON(t, bad)) == nil {
+			t.Errorf("the schema takes %s", bad)
+		}
+	}
 }
 
 // TestSchemaOfTemplates validates every template that is right, and some that

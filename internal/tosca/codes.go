@@ -78,6 +78,7 @@ var Codes = map[string]string{
 	"no-nodes-here":            "a function that looks at nodes stands where there are none",
 	"no-substitute":            "no imported template fills a node",
 	"no-such-element":          "a path leads to a key or an index that is not there",
+	"no-stack-file":            "the stack file of a fleet cannot be read",
 	"no-such-file":             "a file that a template names cannot be read",
 	"no-such-image":            "the region does not have an image",
 	"no-such-resource":         "a path or a requirement leads to a resource that is not there",
