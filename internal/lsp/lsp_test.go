@@ -368,7 +368,7 @@ func TestFleetFiles(t *testing.T) {
 	if len(list.Items) == 0 {
 		t.Error("nothing is offered for the inputs of a place")
 	}
-	c.change("valley.fleet.yaml", 2, 3, 46, 3, 49, "beds")
+	c.change("valley.fleet.yaml", 2, 3, 47, 3, 50, "beds")
 	c.change("valley.fleet.yaml", 3, 4, 0, 4, 4, "waves")
 	c.wait("valley.fleet.yaml", 3, "")
 	c.leave()
