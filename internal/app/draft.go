@@ -87,6 +87,9 @@ func (a *App) parse(path string, v Values) (*Parsed, error) {
 	if err != nil {
 		return nil, refusal("%v", err)
 	}
+	if !bundle.IsArchive(path) && saysFleet(b.Text) {
+		return nil, refusal("%s is a fleet file, and here a stack file or a template is wanted; 'brickrow check' looks at it", path)
+	}
 	p := &Parsed{Path: path, from: from}
 	if !bundle.IsArchive(path) && !isTemplate(path, b.Text) {
 		p.Stack, p.read = stack.ReadFile(path, b.Text, v.Target)

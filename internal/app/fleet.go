@@ -19,9 +19,10 @@ func isFleet(from bundle.Sources, path string) bool {
 		return false
 	}
 	text, err := from.Open(path, tosca.MaxBytes)
-	if err != nil {
-		return false
-	}
+	return err == nil && saysFleet(text)
+}
+
+func saysFleet(text []byte) bool {
 	for line := range strings.Lines(string(text)) {
 		switch key, _, _ := strings.Cut(line, ":"); key {
 		case "fleet":
