@@ -42,7 +42,7 @@ func TestWritingANode(t *testing.T) {
 	d.press("enter", "backspace", "backspace", "backspace", "Queu")
 	d.wants("Queue", "Holds messages until a worker takes them", "tab takes it")
 	d.press("tab", "later_readings")
-	d.wants("    later_readings:", "type: Queue", "▲ 2 new", "not saved")
+	d.wants("▌     later_readings:", "type: Queue", "▲ 2 new", "not saved") // marked as other than what is deployed
 	d.press("end", "down", "end", "enter", "prop")
 	d.press("tab", "kee")
 	d.wants("keep ", "Duration, default 4 d", "How long")
