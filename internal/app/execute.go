@@ -244,7 +244,7 @@ func (x *execution) succeed(ctx context.Context) error {
 	})
 	var results []stack.Result
 	for _, o := range x.wanted.Outputs {
-		results = append(results, stack.Result{Name: o.Name, Description: o.Description, Value: values[o.Name]})
+		results = append(results, stack.Result{Name: o.Name, Description: o.Description, Value: values[o.Name], Command: o.Command()})
 	}
 	if err := x.store.SetResults(ctx, x.run, results); err != nil {
 		return err

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"brickrow/internal/run"
+	"brickrow/internal/tosca"
 	"brickrow/internal/whatif"
 )
 
@@ -104,5 +105,33 @@ func TestResultsAreChangesToo(t *testing.T) {
 	}
 	if gone, err = b.WhatIfDelete(t.Context(), b.stack("spring")); err != nil || gone.Findings.HasErrors() {
 		t.Errorf("when nobody uses them any more: %v %v", gone.Findings, err)
+	}
+}
+
+// A result that a run changed says what it was, until the next run.
+func TestResultsSayWhatTheyWere(t *testing.T) {
+	b := newBench(t, 100_000)
+	for _, step := range []struct{ word, was string }{{"snow", ""}, {"thaw", "snow"}, {"thaw", ""}} {
+		b.write("word.yaml", "tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n"+
+			"  inputs: { n: { type: integer, default: 1 } }\n"+
+			"  node_templates: { t: { type: Topic, count: { $get_input: n } } }\n"+
+			"  outputs: { word: { value: "+step.word+", metadata: { command: say $value } } }\n")
+		n := "1"
+		if step.was == "" && step.word == "thaw" {
+			n = "2"
+		}
+		b.write("word.stack.yaml", "stack: word\ntemplate: word.yaml\ntarget: workshop/alder-1\ninputs: { n: "+n+" }\n")
+		b.deploy(run.StatusDone, "word.stack.yaml")
+		list, err := b.Results(t.Context(), b.stack("word"))
+		if err != nil || len(list) != 1 || list[0].Command != "say $value" {
+			t.Fatal(list, err)
+		}
+		was := ""
+		if list[0].Was != nil {
+			was = tosca.Show(list[0].Was)
+		}
+		if was != step.was {
+			t.Errorf("%s was %q, want %q", step.word, was, step.was)
+		}
 	}
 }

@@ -589,6 +589,8 @@ func (w *Work) metadata(d *doc, r rule, t *tosca.NodeType) []word {
 	case "parameter definition":
 		return []word{{tosca.FilledBy, "Where its value comes from where nobody gives one", tosca.Fillers},
 			{tosca.Message, "What is said where its validation fails", nil}}
+	case "output":
+		return []word{{tosca.Command, "A command to be run with the result; $value is its value, as a word of a shell", nil}}
 	case "property definition":
 		return []word{{tosca.Message, "What is said where its validation fails", nil}}
 	case "node template":

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -194,42 +195,58 @@ func revealedMap(list []stack.Result) map[string]any {
 }
 
 func (p *Program) results() *cobra.Command {
-	var asJSON, reveal bool
+	var asJSON, asEnv, reveal, commands bool
 	cmd := &cobra.Command{Use: "results STACK [NAME]", Short: "Print the results of a stack, or one of them alone",
 		Args: cobra.RangeArgs(1, 2)}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	cmd.Flags().BoolVar(&asEnv, "env", false, "as assignments of a shell")
+	cmd.Flags().BoolVar(&commands, "command", false, "the commands that are ready to be run with them")
 	cmd.Flags().BoolVar(&reveal, "reveal", false, "show secrets in clear")
+	cmd.MarkFlagsMutuallyExclusive("json", "env", "command")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		return p.onStack(cmd.Context(), args[0], func(a *app.App, st *stack.Stack) error {
 			list, err := a.Results(cmd.Context(), st)
 			if err != nil {
 				return err
 			}
+			alone := len(args) == 2
+			if alone {
+				i := slices.IndexFunc(list, func(r stack.Result) bool { return r.Name == args[1] })
+				if i < 0 {
+					return fmt.Errorf("%s has no result '%s'; it has %s", st.Name, args[1], strings.Join(resultNames(list), ", "))
+				}
+				list = list[i : i+1]
+			}
 			text, values := stack.Result.Text, resultMap
 			if reveal {
 				text, values = stack.Result.Reveal, revealedMap
 			}
-			if len(args) == 2 {
-				var names []string
-				for _, r := range list {
-					names = append(names, r.Name)
-					if r.Name == args[1] && !asJSON {
-						fmt.Fprintln(p.Out, cloud.Clean(text(r)))
-						return nil
-					} else if r.Name == args[1] {
-						return p.json(values([]stack.Result{r}))
-					}
-				}
-				return fmt.Errorf("%s has no result '%s'; it has %s", st.Name, args[1], strings.Join(names, ", "))
-			}
-			if asJSON {
+			switch {
+			case asJSON:
 				return p.json(values(list))
+			case asEnv:
+				p.assignments(list, text)
+			case commands && alone && list[0].Command == "":
+				return fmt.Errorf("%s of %s has no command; its output gives one in metadata: { command: … }", args[1], st.Name)
+			case commands:
+				p.readyCommands(list, text, alone)
+			case alone:
+				fmt.Fprintln(p.Out, cloud.Clean(text(list[0])))
+			default:
+				p.resultLines(list, text)
 			}
-			p.resultLines(list, text)
 			return nil
 		})
 	}
 	return cmd
+}
+
+func resultNames(list []stack.Result) []string {
+	names := make([]string, len(list))
+	for i, r := range list {
+		names[i] = r.Name
+	}
+	return names
 }
 
 func (p *Program) events() *cobra.Command {

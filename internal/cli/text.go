@@ -227,5 +227,47 @@ func (p *Program) end(ctx context.Context, a *app.App, r *run.Record) {
 func (p *Program) resultLines(list []stack.Result, text func(stack.Result) string) {
 	for _, r := range list {
 		fmt.Fprintf(p.Out, "%-18s %s\n", r.Name, cloud.Clean(text(r)))
+		if r.Was != nil {
+			was := r
+			was.Value = r.Was
+			fmt.Fprintf(p.Out, "%-18s was %s\n", "", cloud.Clean(text(was)))
+		}
+		if r.Command != "" {
+			fmt.Fprintf(p.Out, "%-18s run %s\n", "", cloud.Clean(r.Ready(text)))
+		}
+	}
+}
+
+// assignments prints results for a shell to take them over. What is secret and is not to
+// be shown is left out, with a word.
+func (p *Program) assignments(list []stack.Result, text func(stack.Result) string) {
+	for _, r := range list {
+		name := strings.Map(func(c rune) rune {
+			if c == '_' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' {
+				return c
+			}
+			return '_'
+		}, r.Name)
+		if name[0] >= '0' && name[0] <= '9' {
+			name = "_" + name
+		}
+		if shown := text(r); tosca.HasSecret(r.Value) && shown == r.Text() {
+			fmt.Fprintf(p.Out, "# %s is a secret; --reveal gives it\n", name)
+		} else {
+			fmt.Fprintf(p.Out, "%s=%s\n", name, stack.ShellWord(shown))
+		}
+	}
+}
+
+// readyCommands prints the commands of results.
+func (p *Program) readyCommands(list []stack.Result, text func(stack.Result) string, alone bool) {
+	for _, r := range list {
+		switch {
+		case r.Command == "":
+		case alone:
+			fmt.Fprintln(p.Out, cloud.Clean(r.Ready(text)))
+		default:
+			fmt.Fprintf(p.Out, "%-18s %s\n", r.Name, cloud.Clean(r.Ready(text)))
+		}
 	}
 }

@@ -1,7 +1,12 @@
 package stack
 
 import (
+	"fmt"
+	"net/url"
+	"regexp"
+	"strings"
 	"time"
+	"unicode"
 
 	"brickrow/internal/tosca"
 )
@@ -59,6 +64,8 @@ type Revision struct {
 type Result struct {
 	Name, Description string
 	Value             tosca.Value
+	Was               tosca.Value // before the last run, where that changed it; else nil
+	Command           string      // with $value where the value belongs; "" is none
 }
 
 // Text is the value of the result, without what is secret in it.
@@ -66,3 +73,42 @@ func (r Result) Text() string { return tosca.Show(r.Value) }
 
 // Reveal is the value of the result in clear.
 func (r Result) Reveal() string { return tosca.InClear(r.Value) }
+
+// Ready is the command that is ready to be run with the result, its value quoted for a
+// shell; "" where there is none. In clear, what is secret is in it.
+func (r Result) Ready(text func(Result) string) string {
+	return strings.ReplaceAll(r.Command, "$value", ShellWord(text(r)))
+}
+
+// Address is the result where it is an address that a browser opens; "" where it is none.
+func (r Result) Address() string {
+	if tosca.HasSecret(r.Value) {
+		return ""
+	}
+	u, err := url.Parse(r.Text())
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+		return ""
+	}
+	return u.String()
+}
+
+var plainWord = regexp.MustCompile(`^[A-Za-z0-9_@%+=:,./-]+$`)
+
+// ShellWord is a text as one word of a shell's command line.
+func ShellWord(text string) string {
+	if plainWord.MatchString(text) {
+		return text
+	}
+	if strings.ContainsFunc(text, func(c rune) bool { return unicode.IsControl(c) && c != '\n' }) { // not as it is, on a terminal
+		var b strings.Builder
+		for i := range len(text) {
+			if c := text[i]; c < ' ' || c == 0x7f || c >= 0x80 || c == '\'' || c == '\\' {
+				fmt.Fprintf(&b, "\\x%02x", c)
+			} else {
+				b.WriteByte(c)
+			}
+		}
+		return "$'" + b.String() + "'"
+	}
+	return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'"
+}

@@ -251,6 +251,9 @@ type Output struct {
 // Pos is where the value stands in the template.
 func (o Output) Pos() tosca.Pos { return o.def.Value.Pos }
 
+// Command is the command that is ready to be run with it; "" is none.
+func (o Output) Command() string { return o.def.Metadata[tosca.Command] }
+
 // Text is what the template says.
 func (o Output) Text() string { return o.def.Value.Text() }
 

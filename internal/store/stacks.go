@@ -485,25 +485,32 @@ func (s *Store) Uses(ctx context.Context) ([]Use, error) {
 	return out, rows.Err()
 }
 
-// SetResults replaces the results of the stack of a run.
+// SetResults replaces the results of the stack of a run. Each that had another value before
+// that run remembers it, also where the run writes them a second time.
 func (s *Store) SetResults(ctx context.Context, run *run.Record, list []stack.Result) error {
 	return s.fenced(ctx, run, func(tx *sqlite.Tx) error {
 		id := run.StackID
+		before, err := s.resultsBefore(ctx, tx, run)
+		if err != nil {
+			return err
+		}
 		if _, err := tx.ExecContext(ctx, `delete from results where stack_id = ?`, id); err != nil {
 			return err
 		}
 		for _, r := range list {
-			x, err := s.seal(r.Value)
+			text, err := s.sealed(r.Value)
 			if err != nil {
 				return err
 			}
-			text, err := encode(x)
-			if err != nil {
-				return err
+			var was any
+			if old, ok := before[r.Name]; ok && !stack.Same(old, r.Value) {
+				if was, err = s.sealed(old); err != nil {
+					return err
+				}
 			}
 			if _, err := tx.ExecContext(ctx,
-				`insert into results(stack_id, name, description, value) values(?, ?, ?, ?)`, id, r.Name,
-				r.Description, text); err != nil {
+				`insert into results(stack_id, name, description, value, command, was, run_id) values(?, ?, ?, ?, ?, ?, ?)`, id,
+				r.Name, r.Description, text, r.Command, was, run.ID); err != nil {
 				return err
 			}
 		}
@@ -511,10 +518,49 @@ func (s *Store) SetResults(ctx context.Context, run *run.Record, list []stack.Re
 	})
 }
 
+// sealed is a value as it is stored.
+func (s *Store) sealed(v tosca.Value) (string, error) {
+	x, err := s.seal(v)
+	if err != nil {
+		return "", err
+	}
+	return encode(x)
+}
+
+// resultsBefore are the values of the results before a run, by name.
+func (s *Store) resultsBefore(ctx context.Context, tx *sqlite.Tx, r *run.Record) (map[string]tosca.Value, error) {
+	rows, err := tx.QueryContext(ctx, `select name, case when run_id = ? then coalesce(was, value) else value end
+		from results where stack_id = ?`, r.ID, r.StackID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[string]tosca.Value{}
+	for rows.Next() {
+		var name, text string
+		if err := rows.Scan(&name, &text); err != nil {
+			return nil, err
+		}
+		if out[name], err = s.opened(text); err != nil {
+			return nil, err
+		}
+	}
+	return out, rows.Err()
+}
+
+// opened is a value that was stored by sealed.
+func (s *Store) opened(text string) (tosca.Value, error) {
+	var x any
+	if err := decode(text, &x); err != nil {
+		return nil, err
+	}
+	return s.open(x)
+}
+
 // Results lists the results of a stack by name.
 func (s *Store) Results(ctx context.Context, id int64) ([]stack.Result, error) {
 	rows, err := s.db.QueryContext(ctx,
-		`select name, description, value from results where stack_id = ? order by name`, id)
+		`select name, description, value, command, coalesce(was, '') from results where stack_id = ? order by name`, id)
 	if err != nil {
 		return nil, err
 	}
@@ -522,16 +568,17 @@ func (s *Store) Results(ctx context.Context, id int64) ([]stack.Result, error) {
 	var out []stack.Result
 	for rows.Next() {
 		var r stack.Result
-		var text string
-		if err := rows.Scan(&r.Name, &r.Description, &text); err != nil {
+		var text, was string
+		if err := rows.Scan(&r.Name, &r.Description, &text, &r.Command, &was); err != nil {
 			return nil, err
 		}
-		var x any
-		if err := decode(text, &x); err != nil {
+		if r.Value, err = s.opened(text); err != nil {
 			return nil, err
 		}
-		if r.Value, err = s.open(x); err != nil {
-			return nil, err
+		if was != "" {
+			if r.Was, err = s.opened(was); err != nil {
+				return nil, err
+			}
 		}
 		out = append(out, r)
 	}

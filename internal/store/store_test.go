@@ -384,6 +384,30 @@ func TestResults(t *testing.T) {
 		list[1].Description != "where" {
 		t.Errorf("%+v %v", list, err)
 	}
+	for _, step := range []struct{ run, url, password, was, wasPassword string }{
+		{"r1", "x", "q", "", "(secret)"}, // it changed within the run, as when it goes on after a crash
+		{"r2", "y", "q", "x", ""}, {"r2", "y", "q", "x", ""}, {"r3", "y", "q", "", ""}, {"r4", "x", "p", "y", "(secret)"},
+	} {
+		one := *r
+		one.ID = step.run
+		if err := s.SetResults(t.Context(), &one, []stack.Result{{Name: "url", Value: tosca.String(step.url), Command: "look $value"},
+			{Name: "password", Value: tosca.Secret{Value: tosca.String(step.password)}}}); err != nil {
+			t.Fatal(err)
+		}
+		list, err := s.Results(t.Context(), st.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		shown := func(v tosca.Value) string {
+			if v == nil {
+				return ""
+			}
+			return tosca.Show(v)
+		}
+		if got := shown(list[1].Was); got != step.was || shown(list[0].Was) != step.wasPassword || list[1].Command != "look $value" {
+			t.Errorf("%+v: %+v", step, list)
+		}
+	}
 	if err := s.SetResults(t.Context(), r, nil); err != nil {
 		t.Fatal(err)
 	}

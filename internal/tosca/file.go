@@ -155,6 +155,7 @@ type Output struct {
 	Type              *Type // nil where the template does not say
 	Validation        *Expr
 	Value             *Expr
+	Metadata          map[string]string
 }
 
 // Policy applies a policy type to nodes.

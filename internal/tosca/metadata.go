@@ -9,6 +9,9 @@ const (
 	FilledBy = "filled_by"
 	// Message is shown beside the rule of a validation that fails.
 	Message = "message"
+	// Command, of an output, is a command that is ready to be run with it: $value stands for
+	// its value, as a word of a shell.
+	Command = "command"
 	// Formerly says in a node under which name its resource is recorded.
 	Formerly = "formerly"
 	// KeyedBy says in a node with a count by which of its properties its instances are

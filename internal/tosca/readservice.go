@@ -66,6 +66,7 @@ func (r *reader) service(s field) *ServiceTemplate {
 		if kw.at("type") != nil {
 			o.Type = r.typeOf(kw)
 		}
+		o.Metadata = r.metadata(kw.at("metadata"))
 		out.Outputs = append(out.Outputs, o)
 	}
 	out.Policies = r.policies(doc.at("policies"))

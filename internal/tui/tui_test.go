@@ -408,6 +408,15 @@ func TestStacksFilterAndPalette(t *testing.T) {
 	d.wants("last run")
 	d.press("y")
 	d.wants("copied")
+	for range 5 {
+		if strings.Contains(d.screen(), "Y its command") {
+			break
+		}
+		d.press("up")
+	}
+	d.wants("y copies it, Y its command, tab the next")
+	d.press("tab", "tab", "Y")
+	d.wants("copied the command of gate_address", "run ping -c 3 203.0.113.")
 }
 
 func TestOpeningFiles(t *testing.T) {

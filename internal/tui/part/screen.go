@@ -71,6 +71,17 @@ func (s *Screen) Text(x, y, w int, st uv.Style, text string) int {
 	return x
 }
 
+// Link makes cells open an address, in a terminal that can.
+func (s *Screen) Link(x, y, w int, address string) {
+	for i := max(0, x); i < min(s.W, x+w); i++ {
+		if c := s.CellAt(i, y); c != nil {
+			linked := *c
+			linked.Link = uv.NewLink(address)
+			s.SetCell(i, y, &linked)
+		}
+	}
+}
+
 // Right writes a line that ends at the column end, and yields where it begins.
 func (s *Screen) Right(end, y, w int, st uv.Style, text string) int {
 	text = Clip(cloud.Clean(text), w)

@@ -10,7 +10,6 @@ import (
 	uv "github.com/charmbracelet/ultraviolet"
 
 	"brickrow/internal/run"
-	"brickrow/internal/tosca"
 	"brickrow/internal/tui/part"
 	"brickrow/internal/whatif"
 )
@@ -104,7 +103,7 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 	if v.run.State == run.StatusDone && v.run.Kind != run.KindDelete && len(v.results()) > 0 {
 		var bottom part.Rect
 		side, bottom = side.SplitBottom(min(side.H/2, v.resultLines(side.W)+1))
-		part.PanelTitle(v.Theme(), s, bottom, "results", "y copies the marked one, tab the next")
+		part.PanelTitle(v.Theme(), s, bottom, "results", part.ResultKeys(v.results()))
 		part.DrawResults(v.Theme(), s, part.R(bottom.X, bottom.Y+1, bottom.W, bottom.H-1), v.results(), v.result)
 	}
 	v.drawEvents(s, side)
@@ -117,7 +116,8 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 func (v *View) resultLines(w int) int {
 	n := 0
 	for _, r := range v.results() {
-		n += 1 + max(1, len(part.Wrap(tosca.Show(r.Value), w-4)))
+		value, was, command := part.ResultLines(r, w-4)
+		n += 1 + max(1, len(value)) + len(was) + len(command)
 	}
 	return n + 1
 }

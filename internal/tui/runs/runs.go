@@ -221,6 +221,7 @@ func (v *View) Bindings() []part.Binding {
 		keys = append(keys, part.Bind(part.Run(v.cancel), "c").Shown("c", "cancel and undo"))
 	case ready:
 		keys = append(keys, part.Bind(v.copy, "y").Shown("y", "copy the result"))
+		keys = append(keys, part.CopyCommand(v, v.results(), v.result)...)
 		if !small {
 			keys = append(keys, part.Bind(part.Run(func() { v.result = (v.result + 1) % len(v.results()) }), "tab").
 				Shown("tab", "next result").As("Mark the next result"))

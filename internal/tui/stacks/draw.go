@@ -244,7 +244,7 @@ func (v *View) drawDetail(s *part.Screen, r part.Rect, row *line) {
 	}
 	if len(c.Results) > 0 && y+2 < r.Y+r.H {
 		y++
-		part.PanelTitle(v.Theme(), s, part.R(r.X+1, y, r.W-1, 1), "results", "y copies the marked one, tab the next")
+		part.PanelTitle(v.Theme(), s, part.R(r.X+1, y, r.W-1, 1), "results", part.ResultKeys(c.Results))
 		y++
 		part.DrawResults(v.Theme(), s, part.R(r.X+1, y, r.W-1, r.Y+r.H-y), c.Results, v.result)
 	}

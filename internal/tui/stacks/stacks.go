@@ -385,7 +385,9 @@ func (v *View) Bindings() []part.Binding {
 	}
 	if r != nil && len(v.shownContents().Results) > 0 {
 		keys = append(keys,
-			part.Bind(v.copy, "y").Shown("y", "copy the result"),
+			part.Bind(v.copy, "y").Shown("y", "copy the result"))
+		keys = append(keys, part.CopyCommand(v, v.shownContents().Results, v.result)...)
+		keys = append(keys,
 			part.Bind(part.Run(func() { v.result = (v.result + 1) % len(v.shownContents().Results) }), "tab").
 				Shown("tab", "next result").As("Mark the next result"))
 	}
