@@ -8,10 +8,12 @@ import (
 	"os/signal"
 	"syscall"
 
+	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"brickrow/internal/app"
 	"brickrow/internal/identity"
+	"brickrow/internal/notice"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
 	"brickrow/internal/whatif"
@@ -125,6 +127,7 @@ func (p *Program) deploy() *cobra.Command {
 // printed.
 type agreement struct {
 	yes, json bool
+	notify    bool
 	accept    []string
 	save      string // carry nothing out, and write it here
 }
@@ -133,6 +136,7 @@ func agreementFlags(cmd *cobra.Command) *agreement {
 	g := &agreement{}
 	cmd.Flags().BoolVar(&g.yes, "yes", false, "do not ask")
 	cmd.Flags().BoolVar(&g.json, "json", false, "events as JSON, one a line")
+	notifyFlag(cmd, &g.notify)
 	cmd.Flags().StringArrayVar(&g.accept, "accept", nil,
 		"with --yes: a risk that is accepted; data is the only one that must be, unless the stack file says "+
 			"throwaway: true")
@@ -195,7 +199,7 @@ func (p *Program) carry(ctx context.Context, a *app.App, pv *app.Preview, onFail
 	if err != nil {
 		return err
 	}
-	return p.execute(ctx, a, t, agreed.json)
+	return p.execute(ctx, a, t, carrying{agreed.json, agreed.notify})
 }
 
 // lossOf refuses to lose data by --yes alone, unless the stack is a throwaway one.
@@ -217,9 +221,33 @@ func (g *agreement) lossOf(pv *app.Preview) error {
 		"stack file", lost[0].Text, more)
 }
 
+// carrying is how a run is told while it is carried out, and at its end.
+type carrying struct{ json, notify bool }
+
+func notifyFlag(cmd *cobra.Command, into *bool) {
+	cmd.Flags().BoolVar(into, "notify", false, "at the end, a notice of the desktop and the bell, where the terminal has them")
+}
+
+// notice tells of the end of a run, where that is wanted and there is a terminal.
+func (p *Program) notice(a *app.App, name string, r *run.Record, wanted bool) {
+	to := p.Err
+	if w, ok := to.(plainWriter); ok { // which lets nothing through that a terminal obeys
+		to = w.to
+	}
+	f, ok := to.(*os.File)
+	if !wanted || !ok || !term.IsTerminal(f.Fd()) {
+		return
+	}
+	how := a.Preferences().Notify
+	if how == notice.None { // it is asked for here
+		how = notice.Desktop
+	}
+	fmt.Fprint(f, notice.Text(how, name, r.Words()))
+}
+
 // execute carries a run out here and prints its events. The first interrupt
 // asks it to stop, which undoes it.
-func (p *Program) execute(ctx context.Context, a *app.App, t *app.Ticket, asJSON bool) error {
+func (p *Program) execute(ctx context.Context, a *app.App, t *app.Ticket, how carrying) error {
 	// A terminal that is closed, or a pipe that nobody reads, does not stop it.
 	signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE)
 	signals := make(chan os.Signal, 1)
@@ -239,7 +267,7 @@ func (p *Program) execute(ctx context.Context, a *app.App, t *app.Ticket, asJSON
 	printed := make(chan struct{})
 	go func() {
 		defer close(printed)
-		a.Tail(tail, t.Run.ID, func(e run.Event) { p.event(t.Run, e, asJSON) }) // its end is told by Execute
+		a.Tail(tail, t.Run.ID, func(e run.Event) { p.event(t.Run, e, how.json) }) // its end is told by Execute
 	}()
 	for {
 		select {
@@ -254,7 +282,10 @@ func (p *Program) execute(ctx context.Context, a *app.App, t *app.Ticket, asJSON
 				return fmt.Errorf("%w\nrun 'brickrow resume' to go on", e.err)
 			}
 			<-printed
-			if !asJSON {
+			if st, err := a.StackOf(ctx, e.run); err == nil {
+				p.notice(a, st.Name, e.run, how.notify)
+			}
+			if !how.json {
 				p.end(ctx, a, e.run)
 			}
 			return code(e.run)

@@ -36,7 +36,7 @@ func (p *Program) undo() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return p.execute(ctx, a, t, agreed.json)
+				return p.execute(ctx, a, t, carrying{agreed.json, agreed.notify})
 			}
 			pv, err := a.WhatIfUndo(ctx, st, to)
 			if err != nil {
@@ -70,17 +70,18 @@ func (p *Program) remove() *cobra.Command {
 }
 
 func (p *Program) resume() *cobra.Command {
-	var asJSON bool
+	var asJSON, notify bool
 	cmd := &cobra.Command{Use: "resume STACK", Short: "Go on with a run that was interrupted, held or stuck",
 		Args: cobra.ExactArgs(1)}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "events as JSON, one a line")
+	notifyFlag(cmd, &notify)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		return p.onStack(cmd.Context(), args[0], func(a *app.App, st *stack.Stack) error {
 			t, err := a.Resume(cmd.Context(), st, app.On)
 			if err != nil {
 				return err
 			}
-			return p.execute(cmd.Context(), a, t, asJSON)
+			return p.execute(cmd.Context(), a, t, carrying{asJSON, notify})
 		})
 	}
 	return cmd
@@ -119,9 +120,10 @@ func (p *Program) cancel() *cobra.Command {
 }
 
 func (p *Program) watch() *cobra.Command {
-	var asJSON bool
+	var asJSON, notify bool
 	cmd := &cobra.Command{Use: "watch STACK", Short: "Follow the last run of a stack, live", Args: cobra.ExactArgs(1)}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "events as JSON, one a line")
+	notifyFlag(cmd, &notify)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
 		defer stop()
@@ -137,6 +139,7 @@ func (p *Program) watch() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			p.notice(a, st.Name, ended, notify)
 			if !asJSON {
 				p.end(ctx, a, ended)
 			}

@@ -65,6 +65,7 @@ type model struct {
 	pending bool // another frame is due
 	moving  bool // a beat is under way
 	crashes int
+	notices notices
 	first   tea.Cmd                              // what was begun before the first frame
 	later   func(time.Duration, tea.Msg) tea.Cmd // tells a message after a time
 }
@@ -96,6 +97,7 @@ func Run(ctx context.Context, a *app.App, folders ...string) error {
 func newModel(ctx context.Context, a *app.App, folders ...string) *model {
 	m := &model{app: a, ctx: ctx, t: &part.Dark, w: 80, h: 24, given: map[string][]string{},
 		held: map[string][]byte{}}
+	m.notices = notices{input: time.Now(), send: func(text string) tea.Cmd { return tea.Raw(text) }}
 	m.views = views(m, folders)
 	m.later = func(d time.Duration, msg tea.Msg) tea.Cmd {
 		return tea.Tick(d, func(time.Time) tea.Msg { return msg })
@@ -298,7 +300,14 @@ func (m *model) update(msg tea.Msg) tea.Cmd {
 		if msg.IsDark() {
 			m.t = &part.Dark
 		}
+	case tea.FocusMsg:
+		m.notices.focus = here
+	case tea.BlurMsg:
+		m.notices.focus = elsewhere
+	case runsSeen:
+		cmds = append(cmds, m.seen(msg))
 	case tea.KeyPressMsg:
+		m.notices.input = time.Now()
 		cmds = append(cmds, m.key(msg))
 	case tea.PasteMsg:
 		cmds = append(cmds, m.typed(msg))
@@ -318,13 +327,13 @@ func (m *model) update(msg tea.Msg) tea.Cmd {
 	case beat:
 		m.moving = false
 	case glance:
-		cmds = append(cmds, m.tell(part.StoreChanged{}), relieve, m.later(glanceTime, glance{}))
+		cmds = append(cmds, m.tell(part.StoreChanged{}), relieve, m.lookForEnds(), m.later(glanceTime, glance{}))
 	case hushed: // the next step is told again
 		if !m.bad && time.Since(m.noticed) >= noticeTime {
 			m.notice = ""
 		}
 	case part.StoreChanged:
-		cmds = append(cmds, m.waitStore(), m.tell(msg))
+		cmds = append(cmds, m.waitStore(), m.tell(msg), m.lookForEnds())
 	case watched:
 		cmds = append(cmds, m.waitFiles(), m.tell(msg.FileChanged))
 	case part.Failed:
@@ -475,6 +484,7 @@ func (m *model) bindings() []part.Binding {
 			As(""),
 		part.Bind(func() tea.Cmd { return m.Send(part.AskFor{}) }).As("Open a stack file or a template"),
 		part.Bind(part.Run(m.swapTheme)).As("Switch between dark and light colours"),
+		part.Bind(part.Run(m.nextNotice)).As("How the end of a run is told: desktop, bell, or not"),
 		part.Bind(part.Run(func() { m.help = true }), "?", "f1").Shown("?", "these keys").As("Show the keys of this view"))
 	if m.at > 0 {
 		keys = append(keys, part.Bind(func() tea.Cmd { return m.open(0) }, "esc").Shown("esc", "back").As(""))
@@ -524,10 +534,8 @@ func (m *model) view() tea.View {
 	v.AltScreen = true
 	v.MouseMode = tea.MouseModeCellMotion
 	v.BackgroundColor, v.ForegroundColor = m.t.Ground, m.t.Text
-	v.WindowTitle = "Brick Row"
-	if m.about.Name != "" {
-		v.WindowTitle += " · " + m.about.Name
-	}
+	v.WindowTitle = m.notices.title(m.about)
+	v.ReportFocus = true
 	return v
 }
 

@@ -1,0 +1,48 @@
+package app
+
+import (
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"path/filepath"
+
+	"brickrow/internal/files"
+	"brickrow/internal/notice"
+	"brickrow/internal/tosca"
+)
+
+// Preferences are what somebody likes, kept in the data folder.
+type Preferences struct {
+	// Notify is how the end of a run is told.
+	Notify notice.How `json:"notify,omitempty"`
+}
+
+const preferencesFile = "preferences.json"
+
+// Preferences reads what somebody likes. What cannot be read is as if nothing was said.
+func (a *App) Preferences() Preferences {
+	var p Preferences
+	text, err := files.Read(filepath.Join(a.Home, preferencesFile), tosca.MaxBytes)
+	if err == nil {
+		err = json.Unmarshal(text, &p)
+	}
+	if how, bad := notice.Parse(string(p.Notify)); err != nil || bad != nil {
+		return Preferences{Notify: notice.Desktop}
+	} else {
+		p.Notify = how
+	}
+	return p
+}
+
+// SetPreferences keeps what somebody likes.
+func (a *App) SetPreferences(p Preferences) error {
+	text, err := json.MarshalIndent(p, "", "  ")
+	if err != nil {
+		return err
+	}
+	err = files.Write(filepath.Join(a.Home, preferencesFile), append(text, '\n'), 0o600)
+	if errors.Is(err, fs.ErrPermission) {
+		return refusal("what you like cannot be kept: %v", err)
+	}
+	return err
+}

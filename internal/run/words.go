@@ -1,0 +1,22 @@
+package run
+
+// Words say how a run ended, or that it goes on.
+func (r *Record) Words() string {
+	kind := map[Kind]string{KindDeploy: "deployment", KindUndo: "way back", KindDelete: "deletion"}[r.Kind]
+	switch r.State {
+	case StatusDone:
+		return "the " + kind + " is done"
+	case StatusUndone:
+		if r.Cancel {
+			return "the " + kind + " was cancelled and undone"
+		}
+		return "the " + kind + " failed and was undone"
+	case StatusHeld:
+		return "the " + kind + " failed and is held"
+	case StatusStuck:
+		return "the " + kind + " is stuck"
+	case StatusUndoing:
+		return "the " + kind + " is being undone"
+	}
+	return "the " + kind + " goes on"
+}
