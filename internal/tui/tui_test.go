@@ -370,7 +370,7 @@ func TestDraftPanels(t *testing.T) {
 	d.press("down", "enter", "f")
 	d.wants("stack: bulletin-test", "from_stack")
 	d.press("f", "f", "tab", "end")
-	d.wants("line 224 of 224")
+	d.wants("line 225 of 225")
 	d.press("home")
 	for range 115 {
 		d.press("down")
