@@ -249,29 +249,6 @@ func resultNames(list []stack.Result) []string {
 	return names
 }
 
-func (p *Program) events() *cobra.Command {
-	var asJSON bool
-	var number int
-	cmd := &cobra.Command{Use: "events STACK", Short: "Print the events of a run", Args: cobra.ExactArgs(1)}
-	cmd.Flags().IntVar(&number, "run", 0, "number of the run (default: the last one)")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON, one a line")
-	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		ctx := cmd.Context()
-		return p.onStack(ctx, args[0], func(a *app.App, st *stack.Stack) error {
-			r, err := runOf(ctx, a, st, number)
-			if err != nil {
-				return err
-			}
-			list, err := a.Events(ctx, r.ID, 0)
-			for _, e := range list {
-				p.event(r, e, asJSON)
-			}
-			return err
-		})
-	}
-	return cmd
-}
-
 func (p *Program) yard() *cobra.Command {
 	cmd := &cobra.Command{Use: "yard", Short: "The stand-in cloud: serve it, look into it, let it fail"}
 	cmd.AddCommand(p.yardServe(), p.yardResources(), p.yardFault(), p.yardPermit())

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/signal"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -124,7 +125,12 @@ func (p *Program) watch() *cobra.Command {
 	cmd := &cobra.Command{Use: "watch STACK", Short: "Follow the last run of a stack, live", Args: cobra.ExactArgs(1)}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "events as JSON, one a line")
 	notifyFlag(cmd, &notify)
+	chosen := eventFlags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		filter, err := chosen.filter(time.Now())
+		if err != nil {
+			return err
+		}
 		ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
 		defer stop()
 		return p.onStack(ctx, args[0], func(a *app.App, st *stack.Stack) error {
@@ -132,7 +138,11 @@ func (p *Program) watch() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			ended, err := a.Tail(ctx, r.ID, func(e run.Event) { p.event(r, e, asJSON) })
+			ended, err := a.Tail(ctx, r.ID, func(e run.Event) {
+				if filter.Matches(e) {
+					p.event(r, e, asJSON)
+				}
+			})
 			if errors.Is(err, context.Canceled) {
 				return nil // the run goes on without us
 			}

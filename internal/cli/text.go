@@ -5,12 +5,12 @@ import (
 	"encoding/json"
 	"fmt"
 	"strings"
-	"time"
 
 	"github.com/charmbracelet/x/ansi"
 
 	"brickrow/internal/app"
 	"brickrow/internal/cloud"
+	"brickrow/internal/export"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
@@ -164,23 +164,9 @@ func shownText(s string) string {
 
 func shown(v tosca.Value) string { return cloud.Clean(tosca.Show(v)) }
 
-type jsonEvent struct {
-	Run      int       `json:"run"`
-	Seq      int64     `json:"seq"`
-	Time     time.Time `json:"time"`
-	Resource string    `json:"resource"`
-	Type     string    `json:"type"`
-	State    run.State `json:"state"`
-	Step     string    `json:"step"`
-	Reason   string    `json:"reason"`
-	Elapsed  int64     `json:"elapsed_ms"`
-	CloudID  string    `json:"cloud_id"`
-}
-
 func (p *Program) event(r *run.Record, e run.Event, asJSON bool) {
 	if asJSON {
-		b, err := json.Marshal(jsonEvent{r.Number, e.Seq, e.Time.UTC(), e.Resource, e.Type, e.State, e.Step, e.Reason,
-			e.Elapsed.Milliseconds(), e.CloudID})
+		b, err := json.Marshal(export.EventOf(r, e))
 		if err == nil {
 			fmt.Fprintf(p.Out, "%s\n", b)
 		}

@@ -1,0 +1,120 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"brickrow/internal/app"
+	"brickrow/internal/export"
+	"brickrow/internal/run"
+	"brickrow/internal/stack"
+)
+
+func (p *Program) events() *cobra.Command {
+	var asJSON, follow, asCloud bool
+	var number int
+	cmd := &cobra.Command{Use: "events STACK", Short: "Print the events of a run", Args: cobra.ExactArgs(1)}
+	cmd.Flags().IntVar(&number, "run", 0, "number of the run (default: the last one)")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON, one a line")
+	cmd.Flags().BoolVar(&follow, "follow", false, "and those that come, until the run ends")
+	cmd.Flags().BoolVar(&asCloud, "cloudevents", false, "as CloudEvents 1.0, one a line")
+	cmd.MarkFlagsMutuallyExclusive("json", "cloudevents")
+	chosen := eventFlags(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		filter, err := chosen.filter(time.Now())
+		if err != nil {
+			return err
+		}
+		ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
+		defer stop()
+		return p.onStack(ctx, args[0], func(a *app.App, st *stack.Stack) error {
+			r, err := runOf(ctx, a, st, number)
+			if err != nil {
+				return err
+			}
+			tell := func(e run.Event) {
+				switch {
+				case !filter.Matches(e):
+				case asCloud:
+					if text, err := export.CloudEvent(st, r, e); err == nil {
+						fmt.Fprintf(p.Out, "%s\n", text)
+					}
+				default:
+					p.event(r, e, asJSON)
+				}
+			}
+			if follow {
+				if _, err = a.Tail(ctx, r.ID, tell); errors.Is(err, context.Canceled) {
+					return nil
+				}
+				return err
+			}
+			list, err := a.Events(ctx, r.ID, 0)
+			for _, e := range list {
+				tell(e)
+			}
+			return err
+		})
+	}
+	return cmd
+}
+
+// chosenEvents are the flags that choose events.
+type chosenEvents struct {
+	states, resources, types []string
+	since                    string
+}
+
+func eventFlags(cmd *cobra.Command) *chosenEvents {
+	c := &chosenEvents{}
+	cmd.Flags().StringSliceVar(&c.states, "state", nil, "only events of these states, such as failed")
+	cmd.Flags().StringSliceVar(&c.resources, "resource", nil, "only events of these resources; * is any letters")
+	cmd.Flags().StringSliceVar(&c.types, "type", nil, "only events of resources of these types")
+	cmd.Flags().StringVar(&c.since, "since", "", "only events from then on: a time, such as 14:30 or 2026-11-26T14:30:00Z, or how long ago, such as 5m")
+	return c
+}
+
+// filter is what the flags choose.
+func (c *chosenEvents) filter(now time.Time) (run.Filter, error) {
+	f := run.Filter{Resources: c.resources, Types: c.types}
+	for _, s := range c.states {
+		if !slices.Contains(run.States, run.State(s)) {
+			known := make([]string, len(run.States))
+			for i, s := range run.States {
+				known[i] = string(s)
+			}
+			return f, usage{fmt.Errorf("--state: there is no state '%s'; there are %s", s, strings.Join(known, ", "))}
+		}
+		f.States = append(f.States, run.State(s))
+	}
+	if c.since == "" {
+		return f, nil
+	}
+	if ago, err := time.ParseDuration(c.since); err == nil && ago >= 0 {
+		f.Since = now.Add(-ago)
+		return f, nil
+	}
+	if at, err := time.Parse(time.RFC3339, c.since); err == nil {
+		f.Since = at
+		return f, nil
+	}
+	for _, layout := range []string{"15:04:05", "15:04"} {
+		if at, err := time.ParseInLocation(layout, c.since, now.Location()); err == nil {
+			y, m, d := now.Date()
+			f.Since = time.Date(y, m, d, at.Hour(), at.Minute(), at.Second(), 0, now.Location())
+			if f.Since.After(now) { // yesterday, that is
+				f.Since = f.Since.AddDate(0, 0, -1)
+			}
+			return f, nil
+		}
+	}
+	return f, usage{fmt.Errorf("--since: '%s' is neither a time nor how long ago; write 14:30 or 5m", c.since)}
+}
