@@ -15,6 +15,8 @@ import (
 type Preferences struct {
 	// Notify is how the end of a run is told.
 	Notify notice.How `json:"notify,omitempty"`
+	// Columns are those of a run's events; nil is those that are usual.
+	Columns []string `json:"columns"`
 }
 
 const preferencesFile = "preferences.json"
@@ -27,7 +29,7 @@ func (a *App) Preferences() Preferences {
 		err = json.Unmarshal(text, &p)
 	}
 	if how, bad := notice.Parse(string(p.Notify)); err != nil || bad != nil {
-		return Preferences{Notify: notice.Desktop}
+		return Preferences{Notify: notice.Desktop, Columns: p.Columns}
 	} else {
 		p.Notify = how
 	}

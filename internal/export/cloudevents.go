@@ -24,12 +24,15 @@ type Event struct {
 	Reason   string    `json:"reason"`
 	Elapsed  int64     `json:"elapsed_ms"`
 	CloudID  string    `json:"cloud_id"`
+	Attempt  int       `json:"attempt"`
+	Problem  string    `json:"problem"`
+	Fix      string    `json:"fix"`
 }
 
 // EventOf is an event of a run for others.
 func EventOf(r *run.Record, e run.Event) Event {
 	return Event{r.Number, e.Seq, e.Time.UTC(), e.Resource, e.Type, e.State, e.Step, e.Reason, e.Elapsed.Milliseconds(),
-		e.CloudID}
+		e.CloudID, e.Attempt, e.Problem, e.Fix}
 }
 
 // CloudEvent is an event of a run as a CloudEvent (1.0) in JSON. Its id is the same

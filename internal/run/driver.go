@@ -97,6 +97,7 @@ func (d *Driver) note(ctx context.Context, e *Entry, ev *Event, changes []Change
 	}
 	if ev != nil {
 		ev.Step, ev.Reason = d.Secrets.Hide(ev.Step), d.Secrets.Hide(ev.Reason)
+		ev.Problem, ev.Fix = d.Secrets.Hide(ev.Problem), d.Secrets.Hide(ev.Fix)
 	}
 	return d.Journal.Note(ctx, e, ev, changes)
 }
@@ -278,8 +279,9 @@ func (t *task) call(ctx context.Context, f func() (cloud.Operation, error)) (clo
 		if p.RetryAfterMS > 0 {
 			wait = p.RetryAfter()
 		}
-		t.tell(ctx, *t.event(Working, fmt.Sprintf("trying again in %s", wait.Round(10*time.Millisecond)),
-			err.Error()))
+		ev := t.event(Working, fmt.Sprintf("trying again in %s", wait.Round(10*time.Millisecond)), err.Error())
+		ev.about(err)
+		t.tell(ctx, *ev)
 		if err := sleep(ctx, wait); err != nil {
 			return op, err
 		}

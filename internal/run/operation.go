@@ -48,6 +48,7 @@ type ending struct {
 	shown   State  // of the resource
 	words   string // about it; "" is none
 	changes []Change
+	because error  // of a failure
 	as      Action // it does not end, and goes on as this action
 }
 
@@ -159,7 +160,7 @@ func (t *task) ref() cloud.Ref {
 
 func (t *task) event(state State, step, reason string) *Event {
 	return &Event{Resource: t.entry.Step.Resource, Type: t.entry.Step.Type, State: state, Step: step, Reason: reason,
-		Elapsed: time.Since(t.began), CloudID: t.entry.CloudID}
+		Elapsed: time.Since(t.began), CloudID: t.entry.CloudID, Attempt: t.entry.Attempt}
 }
 
 // intend writes the journal before the call.
@@ -174,7 +175,9 @@ func (t *task) finish(ctx context.Context, end *ending) (EntryState, error) {
 	if e.State = end.state; end.state == Done && e.Step.Action != t.step.Action {
 		e.State = Edited
 	}
-	if err := t.note(ctx, &e, t.event(end.shown, end.words, e.Reason), end.changes); err != nil {
+	ev := t.event(end.shown, end.words, e.Reason)
+	ev.about(end.because)
+	if err := t.note(ctx, &e, ev, end.changes); err != nil {
 		return "", err
 	}
 	t.mu.Lock()
@@ -207,7 +210,15 @@ func (t *task) fail(ctx context.Context, err error) (EntryState, error) {
 		words = in.step
 	}
 	t.entry.Reason = reason
-	return t.finish(ctx, &ending{state: Failed, shown: HasFailed, words: words})
+	return t.finish(ctx, &ending{state: Failed, shown: HasFailed, words: words, because: err})
+}
+
+// about notes what a refusal says of itself.
+func (ev *Event) about(err error) {
+	var p *cloud.Problem
+	if errors.As(err, &p) {
+		ev.Problem, ev.Fix = p.Type, p.Fix
+	}
 }
 
 // key is the idempotency key of the step.

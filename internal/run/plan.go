@@ -314,6 +314,9 @@ type Event struct {
 	Reason   string
 	Elapsed  time.Duration // since the step began
 	CloudID  string
+	Attempt  int    // of the step, from 1; 0 where it belongs to none
+	Problem  string // of a refusal: its kind, as the cloud names it
+	Fix      string // of a refusal: what the cloud says would mend it; it ends Reason too
 }
 
 // sortSteps orders steps by id, so that nothing depends on the order of maps.

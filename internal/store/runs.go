@@ -421,10 +421,10 @@ func (s *Store) addEvent(ctx context.Context, tx *sqlite.Tx, r *run.Record, ev *
 	ev.Seq = last + 1
 	s.numbers[of] = ev.Seq
 	_, err := tx.ExecContext(ctx,
-		`insert into events(run_id, seq, time_ms, resource, type, state, step, reason, elapsed_ms, cloud_id)
-			values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		`insert into events(run_id, seq, time_ms, resource, type, state, step, reason, elapsed_ms, cloud_id, attempt,
+			problem, fix) values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		r.ID, ev.Seq, ev.Time.UnixMilli(), ev.Resource, ev.Type, ev.State, ev.Step, ev.Reason,
-		ev.Elapsed.Milliseconds(), ev.CloudID)
+		ev.Elapsed.Milliseconds(), ev.CloudID, ev.Attempt, ev.Problem, ev.Fix)
 	return err
 }
 
@@ -465,8 +465,8 @@ func changeRecord(ctx context.Context, tx *sqlite.Tx, stackID int64, ch run.Chan
 // Events reads the events of a run after a position, oldest first.
 func (s *Store) Events(ctx context.Context, runID string, after int64) ([]run.Event, error) {
 	rows, err := s.db.QueryContext(ctx,
-		`select seq, time_ms, resource, type, state, step, reason, elapsed_ms, cloud_id from events where run_id =
-			? and seq > ? order by seq`, runID, after)
+		`select seq, time_ms, resource, type, state, step, reason, elapsed_ms, cloud_id, attempt, problem, fix
+			from events where run_id = ? and seq > ? order by seq`, runID, after)
 	if err != nil {
 		return nil, err
 	}
@@ -475,8 +475,8 @@ func (s *Store) Events(ctx context.Context, runID string, after int64) ([]run.Ev
 	for rows.Next() {
 		var e run.Event
 		var at, elapsed int64
-		if err := rows.Scan(&e.Seq, &at, &e.Resource, &e.Type, &e.State, &e.Step, &e.Reason, &elapsed,
-			&e.CloudID); err != nil {
+		if err := rows.Scan(&e.Seq, &at, &e.Resource, &e.Type, &e.State, &e.Step, &e.Reason, &elapsed, &e.CloudID,
+			&e.Attempt, &e.Problem, &e.Fix); err != nil {
 			return nil, err
 		}
 		e.Time, e.Elapsed = fromMS(at), time.Duration(elapsed)*time.Millisecond

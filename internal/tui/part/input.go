@@ -119,8 +119,15 @@ func NewFilter() Filter {
 
 // Fits reports whether a text has all the words of the filter.
 func (f *Filter) Fits(text string) bool {
-	text = strings.ToLower(text)
-	for word := range strings.FieldsSeq(strings.ToLower(f.Input.Value())) {
+	return HasAll(strings.ToLower(text), f.Words())
+}
+
+// Words are those of the filter, in small letters.
+func (f *Filter) Words() []string { return strings.Fields(strings.ToLower(f.Input.Value())) }
+
+// HasAll reports whether a text has all of some words.
+func HasAll(text string, words []string) bool {
+	for _, word := range words {
 		if !strings.Contains(text, word) {
 			return false
 		}

@@ -81,6 +81,10 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 		return
 	}
 	v.drawTop(s, r)
+	if v.log.reading {
+		v.drawReading(s, part.R(r.X, r.Y+2, r.W, r.H-2))
+		return
+	}
 	body := part.R(r.X, r.Y+2, r.W, r.H-2)
 	if n := v.explainLines(r.W); n > 0 {
 		var strip part.Rect
@@ -205,74 +209,6 @@ func (v *View) backTo() string {
 
 // lastWords is what the run said last about itself.
 func (v *View) lastWords() string { return strings.TrimPrefix(v.progress.Last(), "undone: ") }
-
-func (v *View) drawEvents(s *part.Screen, r part.Rect) {
-	t := v.Theme()
-	mode := "newest below · following"
-	if !v.follow {
-		mode = "newest below · f follows"
-	}
-	part.PanelTitle(v.Theme(), s, r, "events", mode)
-	rows := r.H - 1
-	if rows <= 0 {
-		return
-	}
-	name := min(max(8, v.progress.Longest()), r.W/3)
-	words := r.X + name + 13             // where they begin
-	told := func(e run.Event) []string { // whole, on as many lines as it takes
-		lines := part.Wrap(eventWords(e), r.X+r.W-words)
-		return lines[:min(len(lines), rows)]
-	}
-	last := len(v.events)
-	for room := rows; last > 0; last-- { // the first of those that fit below
-		if room -= max(1, len(told(v.events[last-1]))); room < 0 {
-			break
-		}
-	}
-	if v.follow || v.top >= last {
-		v.top = last
-	}
-	y, end := r.Y+1, r.Y+1+rows
-	for _, e := range v.events[v.top:] {
-		if y >= end {
-			break
-		}
-		p := t.States[e.State]
-		who, nameSt := e.Resource, t.Strong()
-		if who == "" {
-			who, nameSt = "run", part.Bold(t.Hinted())
-		}
-		if e.Resource != "" && e.Resource == v.wall.Sel {
-			nameSt = part.Bold(t.On(t.Accent))
-		}
-		x := s.Text(r.X, y, 8, t.Faint(), e.Time.Local().Format("15:04:05"))
-		x = s.Text(x+1, y, 1, part.Bold(t.On(p.Word)), part.StateMarks[e.State])
-		s.Text(x+1, y, name, nameSt, who)
-		lines := told(e)
-		for i, l := range lines[:min(len(lines), end-y)] {
-			s.Text(words, y+i, r.X+r.W-words, t.Plain(), l)
-		}
-		y += max(1, len(lines))
-	}
-}
-
-func eventWords(e run.Event) string {
-	words := e.Step
-	if e.Reason != "" {
-		if words != "" {
-			words += ": "
-		}
-		words += e.Reason
-	}
-	if words != "" {
-		return words
-	}
-	switch e.State {
-	case run.Skipped, run.Kept:
-		return string(e.State)
-	}
-	return string(e.State) + " after " + whatif.Length(e.Elapsed.Seconds())
-}
 
 // drawTimes draws a bar for each resource over the seconds of the run, with
 // what is still expected, and a scale below.

@@ -22,10 +22,8 @@ type View struct {
 	run      *run.Record
 	setting  *app.Setting
 	progress *run.Progress
-	events   []run.Event
+	log      log
 	wall     part.Wall
-	follow   bool
-	top      int // of the events
 	busy     bool
 	again    bool // something has happened since it was asked last
 	asked    int  // how often it was asked
@@ -36,7 +34,18 @@ type View struct {
 }
 
 // New is the view.
-func New(sh part.Shell) *View { return &View{Shell: sh, follow: true} }
+func New(sh part.Shell) *View { return fresh(sh, part.Subject{}) }
+
+// fresh is a view of which nothing has been read.
+func fresh(sh part.Shell, about part.Subject) *View {
+	v := &View{Shell: sh, about: about}
+	var chosen []string
+	if a := sh.App(); a != nil {
+		chosen = a.Preferences().Columns
+	}
+	v.log = newLog(chosen)
+	return v
+}
 
 // Name is what stands in the line of views.
 func (v *View) Name() string { return "Run" }
@@ -70,8 +79,9 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			v.wall.Choose(n)
 		}
 	case part.Wheel:
-		v.top = max(0, v.top+msg.By)
-		v.follow = v.follow && msg.By > 0
+		v.log.scroll(msg.By)
+	case tea.KeyPressMsg, tea.PasteMsg:
+		return v.log.typed(msg)
 	}
 	return nil
 }
@@ -90,7 +100,9 @@ func (v *View) live() bool { return v.run != nil && !v.run.State.Ended() }
 // open shows a run of the subject; "" is the last one.
 func (v *View) open(id string) tea.Cmd {
 	if about := v.Subject(); !v.about.Is(about) || id != "" {
-		*v = View{Shell: v.Shell, follow: true, about: about, asked: v.asked}
+		asked := v.asked
+		*v = *fresh(v.Shell, about)
+		v.asked = asked
 	}
 	return v.load(id)
 }
@@ -109,12 +121,9 @@ func (v *View) load(id string) tea.Cmd {
 	}
 	v.busy = true
 	v.asked++
-	asked, known, live, after := v.asked, "", v.live(), int64(0)
+	asked, known, live, after := v.asked, "", v.live(), v.log.last()
 	if v.run != nil && v.setting != nil {
 		known = v.run.ID
-	}
-	if len(v.events) > 0 {
-		after = v.events[len(v.events)-1].Seq
 	}
 	return func() tea.Msg {
 		out := heard{about: about, asked: asked}
@@ -155,7 +164,7 @@ func (v *View) heard(msg heard) tea.Cmd {
 	}
 	if msg.first {
 		v.progress = run.NewProgress(msg.news.Run.Plan, msg.news.Run.Started)
-		v.events, v.follow, v.top = nil, true, 0
+		v.log = newLog(v.log.columns)
 	} else {
 		msg.news.Run.Plan = v.run.Plan
 	}
@@ -172,7 +181,7 @@ func (v *View) heard(msg heard) tea.Cmd {
 	if failed == 0 && len(v.progress.Failures) > 0 {
 		v.wall.Choose(v.progress.Failures[0].Resource)
 	}
-	v.events = append(v.events, msg.news.Events...)
+	v.log.add(msg.news.Events)
 	if v.again {
 		return v.load("")
 	}
@@ -203,6 +212,9 @@ func (v *View) begin(t *app.Ticket) tea.Cmd {
 
 // Bindings are the keys that do something now.
 func (v *View) Bindings() []part.Binding {
+	if v.log.reading {
+		return v.reading()
+	}
 	var keys []part.Binding
 	small := false
 	if w, _ := v.Size(); w < 100 {
@@ -233,11 +245,9 @@ func (v *View) Bindings() []part.Binding {
 	if len(v.failures()) > 0 && v.run.State != run.StatusDone {
 		keys = append(keys, part.Bind(v.copy, "y").Shown("y", "copy the message"))
 	}
-	follow := part.Bind(part.Run(func() { v.follow = !v.follow }), "f")
-	if !v.follow {
-		follow = follow.Shown("f", "follow the events")
+	if v.run != nil {
+		keys = append(keys, v.log.bindings()...)
 	}
-	keys = append(keys, follow)
 	if small {
 		keys = append(keys, part.Bind(part.Run(func() { v.pane = (v.pane + 1) % 3 }), "tab").
 			Shown("tab", "events, times, results").As("Show events, times or results"))
@@ -248,13 +258,13 @@ func (v *View) Bindings() []part.Binding {
 	if !v.unfinished() && v.run != nil {
 		keys = append(keys, undo)
 	}
-	if len(v.events) == 0 {
+	if len(v.log.all) == 0 {
 		return keys
 	}
 	keys = append(keys,
-		part.Bind(part.Run(func() { v.follow, v.top = false, max(0, v.top-8) }), "pgup").
+		part.Bind(part.Run(func() { v.log.follow, v.log.top = false, max(0, v.log.top-8) }), "pgup").
 			Shown("pgup pgdn", "older, newer events").As(""),
-		part.Bind(part.Run(func() { v.top += 8 }), "pgdown"))
+		part.Bind(part.Run(func() { v.log.top += 8 }), "pgdown"))
 	for i, b := range v.wall.Bindings() {
 		if i == 0 {
 			b = b.Shown("← ↓ ↑ →", "walk the wall").As("")
@@ -330,6 +340,14 @@ func (v *View) place(name string) tosca.Pos {
 // Hint is the next step.
 func (v *View) Hint() string {
 	switch {
+	case v.log.filter.Typing:
+		return "type words of resource, type, state or message; enter keeps the filter"
+	case v.log.search.Typing:
+		return "type what to look for; enter goes there"
+	case v.log.choosing:
+		return "space shows a column, or hides it; esc is done"
+	case v.log.reading:
+		return "enter goes to the brick; / filters, o chooses columns"
 	case v.none || v.run == nil:
 		return ""
 	case v.live() && v.news.Holder == "":

@@ -2,11 +2,15 @@ package runs
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
+	tea "charm.land/bubbletea/v2"
+
 	"brickrow/internal/app"
 	"brickrow/internal/run"
+	"brickrow/internal/stack"
 	"brickrow/internal/tui/part"
 	"brickrow/internal/tui/part/parttest"
 )
@@ -60,9 +64,144 @@ func BenchmarkKey(b *testing.B) {
 			e := run.Event{Seq: int64(i + 1), Time: now, Resource: fmt.Sprint("r", i%n), State: run.Working,
 				Step: "installing the image"}
 			v.progress.Apply(e)
-			v.events = append(v.events, e)
+			v.log.add([]run.Event{e})
 		}
 		v.wall.Set(v.setting.Graph)
 		b.Run(fmt.Sprint(n), func(b *testing.B) { sh.Keys(b, v, "lh") })
+		v.log.read()
+		b.Run(fmt.Sprint(n, "-reading"), func(b *testing.B) { sh.Keys(b, v, "kj") })
+		v.log.reading, v.log.filter.Typing = false, true
+		b.Run(fmt.Sprint(n, "-filter"), func(b *testing.B) {
+			for i := 0; b.Loop(); i++ {
+				k := tea.KeyPressMsg{Code: '1', Text: "1"}
+				if i%2 == 1 {
+					k = tea.KeyPressMsg{Code: tea.KeyBackspace}
+				}
+				v.Update(k)
+				sh.Styled(v)
+			}
+			b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N)/1000, "ms/key")
+		})
 	}
+}
+
+// reader is a view with events of three resources, which are read.
+func reader(t *testing.T) (*parttest.Shell, *View) {
+	t.Helper()
+	sh := parttest.New(t, nil)
+	v := New(sh)
+	began := time.Now()
+	v.run = &run.Record{State: run.StatusWorking, Started: began}
+	v.news = &app.News{Overview: app.Overview{Run: v.run, Holder: "somebody"}}
+	v.setting = &app.Setting{Graph: stack.Graph{"gate": nil, "reader": {"gate"}, "post": {"gate"}}}
+	for name := range v.setting.Graph {
+		v.run.Plan.Steps = append(v.run.Plan.Steps, run.Step{ID: name, Resource: name, Phase: run.PhaseBuild})
+	}
+	v.progress = run.NewProgress(v.run.Plan, began)
+	v.wall.Set(v.setting.Graph)
+	tell(v, run.Event{Resource: "gate", Type: "Gateway", State: run.Working, Step: "allocating an address"},
+		run.Event{Resource: "reader", Type: "Server", State: run.Working, Step: "booting", CloudID: "srv-17", Attempt: 2},
+		run.Event{Resource: "reader", Type: "Server", State: run.HasFailed, Reason: strings.Repeat("no host has room ", 40) + "at all"},
+		run.Event{Resource: "post", Type: "Server", State: run.IsReady})
+	return sh, v
+}
+
+func tell(v *View, events ...run.Event) {
+	for _, e := range events {
+		e.Seq, e.Time = v.log.last()+1, time.Now()
+		v.progress.Apply(e)
+		v.log.add([]run.Event{e})
+	}
+}
+
+func press(t *testing.T, v *View, keys ...string) {
+	t.Helper()
+	for _, k := range keys {
+		msg := tea.KeyPressMsg{Code: []rune(k)[0], Text: k}
+		if code, special := map[string]rune{"esc": tea.KeyEscape, "enter": tea.KeyEnter, "up": tea.KeyUp, "end": tea.KeyEnd,
+			"space": tea.KeySpace}[k]; special {
+			msg = tea.KeyPressMsg{Code: code}
+		}
+		if v.Typing() {
+			v.Update(msg)
+		} else if _, done := part.Press(v.Bindings(), msg); !done {
+			t.Fatalf("%s does nothing", k)
+		}
+	}
+}
+
+func TestReadingTheEvents(t *testing.T) {
+	sh, v := reader(t)
+	wants := func(words ...string) {
+		t.Helper()
+		for _, w := range words {
+			if frame := sh.Frame(v); !strings.Contains(frame, w) {
+				t.Fatalf("there is no %q:\n%s", w, frame)
+			}
+		}
+	}
+	press(t, v, "e", "up")
+	wants("reader failed", "at all", "3 of 4") // the message is there to its end
+	press(t, v, "o")
+	for _, c := range []string{"attempt", "cloud id"} {
+		for columns[v.log.choice].name != c {
+			press(t, v, "j")
+		}
+		press(t, v, "space")
+	}
+	press(t, v, "esc", "up")
+	wants("cloud id", "srv-17", "booting")
+	press(t, v, "enter")
+	if v.wall.Sel != "reader" || v.log.reading {
+		t.Errorf("enter goes to %q", v.wall.Sel)
+	}
+
+	press(t, v, "/", "r", "o", "o", "m", "enter", "f")
+	wants("1 of 4", "no host has room")
+	tell(v, run.Event{Resource: "gate", State: run.IsReady}, run.Event{Resource: "post", State: run.Settling, Step: "still no room"})
+	wants("2 of 6", "still no room")
+	press(t, v, "esc")
+	if v.log.len() != 6 {
+		t.Errorf("%d events without a filter", v.log.len())
+	}
+
+	press(t, v, "e", "end", "s", "r", "e", "a", "d", "e", "r", "enter")
+	if e, _ := v.log.marked(); e.Resource != "reader" || e.State != run.HasFailed {
+		t.Errorf("found %+v", e)
+	}
+	press(t, v, "n")
+	if e, _ := v.log.marked(); e.State != run.Working {
+		t.Errorf("further on there is %+v", e)
+	}
+	press(t, v, "n")
+	if sh.Said == "" {
+		t.Error("it is not told that there is no more")
+	}
+	tell(v, run.Event{Resource: "gate", State: run.Removing})
+	if e, _ := v.log.marked(); e.Step != "booting" {
+		t.Errorf("an event that comes moves the mark to %+v", e)
+	}
+	press(t, v, "f")
+	if e, _ := v.log.marked(); e.State != run.Removing {
+		t.Errorf("following, there is %+v", e)
+	}
+	tell(v, run.Event{Resource: "gate", State: run.Removed})
+	if e, _ := v.log.marked(); e.State != run.Removed {
+		t.Errorf("following, there is %+v", e)
+	}
+}
+
+// The mark stays at its event while the filter is typed, and after it is cleared.
+func TestTheMarkAndTheFilter(t *testing.T) {
+	_, v := reader(t)
+	press(t, v, "e", "up", "up") // reader, booting
+	press(t, v, "/", "s", "e", "r", "v", "e", "r", "enter")
+	if e, _ := v.log.marked(); e.Step != "booting" {
+		t.Errorf("filtered: %+v", e)
+	}
+	press(t, v, "esc")
+	if e, _ := v.log.marked(); e.Step != "booting" {
+		t.Errorf("cleared: %+v", e)
+	}
+	press(t, v, "/", "z", "z", "enter", "up")
 }
