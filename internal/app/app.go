@@ -59,9 +59,11 @@ type App struct {
 	deployedMu   sync.Mutex
 	lastDeployed *deployed // the stack that was compared with last
 
-	draftMu   sync.Mutex
-	lastDraft *Draft // that was read last
-	lastWhole *Draft // the last one whose template could be read as a whole
+	draftMu    sync.Mutex
+	lastDraft  *Draft // that was read last
+	failedMu   sync.Mutex
+	lastFailed failed
+	lastWhole  *Draft // the last one whose template could be read as a whole
 
 	recordsMu sync.Mutex
 	records   records // those read last

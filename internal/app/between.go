@@ -48,16 +48,24 @@ func (a *App) WhatIfFrom(ctx context.Context, d *Draft, from, to string) (*Previ
 	if to != "" {
 		against += " (this is revision " + to + ")"
 	}
-	results, _ := base.Results(asIfAttributes(base))
-	p.ChangeSet = whatif.Compare(whatif.State{Results: results, Stack: d.Stack.Stack, Target: d.Stack.Target,
-		Wanted: wanted, Recorded: asIfBuilt(base), Base: base,
-		BaseRevision: 1, BaseInputs: base.Inputs, BaseFound: base.Lookups(), TagsPos: d.Stack.TagsPos,
-		Comparing: true, Knowledge: a.Profile})
-	p.ChangeSet.BaseRevision, p.ChangeSet.Against = 0, against
+	p.ChangeSet = a.between(base, wanted, whatif.State{Stack: d.Stack.Stack, Target: d.Stack.Target, TagsPos: d.Stack.TagsPos})
+	p.ChangeSet.Against = against
 	if to == "" {
 		p.Findings = append(append(tosca.Findings{}, d.Findings...), p.Findings...)
 	}
 	return p, nil
+}
+
+// between holds what was wanted against what is wanted instead, as if the former had been
+// built. About says whose it is.
+func (a *App) between(was, is *stack.Wanted, about whatif.State) *whatif.ChangeSet {
+	about.Results, _ = was.Results(asIfAttributes(was))
+	about.Wanted, about.Recorded, about.Base = is, asIfBuilt(was), was
+	about.BaseRevision, about.BaseInputs, about.BaseFound = 1, was.Inputs, was.Lookups()
+	about.Comparing, about.Knowledge = true, a.Profile
+	cs := whatif.Compare(about)
+	cs.BaseRevision = 0
+	return cs
 }
 
 func isNumber(text string) bool {

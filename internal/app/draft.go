@@ -194,6 +194,9 @@ func inBackground[T any](f func() T) (wait func() T) {
 // draft gives the inputs of a template their values, and resolves it.
 func (a *App) draft(ctx context.Context, p *Parsed, v Values) *Draft {
 	given, findings := a.given(ctx, p, v)
+	if v.LastRun {
+		findings = append(findings, a.lastFailures(ctx, p)...)
+	}
 	o := stack.Options{Given: given, Lenient: p.Stack == nil && len(v.Flags) == 0 && v.File == "" && !v.Strict}
 	if p.Stack != nil {
 		o.Tags = p.Stack.Tags

@@ -32,6 +32,9 @@ type Values struct {
 	// Quick says that somebody writes: findings and tally count, and the places of all else
 	// may be off by the lines that were just written. See Parsed.InPart.
 	Quick bool
+	// LastRun asks for findings where the last run of the stack failed, too: they are for
+	// those who write.
+	LastRun bool
 
 	tree *commit.Tree    // of At
 	over map[string]bool // inputs that a flag gives: what files say of them is not read

@@ -120,63 +120,6 @@ func (p *Program) stacks() *cobra.Command {
 	return cmd
 }
 
-type jsonResource struct {
-	Name       string                 `json:"name"`
-	Type       string                 `json:"type"`
-	ID         string                 `json:"id"`
-	Properties map[string]tosca.Value `json:"properties"`
-	Attributes map[string]tosca.Value `json:"attributes"`
-}
-
-func (p *Program) show() *cobra.Command {
-	var asJSON bool
-	cmd := &cobra.Command{Use: "show STACK", Short: "Show a stack: its resources, results and last run",
-		Args: cobra.ExactArgs(1)}
-	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
-	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		ctx := cmd.Context()
-		return p.onStack(ctx, args[0], func(a *app.App, st *stack.Stack) error {
-			c, err := a.Contents(ctx, st)
-			if err != nil {
-				return err
-			}
-			results := c.Results
-			if asJSON {
-				parts := func(list []*stack.Recorded) []jsonResource {
-					out := []jsonResource{}
-					for _, r := range list {
-						out = append(out, jsonResource{r.Name, r.Type, r.ID, r.Properties, r.Attributes})
-					}
-					return out
-				}
-				return p.json(map[string]any{"old": parts(c.Old), "name": st.Name, "target": st.Target.String(),
-					"state": st.State, "revision": st.Revision, "description": st.Description,
-					"resources": parts(c.Resources), "results": resultMap(results)})
-			}
-			about := fmt.Sprintf("%s, revision %d", st.State, st.Revision)
-			if st.Revision == 0 {
-				about = string(st.State)
-			}
-			fmt.Fprintf(p.Out, "%s in %s: %s\n%s\n\n", st.Name, st.Target, about, cloud.Clean(st.Description))
-			for _, r := range c.Resources {
-				fmt.Fprintf(p.Out, "%-20s %-14s %s\n", r.Name, r.Type, r.ID)
-			}
-			for _, r := range c.Old {
-				fmt.Fprintf(p.Out, "%-20s %-14s %s  old part: the next deployment removes it\n", r.Name, r.Type, r.ID)
-			}
-			if r, err := a.RunNumber(ctx, st, 0); err == nil && r != nil {
-				fmt.Fprintf(p.Out, "\nlast run  %d, %s by %s: %s %s\n", r.Number, r.Kind, r.By, r.State, r.Reason)
-			}
-			if len(results) > 0 {
-				fmt.Fprintln(p.Out)
-				p.resultLines(results, stack.Result.Text)
-			}
-			return nil
-		})
-	}
-	return cmd
-}
-
 // resultMap is results by name; JSON hides what is secret in them.
 func resultMap(list []stack.Result) map[string]any {
 	out := map[string]any{}

@@ -195,10 +195,15 @@ func (p *Program) end(ctx context.Context, a *app.App, r *run.Record) {
 		fmt.Fprintf(p.Out, ": %s", r.Reason)
 	}
 	fmt.Fprintln(p.Out)
+	st, err := a.StackOf(ctx, r)
+	if err == nil && r.State != run.StatusDone {
+		if report, err := a.Report(ctx, st, r); err == nil {
+			p.report(report)
+		}
+	}
 	if r.State != run.StatusDone || r.Kind == run.KindDelete {
 		return
 	}
-	st, err := a.StackOf(ctx, r)
 	var list []stack.Result
 	if err == nil {
 		list, err = a.Results(ctx, st)

@@ -48,7 +48,7 @@ func (s *server) watch(ctx context.Context) {
 // import.
 func (s *server) look(ctx context.Context) error {
 	paths, docs := s.open()
-	v := app.Values{Texts: map[string][]byte{}}
+	v := app.Values{Texts: map[string][]byte{}, LastRun: true}
 	for path, d := range docs {
 		v.Texts[path] = []byte(d.text.String())
 	}

@@ -41,6 +41,7 @@ var Codes = map[string]string{
 	"duplicate-resource":         "two nodes make resources of the same name",
 	"duplicate-type":             "a type has the name of another one",
 	"empty-file":                 "there is nothing in a file",
+	"failed-last-time":           "the last run of the stack failed at this node",
 	"filter-without-select":      "a node_filter stands in a node that is not selected",
 	"fixed-property":             "a value is given for what the type fixes",
 	"function-not-alone":         "the call of a function stands among the keys of a map",

@@ -116,7 +116,7 @@ func (m *model) About(s part.Subject)     { m.about = s }
 func (m *model) Ask(a *part.Ask)          { m.ask = a }
 
 func (m *model) Values(file string) app.Values {
-	v := app.Values{Flags: m.given[file]}
+	v := app.Values{Flags: m.given[file], LastRun: true}
 	if len(m.held) > 0 {
 		v.Texts = maps.Clone(m.held)
 	}

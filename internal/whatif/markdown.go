@@ -17,7 +17,7 @@ func (c *ChangeSet) Markdown() string {
 	line("")
 	against := fmt.Sprintf("revision %d and the cloud", c.BaseRevision)
 	if c.Against != "" {
-		against = plainText(c.Against)
+		against = PlainText(c.Against)
 	}
 	about := " About " + Length(c.Estimate.Seconds) + "."
 	if c.Against != "" {
@@ -26,14 +26,14 @@ func (c *ChangeSet) Markdown() string {
 	line("%s; %d the same. Compared with %s.%s", c.Tally, c.Tally.Same, against, about)
 	line("")
 	if way := c.Estimate.Way(); way != "" {
-		line("Longest: %s (%s).", plainText(way), c.Estimate.Sure())
+		line("Longest: %s (%s).", PlainText(way), c.Estimate.Sure())
 		line("")
 	}
 	if len(c.Findings) > 0 {
 		line("## Findings")
 		line("")
 		for _, f := range c.Findings {
-			line("- **%s** %s (%s)", f.Severity, plainText(f.Message), f.Short())
+			line("- **%s** %s (%s)", f.Severity, PlainText(f.Message), f.Short())
 		}
 		line("")
 	}
@@ -47,12 +47,12 @@ func (c *ChangeSet) Markdown() string {
 		line("## %s", part.title)
 		line("")
 		for _, r := range part.list {
-			text := fmt.Sprintf("- **%s** %s", r.Kind, plainText(r.Text))
+			text := fmt.Sprintf("- **%s** %s", r.Kind, PlainText(r.Text))
 			if r.Pos.Line > 0 {
 				text += " (" + r.Pos.Short() + ")"
 			}
 			if r.Fix != "" {
-				text += ". To avoid it: " + plainText(r.Fix)
+				text += ". To avoid it: " + PlainText(r.Fix)
 			}
 			line("%s", text)
 		}
@@ -65,7 +65,7 @@ func (c *ChangeSet) Markdown() string {
 		}
 		text := fmt.Sprintf("- %s is %s %s", code(l.Name), l.Type, code(l.ID))
 		if l.Moved != "" {
-			text += ": " + plainText(l.Moved)
+			text += ": " + PlainText(l.Moved)
 		}
 		line("%s", text)
 		if i == len(c.Lookups)-1 {
@@ -77,7 +77,7 @@ func (c *ChangeSet) Markdown() string {
 			line("## Left as it is")
 			line("")
 		}
-		line("- %s: %s", code(l.Resource), plainText(l.Text))
+		line("- %s: %s", code(l.Resource), PlainText(l.Text))
 		if i == len(c.Left)-1 {
 			line("")
 		}
@@ -87,7 +87,7 @@ func (c *ChangeSet) Markdown() string {
 			line("## Left by former runs")
 			line("")
 		}
-		line("- %s", plainText(OldText(r)))
+		line("- %s", PlainText(OldText(r)))
 		if i == len(c.Old)-1 {
 			line("")
 		}
@@ -103,11 +103,11 @@ func (c *ChangeSet) Markdown() string {
 		}
 		text := fmt.Sprintf("- %s %s %s: %s", r.Kind.Mark(), r.Kind, code(r.Name), code(r.Values()))
 		if len(r.UsedBy) > 0 {
-			text += "; used by " + plainText(strings.Join(r.UsedBy, ", "))
+			text += "; used by " + PlainText(strings.Join(r.UsedBy, ", "))
 		}
 		line("%s", text)
 		for _, b := range r.Because() {
-			line("  - because %s", plainText(b))
+			line("  - because %s", PlainText(b))
 		}
 		if i == len(c.Results)-1 {
 			line("")
@@ -118,10 +118,10 @@ func (c *ChangeSet) Markdown() string {
 		line("")
 		line("### %s %s %s", ch.Kind.Mark(), ch.Kind, code(ch.Title()))
 		line("")
-		line("%s", plainText(ch.About()))
+		line("%s", PlainText(ch.About()))
 		line("")
 		if rest := ch.Rest(); rest != "" {
-			line("%d alike: %s", len(ch.Names), plainText(rest))
+			line("%d alike: %s", len(ch.Names), PlainText(rest))
 			line("")
 		}
 		if len(ch.Properties) > 0 {
@@ -151,7 +151,7 @@ func (c *ChangeSet) Markdown() string {
 				if p.Before != nil {
 					before = code(tosca.Show(p.Before))
 				}
-				line("| %s | %s | %s | %s |", plainText(p.Path), before, after, note)
+				line("| %s | %s | %s | %s |", PlainText(p.Path), before, after, note)
 			}
 			line("")
 		}
@@ -159,10 +159,10 @@ func (c *ChangeSet) Markdown() string {
 			line("- %s", LastText)
 		}
 		for _, k := range ch.Because {
-			line("- because %s", plainText(k))
+			line("- because %s", PlainText(k))
 		}
 		if len(ch.Then) > 0 {
-			line("- then %d more: %s", len(ch.Then), plainText(strings.Join(ch.Then, ", ")))
+			line("- then %d more: %s", len(ch.Then), PlainText(strings.Join(ch.Then, ", ")))
 		}
 	}
 	return b.String()
@@ -181,8 +181,8 @@ func code(s string) string {
 	return fence + s + fence
 }
 
-// plainText is text that stands for nothing else in Markdown.
-func plainText(s string) string {
+// PlainText is text that stands for nothing else in Markdown.
+func PlainText(s string) string {
 	return strings.NewReplacer("\n", " ", "|", "\\|", "<", "&lt;", "*", "\\*", "_", "\\_", "`", "\\`", "[", "\\[").
 		Replace(visible(s))
 }

@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+
+	"brickrow/internal/cloud"
 )
 
 // TestRefusalsAreListed finds the codes in the source and holds them against
@@ -48,6 +50,11 @@ func TestRefusalsAreListed(t *testing.T) {
 			}
 			return true
 		})
+	}
+	for code := range used {
+		if cloud.Refusals[code] == "" {
+			t.Errorf("nobody says what usually mends the refusal %s", code)
+		}
 	}
 	for _, passing := range []string{"internal", "operation-failed", "busy",
 		"refused"} { // faults, and what the yard itself is at fault for

@@ -149,7 +149,7 @@ func (v *View) drawStrip(s *part.Screen, r part.Rect) {
 	switch {
 	case len(list) > room:
 		x = s.Text(x, y, r.W, t.Faint(), fmt.Sprintf("%d findings   ", len(list)))
-	case len(list) == 0:
+	case !slices.ContainsFunc(list, againstTheText):
 		x = s.Text(x, y, r.W, t.On(t.States["ready"].Word), "■ nothing wrong found   ")
 	}
 	if v.tally == nil || v.tally.ChangeSet == nil {
@@ -171,6 +171,10 @@ func (v *View) drawStrip(s *part.Screen, r part.Rect) {
 	x = part.DrawTally(t, s, x, y, r.X+r.W-x, v.tally.Tally)
 	s.Text(x+1, y, r.X+r.W-x-2, t.Faint(), words)
 }
+
+// againstTheText reports whether a finding says that something is wrong with the text: one
+// of the last run does not.
+func againstTheText(f tosca.Finding) bool { return f.Code != "failed-last-time" }
 
 // drawLookups lists what nodes that are selected stand for, once the target
 // was asked.

@@ -2,7 +2,6 @@ package runs
 
 import (
 	"fmt"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -86,10 +85,14 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 		return
 	}
 	body := part.R(r.X, r.Y+2, r.W, r.H-2)
-	if n := v.explainLines(r.W); n > 0 {
+	if lines := v.explanation(r.W); len(lines) > 0 {
+		if v.why {
+			v.drawWhy(s, body, lines)
+			return
+		}
 		var strip part.Rect
-		body, strip = body.SplitBottom(min(n+1, body.H/2))
-		v.drawExplain(s, strip)
+		body, strip = body.SplitBottom(min(len(lines)+1, body.H/2))
+		v.drawExplanation(s, strip, lines)
 	}
 	now := time.Now()
 	of := func(name string) part.Brick { return v.brick(t, name, now) }
@@ -308,65 +311,4 @@ func (v *View) drawScale(s *part.Screen, x, y, long int, total, sofar float64) {
 			s.Text(at, y, 12, t.Faint(), words)
 		}
 	}
-}
-
-func (v *View) explainLines(w int) int {
-	if len(v.failures()) == 0 {
-		return 0
-	}
-	return len(part.Wrap(v.failures()[0].Reason, w-explainIndent)) + 3 + len(part.Wrap(v.standing(),
-		w-explainIndent)) - 1
-}
-
-// explainIndent is what the words of an explanation leave free of a line.
-const explainIndent = 18
-
-// drawExplain spells the failure out.
-func (v *View) drawExplain(s *part.Screen, r part.Rect) {
-	t := v.Theme()
-	e := v.failures()[0]
-	s.Line(r.X, r.Y, r.W, t.On(t.Mortar), "─")
-	p := t.States[run.HasFailed]
-	x := s.Text(r.X+1, r.Y+1, r.W/2, uv.Style{Fg: p.Text, Bg: p.Ground, Attrs: uv.AttrBold}, " ✖ "+e.Resource+" ")
-	words := "failed"
-	if e.Step != "" {
-		words = "failed while " + e.Step
-	}
-	s.Text(x+2, r.Y+1, r.W-x-3, part.Bold(t.On(p.Word)), words+" after "+whatif.Length(e.Elapsed.Seconds()))
-	y := r.Y + 2
-	row := func(name string, lines []string, st uv.Style) {
-		for i, l := range lines {
-			if y >= r.Y+r.H {
-				return
-			}
-			if i == 0 {
-				s.Text(r.X+3, y, 12, t.Faint(), name)
-			}
-			s.Text(r.X+16, y, r.W-explainIndent, st, l)
-			y++
-		}
-	}
-	row("the cloud", part.Wrap(e.Reason, r.W-explainIndent), t.Strong())
-	if pos := v.place(e.Resource); pos.Line > 0 {
-		row("template", []string{fmt.Sprintf("%s:%d, %s   t opens it", filepath.Base(pos.File), pos.Line, e.Type)},
-			t.Plain())
-	}
-	row("now", part.Wrap(v.standing(), r.W-explainIndent), t.Plain())
-}
-
-// standing says how things are after the failure.
-func (v *View) standing() string {
-	switch v.run.State {
-	case run.StatusUndoing:
-		return "taking back what this run has done; nothing that was there before has been removed"
-	case run.StatusUndone:
-		return v.lastWords()
-	case run.StatusHeld:
-		return "what is built stays; what failed was cleared away"
-	case run.StatusStuck:
-		return "R goes on from here once the cause is gone"
-	case run.StatusWorking:
-		return "what is under way comes to its end first"
-	}
-	return string(v.run.State)
 }

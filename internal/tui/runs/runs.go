@@ -21,6 +21,9 @@ type View struct {
 	news     *app.News // what was heard last; nil is nothing yet
 	run      *run.Record
 	setting  *app.Setting
+	report   *app.Report // what went wrong; nil where nothing did, or it was not read yet
+	why      bool        // it is shown whole
+	whyTop   int
 	progress *run.Progress
 	log      log
 	wall     part.Wall
@@ -74,6 +77,10 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return v.open(msg.run)
 	case heard:
 		return v.heard(msg)
+	case explained:
+		if v.run != nil && msg.report != nil && msg.report.Run.ID == v.run.ID {
+			v.report = msg.report
+		}
 	case part.Click:
 		if n := v.wall.At(msg.X, msg.Y); n != "" {
 			v.wall.Choose(n)
@@ -182,10 +189,47 @@ func (v *View) heard(msg heard) tea.Cmd {
 		v.wall.Choose(v.progress.Failures[0].Resource)
 	}
 	v.log.add(msg.news.Events)
-	if v.again {
-		return v.load("")
+	if msg.first {
+		v.report, v.why = nil, false
 	}
-	return nil
+	var cmds []tea.Cmd
+	if len(v.progress.Failures) > failed || len(v.progress.Failures) > 0 && (msg.setting != nil || msg.first) {
+		cmds = append(cmds, v.explain())
+	}
+	if v.again {
+		cmds = append(cmds, v.load(""))
+	}
+	return tea.Batch(cmds...)
+}
+
+type explained struct{ report *app.Report }
+
+// explain asks what went wrong.
+func (v *View) explain() tea.Cmd {
+	st, r := v.about.Stack, v.run
+	if st == nil {
+		return nil
+	}
+	return func() tea.Msg {
+		report, err := v.App().Report(v.Context(), st, r)
+		if err != nil {
+			return part.Failed{Doing: "explain what went wrong", Err: err}
+		}
+		return explained{report}
+	}
+}
+
+// failure is the failure that is explained: that of the marked brick, or the first.
+func (v *View) failure() *app.Explanation {
+	if v.report == nil || len(v.report.Failures) == 0 {
+		return nil
+	}
+	for i := range v.report.Failures {
+		if v.report.Failures[i].Resource == v.wall.Sel {
+			return &v.report.Failures[i]
+		}
+	}
+	return &v.report.Failures[0]
 }
 
 // found is the stack of a run that was begun; it may be new.
@@ -212,8 +256,11 @@ func (v *View) begin(t *app.Ticket) tea.Cmd {
 
 // Bindings are the keys that do something now.
 func (v *View) Bindings() []part.Binding {
-	if v.log.reading {
+	switch {
+	case v.log.reading:
 		return v.reading()
+	case v.why && v.failure() != nil:
+		return v.whyKeys()
 	}
 	var keys []part.Binding
 	small := false
@@ -241,6 +288,10 @@ func (v *View) Bindings() []part.Binding {
 	}
 	if v.place(v.wall.Sel).Line > 0 {
 		keys = append(keys, part.Bind(v.openLine, "t").Shown("t", "template line").As("Show the line of the template"))
+	}
+	if v.failure() != nil {
+		keys = append(keys, part.Bind(part.Run(func() { v.why, v.whyTop = true, 0 }), "w").Shown("w", "why, whole").
+			As("Explain what went wrong"))
 	}
 	if len(v.failures()) > 0 && v.run.State != run.StatusDone {
 		keys = append(keys, part.Bind(v.copy, "y").Shown("y", "copy the message"))
@@ -278,6 +329,9 @@ func (v *View) Bindings() []part.Binding {
 func (v *View) copy() tea.Cmd {
 	if f := v.failures(); len(f) > 0 && v.run.State != run.StatusDone {
 		v.Say("copied the message")
+		if v.report != nil && len(v.report.Failures) > 0 {
+			return tea.SetClipboard(v.report.Markdown())
+		}
 		return tea.SetClipboard(f[0].Resource + ": " + f[0].Reason)
 	}
 	if v.result >= len(v.results()) {
@@ -346,6 +400,8 @@ func (v *View) Hint() string {
 		return "type what to look for; enter goes there"
 	case v.log.choosing:
 		return "space shows a column, or hides it; esc is done"
+	case v.why && v.failure() != nil:
+		return "y copies it all for a ticket; t goes to the line"
 	case v.log.reading:
 		return "enter goes to the brick; / filters, o chooses columns"
 	case v.none || v.run == nil:

@@ -205,3 +205,37 @@ func TestTheMarkAndTheFilter(t *testing.T) {
 	}
 	press(t, v, "/", "z", "z", "enter", "up")
 }
+
+// A failure is explained beside the wall, and whole where there is no room.
+func TestWhyItFailed(t *testing.T) {
+	sh, v := reader(t)
+	words := strings.Repeat("no host has room ", 60) + "at all"
+	v.Update(explained{&app.Report{Run: v.run, Failures: []app.Explanation{
+		{Failure: run.Failure{Event: run.Event{Resource: "reader", Type: "Server", Step: "booting", Attempt: 2}, Words: words},
+			Mends: []app.Mend{{Text: "wait for the thaw", From: app.FromCloud}}, Behind: []string{"post"}},
+		{Failure: run.Failure{Event: run.Event{Resource: "gate"}, Words: "the road is closed"}},
+	}}})
+	sh.W, sh.H = 80, 24
+	v.wall.Choose("reader")
+	frame := sh.Frame(v)
+	if !strings.Contains(frame, "w shows them all") || strings.Contains(frame, "at all\n") {
+		t.Fatalf("%s", frame)
+	}
+	press(t, v, "w")
+	seen := ""
+	for range 30 {
+		seen += sh.Frame(v)
+		press(t, v, "j")
+	}
+	for _, w := range []string{"failed while booting, in attempt 2", "also failed  gate (mark the brick)", "at all", "wait for the thaw", "it holds up  post",
+		"comes to its end first"} {
+		if !strings.Contains(seen, w) {
+			t.Errorf("there is no %q in:\n%s", w, sh.Frame(v))
+		}
+	}
+	press(t, v, "esc")
+	v.wall.Choose("gate")
+	if frame := sh.Frame(v); !strings.Contains(frame, "the road is closed") {
+		t.Errorf("the marked brick is not explained:\n%s", frame)
+	}
+}

@@ -1,0 +1,214 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"brickrow/internal/app"
+	"brickrow/internal/cloud"
+	"brickrow/internal/run"
+	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
+	"brickrow/internal/whatif"
+)
+
+type jsonResource struct {
+	Name       string                 `json:"name"`
+	Type       string                 `json:"type"`
+	ID         string                 `json:"id"`
+	Properties map[string]tosca.Value `json:"properties"`
+	Attributes map[string]tosca.Value `json:"attributes"`
+}
+
+type jsonRun struct {
+	Number   int           `json:"number"`
+	Kind     run.Kind      `json:"kind"`
+	State    run.Status    `json:"state"`
+	By       string        `json:"by"`
+	Begun    time.Time     `json:"begun"`
+	Ended    *time.Time    `json:"ended"`
+	Reason   string        `json:"reason"`
+	Standing string        `json:"standing"`
+	Failures []jsonFailure `json:"failures"`
+}
+
+type jsonFailure struct {
+	Resource string      `json:"resource"`
+	Type     string      `json:"type"`
+	Step     string      `json:"step"`
+	Undoing  bool        `json:"undoing"`
+	Words    string      `json:"words"`
+	Problem  string      `json:"problem"`
+	Attempt  int         `json:"attempt"`
+	Elapsed  int64       `json:"elapsed_ms"`
+	CloudID  string      `json:"cloud_id"`
+	File     string      `json:"file"`
+	Line     int         `json:"line"`
+	Text     string      `json:"text"`
+	Changed  string      `json:"changed"`
+	Tried    []jsonTried `json:"tried"`
+	Mends    []jsonMend  `json:"mends"`
+	Behind   []string    `json:"behind"`
+}
+
+type jsonTried struct {
+	Time    time.Time `json:"time"`
+	Words   string    `json:"words"`
+	Elapsed int64     `json:"elapsed_ms"`
+	Refused string    `json:"refused"`
+	Times   int       `json:"times"`
+}
+
+type jsonMend struct {
+	Text  string       `json:"text"`
+	From  app.MendFrom `json:"from"`
+	Run   int          `json:"run"`
+	Stack string       `json:"stack"`
+}
+
+func runJSON(rep *app.Report) *jsonRun {
+	if rep == nil {
+		return nil
+	}
+	r := rep.Run
+	out := &jsonRun{Number: r.Number, Kind: r.Kind, State: r.State, By: r.By, Begun: r.Started.UTC(), Reason: r.Reason,
+		Standing: rep.Standing, Failures: []jsonFailure{}}
+	if !r.Ended.IsZero() {
+		at := r.Ended.UTC()
+		out.Ended = &at
+	}
+	for _, e := range rep.Failures {
+		f := jsonFailure{Resource: e.Resource, Type: e.Type, Step: e.Step, Undoing: e.Undoing, Words: e.Words, Problem: e.Problem,
+			Attempt: e.Attempt, Elapsed: e.Elapsed.Milliseconds(), CloudID: e.CloudID, File: e.Pos.File, Line: e.Pos.Line,
+			Text: e.Line, Changed: e.Changed, Tried: []jsonTried{}, Mends: []jsonMend{}, Behind: append([]string{}, e.Behind...)}
+		for _, t := range e.Tried {
+			f.Tried = append(f.Tried, jsonTried{t.Time.UTC(), t.Words, t.Took.Milliseconds(), t.Refused, t.Times})
+		}
+		for _, m := range e.Mends {
+			f.Mends = append(f.Mends, jsonMend{m.Text, m.From, m.Run, m.Stack})
+		}
+		out.Failures = append(out.Failures, f)
+	}
+	return out
+}
+
+func (p *Program) show() *cobra.Command {
+	var asJSON, asMarkdown bool
+	cmd := &cobra.Command{Use: "show STACK", Short: "Show a stack: its resources, results and last run, and what went wrong in it",
+		Args: cobra.ExactArgs(1)}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	cmd.Flags().BoolVar(&asMarkdown, "markdown", false, "as Markdown, for a ticket or a message")
+	cmd.MarkFlagsMutuallyExclusive("json", "markdown")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		ctx := cmd.Context()
+		return p.onStack(ctx, args[0], func(a *app.App, st *stack.Stack) error {
+			c, err := a.Contents(ctx, st)
+			if err != nil {
+				return err
+			}
+			report, err := lastReport(ctx, a, st)
+			if err != nil {
+				return err
+			}
+			switch {
+			case asJSON:
+				return p.json(map[string]any{"old": resourcesJSON(c.Old), "name": st.Name, "target": st.Target.String(),
+					"state": st.State, "revision": st.Revision, "description": st.Description,
+					"resources": resourcesJSON(c.Resources), "results": resultMap(c.Results), "last_run": runJSON(report)})
+			case asMarkdown:
+				fmt.Fprint(p.Out, markdown(st, c, report))
+				return nil
+			}
+			fmt.Fprintf(p.Out, "%s in %s: %s\n%s\n\n", st.Name, st.Target, aboutStack(st), cloud.Clean(st.Description))
+			for _, r := range c.Resources {
+				fmt.Fprintf(p.Out, "%-20s %-14s %s\n", r.Name, r.Type, r.ID)
+			}
+			for _, r := range c.Old {
+				fmt.Fprintf(p.Out, "%-20s %-14s %s  old part: the next deployment removes it\n", r.Name, r.Type, r.ID)
+			}
+			if report != nil {
+				r := report.Run
+				fmt.Fprintf(p.Out, "\nlast run  %d, %s by %s: %s %s\n", r.Number, r.Kind, r.By, r.State, r.Reason)
+				p.report(report)
+			}
+			if len(c.Results) > 0 {
+				fmt.Fprintln(p.Out)
+				p.resultLines(c.Results, stack.Result.Text)
+			}
+			return nil
+		})
+	}
+	return cmd
+}
+
+func aboutStack(st *stack.Stack) string {
+	if st.Revision == 0 {
+		return string(st.State)
+	}
+	return fmt.Sprintf("%s, revision %d", st.State, st.Revision)
+}
+
+func resourcesJSON(list []*stack.Recorded) []jsonResource {
+	out := []jsonResource{}
+	for _, r := range list {
+		out = append(out, jsonResource{r.Name, r.Type, r.ID, r.Properties, r.Attributes})
+	}
+	return out
+}
+
+// lastReport explains the last run of a stack; nil where it has had none.
+func lastReport(ctx context.Context, a *app.App, st *stack.Stack) (*app.Report, error) {
+	r, err := a.RunNumber(ctx, st, 0)
+	if err != nil || r == nil {
+		return nil, err
+	}
+	return a.Report(ctx, st, r)
+}
+
+// report prints what went wrong in a run.
+func (p *Program) report(r *app.Report) {
+	for _, e := range r.Failures {
+		fmt.Fprintln(p.Out)
+		p.wrapped("", fmt.Sprintf("%s (%s) %s", e.Resource, e.Type, e.Title()))
+		for _, row := range e.Rows() {
+			p.wrapped(fmt.Sprintf("  %-12s ", row.Label), row.Text)
+		}
+	}
+	if len(r.Failures) > 0 && r.Standing != "" {
+		p.wrapped(fmt.Sprintf("  %-12s ", "the rest"), r.Standing)
+	}
+}
+
+// markdown is a stack for a ticket or a message; no secret is in it.
+func markdown(st *stack.Stack, c *app.Contents, rep *app.Report) string {
+	var b strings.Builder
+	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
+	line("# %s in %s\n", whatif.PlainText(st.Name), st.Target)
+	line("%s, %d resources. %s\n", aboutStack(st), len(c.Resources), whatif.PlainText(st.Description))
+	if rep != nil {
+		r := rep.Run
+		line("## Run %d: %s, %s\n", r.Number, r.Kind, r.State)
+		line("By %s, begun %s.\n", whatif.PlainText(r.By), r.Started.UTC().Format(time.RFC3339))
+		if failures := rep.Markdown(); failures != "" {
+			line("%s", failures)
+		} else if r.Reason != "" {
+			line("%s.\n", whatif.PlainText(r.Reason))
+		}
+	}
+	if len(c.Results) > 0 {
+		line("## Results\n\n| result | value |\n|---|---|")
+		for _, r := range c.Results {
+			line("| %s | %s |", whatif.PlainText(r.Name), whatif.PlainText(r.Text()))
+		}
+		line("")
+	}
+	line("## Resources\n\n| resource | type | id |\n|---|---|---|")
+	for _, r := range append(c.Resources[:len(c.Resources):len(c.Resources)], c.Old...) {
+		line("| %s | %s | %s |", whatif.PlainText(r.Name), whatif.PlainText(r.Type), whatif.PlainText(r.ID))
+	}
+	return b.String()
+}
