@@ -551,7 +551,7 @@ func TestCancelUndoes(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := b.Cancel(t.Context(), ticket.Run); err != nil {
+	if err := b.Cancel(t.Context(), ticket.Run, stack.Undo); err != nil {
 		t.Fatal(err)
 	}
 	r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token)
@@ -589,7 +589,7 @@ func TestCancelTooLateToStopAnythingUndoesAllTheSame(t *testing.T) {
 		}
 		time.Sleep(2 * time.Millisecond)
 	}
-	if err := b.Cancel(t.Context(), ticket.Run); err != nil {
+	if err := b.Cancel(t.Context(), ticket.Run, stack.Undo); err != nil {
 		t.Fatal(err)
 	}
 	if r := <-ended; r.State == run.StatusUndone {

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"brickrow/internal/cloud"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
 	"brickrow/internal/store"
@@ -34,8 +35,8 @@ func (j journal) Note(ctx context.Context, e *run.Entry, ev *run.Event, changes 
 	return err
 }
 
-func (j journal) Cancelled(ctx context.Context) (bool, error) {
-	return j.CancelRequested(ctx, j.run.ID)
+func (j journal) Wishes(ctx context.Context) (run.Wishes, error) {
+	return j.Store.Wishes(ctx, j.run.ID)
 }
 
 // execution is one run being carried out.
@@ -118,10 +119,12 @@ func (x *execution) carryOut(ctx context.Context) error {
 			return err
 		}
 	}
-	out, err := x.driver.Run(ctx, x.run.Plan.Steps)
+	out, err := x.drive(ctx, x.run.Plan.Steps)
 	switch {
 	case err != nil:
 		return err
+	case out.Paused:
+		return x.pause(ctx, out)
 	case out.Complete && (!out.Cancelled || out.CannotReturn || x.run.Kind == run.KindDelete):
 		return x.succeed(ctx)
 	case x.run.Kind == run.KindDelete || out.CannotReturn:
@@ -130,7 +133,11 @@ func (x *execution) carryOut(ctx context.Context) error {
 		return x.set(ctx, run.StatusStuck, x.builtRevision())
 	}
 	x.run.Reason = reason(out, "cancelled")
-	if x.run.OnFailure == stack.Hold && !out.Cancelled {
+	now, err := x.store.Head(ctx, x.run.ID) // it may have been chosen anew
+	if err != nil {
+		return err
+	}
+	if x.run.OnFailure = now.OnFailure; x.run.OnFailure == stack.Hold {
 		return x.hold(ctx, out)
 	}
 	x.run.Back = true
@@ -138,6 +145,33 @@ func (x *execution) carryOut(ctx context.Context) error {
 		return err
 	}
 	return x.undo(ctx)
+}
+
+// drive carries steps out, until it is paused in earnest: the wish may have been taken
+// back just when nothing was under way any more.
+func (x *execution) drive(ctx context.Context, steps []run.Step) (run.Outcome, error) {
+	for {
+		out, err := x.driver.Run(ctx, steps)
+		if err != nil || !out.Paused {
+			return out, err
+		}
+		wish, err := x.store.Wishes(ctx, x.run.ID)
+		if err != nil || wish.Pause {
+			return out, err
+		}
+	}
+}
+
+// pause leaves the run as it is, until somebody goes on with it.
+func (x *execution) pause(ctx context.Context, out run.Outcome) error {
+	done := 0
+	for _, e := range out.Entries {
+		if e.State.Good() && (e.Step.Phase == run.PhaseUndo) == x.run.Back {
+			done++
+		}
+	}
+	x.tell(ctx, run.Waiting, fmt.Sprintf("paused; steps done: %d", done))
+	return x.set(ctx, run.StatusPaused, x.stack.Revision)
 }
 
 // failedBefore reports whether a step of the build had failed when the process
@@ -266,17 +300,28 @@ func (x *execution) receipt(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	kept := map[string]bool{}
+	kept := map[string]*stack.Recorded{}
 	for _, r := range list {
-		kept[r.ID] = true
+		kept[r.ID] = r
 	}
-	var stray, names []string
+	var stray, names, behind []string
 	for _, r := range left {
-		if kept[r.ID] {
-			names = append(names, r.Tags["node"]+" ("+r.ID+")")
-			continue
+		name := r.Tags["node"] + " (" + r.ID + ")"
+		switch of := kept[r.ID]; {
+		case of == nil:
+			stray = append(stray, name)
+		case of.Left != nil:
+			behind = append(behind, name)
+		default:
+			names = append(names, name)
 		}
-		stray = append(stray, r.Tags["node"]+" ("+r.ID+")")
+	}
+	for _, r := range list {
+		if r.Left != nil && !slices.ContainsFunc(left, func(l cloud.Resource) bool { return l.ID == r.ID }) { // it is gone
+			if err := x.store.Note(ctx, x.run, nil, nil, []run.Change{run.Unkeep{ID: r.ID}}); err != nil {
+				return err
+			}
+		}
 	}
 	if err := x.store.SetResults(ctx, x.run, nil); err != nil {
 		return err
@@ -286,13 +331,25 @@ func (x *execution) receipt(ctx context.Context) error {
 		x.run.Reason = "the cloud still has " + strings.Join(stray, ", ")
 		x.tell(ctx, run.HasFailed, x.run.Reason)
 		return x.set(ctx, run.StatusStuck, 0)
-	case len(names) > 0:
-		x.run.Reason = "nothing is there any more but what is kept: " + strings.Join(names, ", ")
+	case len(names)+len(behind) > 0:
+		x.run.Reason = "nothing is there any more but what is " + keptAndLeft(names, behind)
 	default:
 		x.run.Reason = fmt.Sprintf("the cloud was asked: nothing of %s is left in %s", x.stack.Name, x.stack.Target)
 	}
 	x.tell(ctx, run.Removed, x.run.Reason)
 	return x.set(ctx, run.StatusDone, 0)
+}
+
+// keptAndLeft says which resources are kept, and which were left.
+func keptAndLeft(kept, left []string) string {
+	var parts []string
+	if len(kept) > 0 {
+		parts = append(parts, "kept: "+strings.Join(kept, ", "))
+	}
+	if len(left) > 0 {
+		parts = append(parts, "left: "+strings.Join(left, ", "))
+	}
+	return strings.Join(parts, "; ")
 }
 
 // hold keeps what is built, and clears away only what failed creations left.
@@ -316,9 +373,12 @@ func (x *execution) undo(ctx context.Context) error {
 	x.tell(ctx, run.Undoing, run.UndoWords(len(steps)))
 	out := run.Outcome{Complete: true}
 	if len(steps) > 0 {
-		if out, err = x.driver.Run(ctx, steps); err != nil {
+		if out, err = x.drive(ctx, steps); err != nil {
 			return err
 		}
+	}
+	if out.Paused {
+		return x.pause(ctx, out)
 	}
 	if !out.Complete {
 		why := "undoing is stuck: " + reason(out, "")
@@ -376,7 +436,21 @@ func (x *execution) compareBaseline(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	kept, err := x.store.Kept(ctx, x.stack.ID)
+	if err != nil {
+		return "", err
+	}
+	var left []string
+	for _, r := range kept {
+		if was, there := now[r.ID]; there && r.Left != nil && r.Left.Run == x.run.Number {
+			left = append(left, was.Name+" ("+r.ID+")")
+			delete(now, r.ID)
+		}
+	}
 	differs := run.Differences(x.run.Plan.Baseline, now)
+	if len(left) > 0 {
+		differs = append(differs, "left in the cloud: "+strings.Join(left, ", "))
+	}
 	switch {
 	case len(differs) > 0:
 		return "undone, but not all is as before: " + strings.Join(differs, "; "), nil

@@ -48,8 +48,22 @@ func (b *bench) mortal(n int64) (chances *atomic.Int64) {
 	return chances
 }
 
+// pausing lets somebody wish for a pause of the last run at the nth chance.
+func (b *bench) pausing(t *testing.T, id string, n int64) (chances *atomic.Int64) {
+	chances = &atomic.Int64{}
+	b.die = func() error {
+		if chances.Add(1) == n {
+			if err := b.store.RequestPause(t.Context(), id, true); err != nil {
+				t.Error(err)
+			}
+		}
+		return nil
+	}
+	return chances
+}
+
 // ends carries a run out, and through as many deaths as are planned: after each
-// it is resumed.
+// it is resumed. A death below zero is a pause.
 func (b *bench) ends(t *testing.T, ticket *Ticket, deaths ...int64) (*run.Record, int64) {
 
 	first := int64(0)
@@ -58,14 +72,24 @@ func (b *bench) ends(t *testing.T, ticket *Ticket, deaths ...int64) (*run.Record
 		if i < len(deaths) {
 			at = deaths[i]
 		}
-		chances := b.mortal(at)
+		chances := b.mortal(max(0, at))
+		if at < 0 {
+			chances = b.pausing(t, ticket.Run.ID, -at)
+		}
 		r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token)
 		if i == 0 {
 			first = chances.Load()
 		}
 		if err == nil {
 			b.die = nil
-			return r, first
+			if r.State != run.StatusPaused {
+				return r, first
+			}
+			b.wantStandstill(t, r)
+			if ticket, err = b.Resume(t.Context(), b.stack("terrace"), On); err != nil {
+				t.Fatalf("after pause %d of %v: %v", i, deaths, err)
+			}
+			continue
 		}
 		if !errors.Is(err, errDied) || at == 0 {
 			t.Fatalf("death %d of %v: %v", i, deaths, err)
@@ -76,6 +100,28 @@ func (b *bench) ends(t *testing.T, ticket *Ticket, deaths ...int64) (*run.Record
 		b.die = nil
 		if ticket, err = b.Resume(t.Context(), b.stack("terrace"), On); err != nil {
 			t.Fatalf("after death %d of %v: %v", i, deaths, err)
+		}
+	}
+}
+
+// wantStandstill wants nothing to be under way in a run that is paused, and nobody else to
+// begin anything.
+func (b *bench) wantStandstill(t *testing.T, r *run.Record) {
+	entries, err := b.store.Journal(t.Context(), r.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, e := range entries {
+		if e.State == run.Started {
+			t.Errorf("paused, %s is under way", e.Step.ID)
+		}
+	}
+	if st := b.stack("terrace"); st.State == stack.Ready || st.State == stack.Partial {
+		t.Errorf("paused, the stack is %s", st.State)
+	}
+	if p, err := b.WhatIfDelete(t.Context(), b.stack("terrace")); err == nil {
+		if _, err := b.Prepare(t.Context(), p, stack.Undo); err == nil || !strings.Contains(err.Error(), "is paused") {
+			t.Errorf("another run begins over one that is paused: %v", err)
 		}
 	}
 }
@@ -146,6 +192,7 @@ func TestKilledWithAFaultInIt(t *testing.T) {
 			for n := int64(1 + i%2); n <= moments; n += step {
 				b.through(t, p, i, n)
 				b.through(t, p, i, n, 1+n%5)
+				b.through(t, p, i, -n, -n-1, 1+n%5)
 			}
 		})
 	}

@@ -155,12 +155,16 @@ func (a *App) prepare(ctx context.Context, p *Preview, st *stack.Stack, t *Ticke
 // settled refuses a new run where the last one has not come to its end, or has
 // left something behind that only it knows of.
 func (a *App) settled(ctx context.Context, st *stack.Stack, last *run.Record) error {
-	if !last.State.Ended() { // the lock is ours, so nobody carries it out
+	if !last.State.Ended() || last.State == run.StatusPaused { // the lock is ours, so nobody carries it out
 		ways, err := a.ways(ctx, st, last)
 		if err != nil {
 			return err
 		}
-		return refusal("the last run of %s was interrupted: %s", st.Name, ways)
+		what := "was interrupted"
+		if last.State == run.StatusPaused {
+			what = "is paused"
+		}
+		return refusal("the last run of %s %s: %s", st.Name, what, ways)
 	}
 	if last.State != run.StatusHeld {
 		return nil

@@ -317,12 +317,26 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 // stack is deleted, they go too; otherwise nothing would ever remove them.
 func strays(live map[string]*stack.Live, is *deployed) []*stack.Recorded {
 	names := map[string]string{} // by id
+	left := map[string]*stack.Recorded{}
 	for _, list := range [][]*stack.Recorded{is.recorded, is.old, is.kept} {
 		for _, r := range list {
+			if r.Left != nil {
+				left[r.ID] = r
+				continue
+			}
 			names[r.ID] = r.Name
 		}
 	}
 	known := maps.Clone(names)
+	taken := map[string]bool{}
+	for _, name := range known {
+		taken[name] = true
+	}
+	for id, r := range left {
+		if !taken[r.Name] {
+			names[id], taken[r.Name] = r.Name, true
+		}
+	}
 	for id, l := range live {
 		if names[id] == "" {
 			names[id] = strings.TrimSpace(l.Node + " (" + id + ")")
@@ -331,6 +345,12 @@ func strays(live map[string]*stack.Live, is *deployed) []*stack.Recorded {
 	var out []*stack.Recorded
 	for id, l := range live {
 		if known[id] != "" {
+			continue
+		}
+		if r := left[id]; r != nil {
+			was := *r
+			was.Name = names[id]
+			out = append(out, &was)
 			continue
 		}
 		r := &stack.Recorded{Name: names[id], Type: l.Type, ID: id, Properties: l.Properties,

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -24,8 +25,9 @@ const (
 )
 
 // Resume prepares the last run of a stack to go on after its process ended,
-// after it got stuck, or after it was held.
-func (a *App) Resume(ctx context.Context, st *stack.Stack, way Way) (*Ticket, error) {
+// after it got stuck, or after it was held. What failed is tried again then: all of it, or
+// where resources are named, theirs alone.
+func (a *App) Resume(ctx context.Context, st *stack.Stack, way Way, retry ...string) (*Ticket, error) {
 	r, err := a.store.RunNumber(ctx, st.ID, 0)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, refusal("%s has had no run yet", st.Name)
@@ -54,18 +56,55 @@ func (a *App) Resume(ctx context.Context, st *stack.Stack, way Way) (*Ticket, er
 	if err != nil {
 		return nil, errors.Join(err, a.store.Unlock(ctx, st.ID, t.Token))
 	}
-	goOn := a.store.ContinueRun
-	if r.State.Ended() { // held or stuck
-		goOn = a.store.RetryRun
+	again, err := a.toRetry(ctx, r, back, retry)
+	if err != nil {
+		return nil, errors.Join(err, a.store.Unlock(ctx, st.ID, t.Token))
+	}
+	if (r.State == run.StatusHeld || r.State == run.StatusStuck) && !back { // it is decided anew
+		r.Reason, r.Cancel = "", false
 	}
 	r.State, r.Token = run.StatusWorking, t.Token
 	if back {
-		r.State, goOn, r.Back = run.StatusUndoing, a.store.ContinueRun, true
+		r.State, r.Back = run.StatusUndoing, true
 	}
-	if err := goOn(ctx, r); err != nil {
+	if err := a.store.ContinueRun(ctx, r, again); err != nil {
 		return nil, errors.Join(err, a.store.Unlock(ctx, st.ID, t.Token))
 	}
 	return t, nil
+}
+
+// toRetry lists the steps of a run that failed and are tried again: those of some
+// resources, or all. Of a run that was interrupted, or paused, it is none that nobody has
+// named.
+func (a *App) toRetry(ctx context.Context, r *run.Record, back bool, only []string) ([]string, error) {
+	if r.State != run.StatusHeld && r.State != run.StatusStuck && len(only) == 0 {
+		return nil, nil
+	}
+	entries, err := a.store.Journal(ctx, r.ID)
+	if err != nil {
+		return nil, err
+	}
+	var steps, failed []string
+	found := map[string]bool{}
+	for _, e := range entries {
+		if e.State != run.Failed || back != (e.Step.Phase == run.PhaseUndo) {
+			continue
+		}
+		failed = append(failed, e.Step.Resource)
+		if len(only) == 0 || slices.Contains(only, e.Step.Resource) {
+			steps = append(steps, e.Step.ID)
+			found[e.Step.Resource] = true
+		}
+	}
+	slices.Sort(failed)
+	for _, name := range only {
+		if !found[name] && len(failed) == 0 {
+			return nil, refusal("%s has not failed in run %d, and nothing else has", name, r.Number)
+		} else if !found[name] {
+			return nil, refusal("%s has not failed in run %d; what has failed: %s", name, r.Number, strings.Join(failed, ", "))
+		}
+	}
+	return steps, nil
 }
 
 // goesBack decides whether a run that is taken up again goes on forwards or
@@ -80,14 +119,6 @@ func (a *App) goesBack(ctx context.Context, r *run.Record, way Way) (bool, error
 			"edit that cannot be put back; resume it")
 	}
 	return way == Back || r.Back, nil
-}
-
-// Cancel asks the last run of a stack to stop.
-func (a *App) Cancel(ctx context.Context, r *run.Record) error {
-	if r.State.Ended() {
-		return refusal("run %d has ended already", r.Number)
-	}
-	return a.store.RequestCancel(ctx, r.ID)
 }
 
 // Tail reads the events of a run as they come, until the run has ended or the

@@ -58,7 +58,13 @@ func (p *Program) remove() *cobra.Command {
 		ctx := cmd.Context()
 		return p.onStack(ctx, args[0], func(a *app.App, st *stack.Stack) error {
 			if st.State == stack.Removed {
-				return fmt.Errorf("%s is removed already", st.Name)
+				left, err := a.LeftOf(ctx, st)
+				if err != nil {
+					return err
+				}
+				if len(left) == 0 {
+					return fmt.Errorf("%s is removed already", st.Name)
+				}
 			}
 			pv, err := a.WhatIfDelete(ctx, st)
 			if err != nil {
@@ -72,13 +78,21 @@ func (p *Program) remove() *cobra.Command {
 
 func (p *Program) resume() *cobra.Command {
 	var asJSON, notify bool
-	cmd := &cobra.Command{Use: "resume STACK", Short: "Go on with a run that was interrupted, held or stuck",
+	var retry []string
+	cmd := &cobra.Command{Use: "resume STACK", Short: "Go on with a run that was paused, interrupted, held or stuck",
 		Args: cobra.ExactArgs(1)}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "events as JSON, one a line")
 	notifyFlag(cmd, &notify)
+	cmd.Flags().StringSliceVar(&retry, "retry", nil, "of what has failed, try only these resources again")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		return p.onStack(cmd.Context(), args[0], func(a *app.App, st *stack.Stack) error {
-			t, err := a.Resume(cmd.Context(), st, app.On)
+			if r, err := a.RunNumber(cmd.Context(), st, 0); err == nil && r != nil {
+				if back, err := a.Unpause(cmd.Context(), r); back || err != nil {
+					fmt.Fprintf(p.Out, "run %d of %s goes on: the pause is taken back\n", r.Number, st.Name)
+					return err
+				}
+			}
+			t, err := a.Resume(cmd.Context(), st, app.On, retry...)
 			if err != nil {
 				return err
 			}
@@ -100,24 +114,6 @@ func runOf(ctx context.Context, a *app.App, st *stack.Stack, number int) (*run.R
 		return nil, fmt.Errorf("%s has no run %d", st.Name, number)
 	}
 	return r, nil
-}
-
-func (p *Program) cancel() *cobra.Command {
-	return &cobra.Command{Use: "cancel STACK", Short: "Stop the run of a stack; what it has done is undone",
-		Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			return p.onStack(cmd.Context(), args[0], func(a *app.App, st *stack.Stack) error {
-				r, err := runOf(cmd.Context(), a, st, 0)
-				if err != nil {
-					return err
-				}
-				if err := a.Cancel(cmd.Context(), r); err != nil {
-					return err
-				}
-				fmt.Fprintf(p.Out, "run %d of %s was asked to stop\n", r.Number, st.Name)
-				return nil
-			})
-		}}
 }
 
 func (p *Program) watch() *cobra.Command {

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -114,11 +115,15 @@ func (p *Program) show() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			left, err := a.LeftOf(ctx, st)
+			if err != nil {
+				return err
+			}
 			switch {
 			case asJSON:
 				return p.json(map[string]any{"old": resourcesJSON(c.Old), "name": st.Name, "target": st.Target.String(),
 					"state": st.State, "revision": st.Revision, "description": st.Description,
-					"resources": resourcesJSON(c.Resources), "results": resultMap(c.Results), "last_run": runJSON(report)})
+					"resources": resourcesJSON(c.Resources), "results": resultMap(c.Results), "last_run": runJSON(report), "left": leftJSON(left)})
 			case asMarkdown:
 				fmt.Fprint(p.Out, markdown(st, c, report))
 				return nil
@@ -129,6 +134,12 @@ func (p *Program) show() *cobra.Command {
 			}
 			for _, r := range c.Old {
 				fmt.Fprintf(p.Out, "%-20s %-14s %s  old part: the next deployment removes it\n", r.Name, r.Type, r.ID)
+			}
+			for _, l := range left {
+				p.wrapped(fmt.Sprintf("%-20s %-14s ", l.Name, l.Type), leftWords(l))
+			}
+			if slices.ContainsFunc(left, func(l app.LeftBehind) bool { return l.There }) && st.State == stack.Removed {
+				fmt.Fprintf(p.Out, "'brickrow delete %s' tries again to get rid of what was left\n", st.Name)
 			}
 			if report != nil {
 				r := report.Run
@@ -143,6 +154,31 @@ func (p *Program) show() *cobra.Command {
 		})
 	}
 	return cmd
+}
+
+type jsonLeft struct {
+	Name   string `json:"name"`
+	Type   string `json:"type"`
+	ID     string `json:"id"`
+	Run    int    `json:"run"`
+	Reason string `json:"reason"`
+	There  bool   `json:"there"`
+}
+
+func leftJSON(list []app.LeftBehind) []jsonLeft {
+	out := []jsonLeft{}
+	for _, l := range list {
+		out = append(out, jsonLeft{l.Name, l.Type, l.ID, l.Left.Run, l.Left.Reason, l.There})
+	}
+	return out
+}
+
+func leftWords(l app.LeftBehind) string {
+	there := "gone meanwhile"
+	if l.There {
+		there = "there still"
+	}
+	return fmt.Sprintf("%s  left by run %d, %s: %s", l.ID, l.Left.Run, there, l.Left.Reason)
 }
 
 func aboutStack(st *stack.Stack) string {

@@ -20,8 +20,14 @@ import (
 // it. Each call is kept as a whole or not at all.
 type Journal interface {
 	Note(ctx context.Context, e *Entry, ev *Event, changes []Change) error
-	// Cancelled reports whether somebody asked the run to stop.
-	Cancelled(ctx context.Context) (bool, error)
+	// Wishes are what somebody wants of the run while it goes on.
+	Wishes(ctx context.Context) (Wishes, error)
+}
+
+// Wishes are what somebody wants of a run while it goes on.
+type Wishes struct {
+	Cancel bool // that it stops; it is decided then whether it is undone
+	Pause  bool // that nothing more begins; it may be taken back
 }
 
 // DefaultLimit is how many steps are under way at once.
@@ -52,6 +58,7 @@ type Driver struct {
 type Outcome struct {
 	Complete  bool
 	Cancelled bool
+	Paused    bool // nothing was under way any more, and more is to do
 	Failed    []Entry
 	// CannotReturn says that undoing cannot bring everything back.
 	CannotReturn bool
@@ -121,8 +128,7 @@ func (d *Driver) Run(ctx context.Context, steps []Step) (Outcome, error) {
 		case e == nil:
 		case e.State.Good():
 			sched.End(s.ID, e.State)
-		case e.State == Failed && (s.Phase == PhaseBuild ||
-			s.Phase == PhaseOneWay): // and the process ended before it was decided what then
+		case e.State == Failed: // and nobody has asked to try it again
 			sched.End(s.ID, Failed)
 		}
 	}
@@ -136,7 +142,7 @@ func (d *Driver) Run(ctx context.Context, steps []Step) (Outcome, error) {
 	watch := time.NewTicker(300 * time.Millisecond)
 	defer watch.Stop()
 	var broken error
-	if err := d.lookForCancel(ctx, sched, steps, &out); err != nil {
+	if err := d.lookForWishes(ctx, sched, steps, &out); err != nil {
 		return out, err
 	}
 	for {
@@ -159,14 +165,16 @@ func (d *Driver) Run(ctx context.Context, steps []Step) (Outcome, error) {
 				continue
 			}
 			sched.End(r.id, r.state)
+			_ = d.lookForWishes(ctx, sched, steps, &out) // likewise
 		case <-watch.C:
-			_ = d.lookForCancel(ctx, sched, steps, &out) // it is asked again in a moment
+			_ = d.lookForWishes(ctx, sched, steps, &out) // it is asked again in a moment
 		}
 	}
 	if broken != nil {
 		return out, broken
 	}
 	out.Complete, out.CannotReturn = sched.Complete(), sched.CannotReturn()
+	out.Paused = sched.Paused() && !out.Complete && !out.Cancelled
 	for _, e := range d.entries {
 		out.Entries = append(out.Entries, *e)
 		if _, mine := sched.steps[e.Step.ID]; mine && e.State == Failed {
@@ -174,26 +182,37 @@ func (d *Driver) Run(ctx context.Context, steps []Step) (Outcome, error) {
 		}
 	}
 	for _, s := range sched.Unfinished() {
-		if s.Phase != PhaseSweep {
+		if !out.Paused && s.Phase != PhaseSweep {
 			d.tell(ctx, Event{Resource: s.Resource, Type: s.Type, State: Skipped})
 		}
 	}
 	return out, nil
 }
 
-// lookForCancel lets nothing more begin where somebody has asked the run to
-// stop. An undoing is not stopped.
-func (d *Driver) lookForCancel(ctx context.Context, sched *Schedule, steps []Step, out *Outcome) error {
-	if out.Cancelled || len(steps) == 0 || steps[0].Phase == PhaseUndo {
+// lookForWishes lets nothing more begin where somebody has asked the run to stop, or to
+// pause. An undoing is not stopped.
+func (d *Driver) lookForWishes(ctx context.Context, sched *Schedule, steps []Step, out *Outcome) error {
+	if out.Cancelled || len(steps) == 0 {
 		return nil
 	}
-	stop, err := d.Journal.Cancelled(ctx)
-	if err == nil && stop {
+	wish, err := d.Journal.Wishes(ctx)
+	if err != nil {
+		return err
+	}
+	if wish.Pause != sched.Paused() {
+		words := "going on: the pause was taken back"
+		if wish.Pause {
+			words = "pause was asked for; what is under way comes to its end, and nothing more begins"
+		}
+		sched.Pause(wish.Pause)
+		d.tell(ctx, Event{State: Waiting, Step: words})
+	}
+	if wish.Cancel && steps[0].Phase != PhaseUndo {
 		out.Cancelled = true
 		sched.Stop()
 		d.tell(ctx, Event{State: Working, Step: "cancel was asked for; what is under way comes to its end"})
 	}
-	return err
+	return nil
 }
 
 // Finish brings steps to their end that were under way when a process ended, so

@@ -163,7 +163,7 @@ type diary struct {
 	entries map[string]Entry
 	events  []Event
 	changes []Change
-	cancel  bool
+	wish    Wishes
 	broken  error
 }
 
@@ -183,10 +183,10 @@ func (d *diary) Note(_ context.Context, e *Entry, ev *Event, changes []Change) e
 	return nil
 }
 
-func (d *diary) Cancelled(context.Context) (bool, error) {
+func (d *diary) Wishes(context.Context) (Wishes, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	return d.cancel, nil
+	return d.wish, nil
 }
 
 const chain = `tosca_definitions_version: tosca_2_0
@@ -427,7 +427,7 @@ func TestDriverIsCancelled(t *testing.T) {
 		time.AfterFunc(100*time.Millisecond, func() {
 			book.mu.Lock()
 			defer book.mu.Unlock()
-			book.cancel = true
+			book.wish.Cancel = true
 		})
 		out, err := d.Run(t.Context(), plan.Steps)
 		if err != nil || !out.Cancelled || out.Complete || len(s.resources) != 2 {
@@ -442,9 +442,41 @@ func TestDriverCancelledBefore(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := newSky()
 		d, book, plan := driver(t, s, nil)
-		book.cancel = true
+		book.wish.Cancel = true
 		out, err := d.Run(t.Context(), plan.Steps)
 		if err != nil || !out.Cancelled || out.Complete || len(s.resources) != 0 {
+			t.Errorf("%+v %v, %d resources", out, err, len(s.resources))
+		}
+	})
+}
+
+// TestDriverPauses begins nothing more while somebody wishes so, tells no step as left
+// out, and goes on where the wish is taken back before all has come to its end.
+func TestDriverPauses(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := newSky()
+		d, book, plan := driver(t, s, nil)
+		pause := func(wanted bool) func() {
+			return func() {
+				book.mu.Lock()
+				defer book.mu.Unlock()
+				book.wish.Pause = wanted
+			}
+		}
+		time.AfterFunc(100*time.Millisecond, pause(true))
+		out, err := d.Run(t.Context(), plan.Steps)
+		if err != nil || !out.Paused || out.Complete || len(s.resources) != 2 || len(out.Failed) > 0 {
+			t.Fatalf("%+v %v, %d resources", out, err, len(s.resources))
+		}
+		for _, e := range book.events {
+			if e.State == Skipped {
+				t.Errorf("told as left out: %+v", e)
+			}
+		}
+		pause(false)()
+		time.AfterFunc(100*time.Millisecond, pause(true))
+		time.AfterFunc(600*time.Millisecond, pause(false)) // while one is under way still
+		if out, err := d.Run(t.Context(), plan.Steps); err != nil || out.Paused || !out.Complete || len(s.resources) != 4 {
 			t.Errorf("%+v %v, %d resources", out, err, len(s.resources))
 		}
 	})

@@ -60,6 +60,8 @@ func (r *removal) shown(t *task) State {
 func (r *removal) changes(t *task) []Change {
 	s := t.entry.Step
 	switch {
+	case t.kept[s.CloudID] != nil: // that it was left is over
+		return []Change{Unkeep{s.CloudID}}
 	case s.Phase != PhaseUndo && s.Swap:
 		return []Change{RemoveOld{s.Resource, s.CloudID}}
 	case s.Phase != PhaseUndo:

@@ -199,10 +199,11 @@ const (
 	Unchanged EntryState = "unchanged" // it turned out that there was nothing to do
 	Failed    EntryState = "failed"
 	Again     EntryState = "again" // failed, and to be tried again
+	Left      EntryState = "left"  // failed, and given up
 )
 
-// Good reports whether the step has ended well.
-func (s EntryState) Good() bool { return s == Done || s == Edited || s == Unchanged }
+// Good reports whether the step has ended, and does not stand in the way of others.
+func (s EntryState) Good() bool { return s == Done || s == Edited || s == Unchanged || s == Left }
 
 // Entry is what the journal says of one step. It is written before the call
 // and again with the outcome.

@@ -18,9 +18,10 @@ const (
 	StatusUndone  Status = "undone"
 	StatusHeld    Status = "held"
 	StatusStuck   Status = "stuck"
+	StatusPaused  Status = "paused" // nothing more has begun, as somebody wished
 )
 
-// Ended reports whether the run is over.
+// Ended reports whether nobody carries the run out any more, by what it says itself.
 func (s Status) Ended() bool { return s != StatusWorking && s != StatusUndoing }
 
 // Open reports whether somebody has to decide how the run goes on, once nobody
@@ -56,6 +57,7 @@ type Record struct {
 	Ended     time.Time
 	Reason    string
 	Cancel    bool
+	Pause     bool // somebody wishes that nothing more begins
 	Back      bool // it is, or was, undoing
 	// Timed says that how long its steps take is noted. It is not stored.
 	Timed bool
@@ -87,8 +89,13 @@ var undoneStates = map[stack.State]stack.State{
 
 // StackState is the state that the run leaves its stack in, as far as it is.
 func (r *Record) StackState() stack.State {
-	if r.State == StatusUndone {
+	switch {
+	case r.State == StatusUndone:
 		return undoneStates[r.Prior]
+	case r.State == StatusPaused && r.Back:
+		return stackStates[StatusUndoing][r.Kind]
+	case r.State == StatusPaused:
+		return stackStates[StatusWorking][r.Kind]
 	}
 	return stackStates[r.State][r.Kind]
 }

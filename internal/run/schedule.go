@@ -15,6 +15,7 @@ type Schedule struct {
 	limit   int
 	running int
 	stopped bool
+	paused  bool
 	pairs   map[string][]string // steps to leave out when their pair turns out unchanged
 	left    map[Phase]int       // steps of each phase that have not ended
 	ready   map[Phase]*byRank   // steps that wait for nothing but their phase
@@ -141,7 +142,7 @@ func (s *Schedule) measure() error {
 // sweep becomes ready only when all before it is done.
 func (s *Schedule) Ready() []Step {
 	var out []Step
-	for !s.stopped && (s.limit <= 0 || s.running < s.limit) {
+	for !s.stopped && !s.paused && (s.limit <= 0 || s.running < s.limit) {
 		st := s.next()
 		if st == nil {
 			break
@@ -212,13 +213,19 @@ func (s *Schedule) Quiet() bool { return s.running == 0 }
 // Stop lets no further step become ready.
 func (s *Schedule) Stop() { s.stopped = true }
 
+// Pause lets nothing more become ready for now, or again.
+func (s *Schedule) Pause(wanted bool) { s.paused = wanted }
+
+// Paused reports whether nothing becomes ready for now.
+func (s *Schedule) Paused() bool { return s.paused }
+
 // Idle reports whether nothing runs and nothing more can become ready without
 // being told of an end.
 func (s *Schedule) Idle() bool {
 	if s.running > 0 {
 		return false
 	}
-	return s.stopped || s.next() == nil
+	return s.stopped || s.paused || s.next() == nil
 }
 
 // Complete reports whether every step has ended without failing.

@@ -15,6 +15,8 @@ func (r *Record) Words() string {
 		return "the " + kind + " failed and is held"
 	case StatusStuck:
 		return "the " + kind + " is stuck"
+	case StatusPaused:
+		return "the " + kind + " is paused"
 	case StatusUndoing:
 		return "the " + kind + " is being undone"
 	}

@@ -354,6 +354,15 @@ type Recorded struct {
 	Pos          tosca.Pos // in the template, then
 	Keep, Guard  bool
 	Formerly     []string // the names it had before, the last one last
+	// Left says that a run could not get rid of it, and that somebody has given it up; nil is
+	// not left.
+	Left *Left
+}
+
+// Left is when and why a resource was given up. It stays in the cloud.
+type Left struct {
+	Run    int    `json:"run"`    // its number
+	Reason string `json:"reason"` // why it could not be got rid of
 }
 
 // RecordedGraph is the graph of recorded resources.

@@ -16,14 +16,14 @@ import (
 )
 
 const runColumns = `id, stack_id, number, kind, state, revision, base, prior, on_failure, plan, tally, estimate,
-	started_by, started_ms, ended_ms, reason, cancel, back`
+	started_by, started_ms, ended_ms, reason, cancel, back, pause`
 
 func scanRun(row interface{ Scan(...any) error }) (*run.Record, error) {
 	r := &run.Record{}
 	var plan, tally string
 	var started, ended int64
 	err := row.Scan(&r.ID, &r.StackID, &r.Number, &r.Kind, &r.State, &r.Revision, &r.Base, &r.Prior, &r.OnFailure,
-		&plan, &tally, &r.Estimate, &r.By, &started, &ended, &r.Reason, &r.Cancel, &r.Back)
+		&plan, &tally, &r.Estimate, &r.By, &started, &ended, &r.Reason, &r.Cancel, &r.Back, &r.Pause)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, fmt.Errorf("run: %w", ErrNotFound)
 	}
@@ -103,7 +103,7 @@ func (s *Store) StartRun(ctx context.Context, r *run.Record, b Begin) error {
 			}
 		}
 		if _, err := tx.ExecContext(ctx,
-			`insert into runs(`+runColumns+`) values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, '', 0, 0)`,
+			`insert into runs(`+runColumns+`) values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, '', 0, 0, 0)`,
 			r.ID, r.StackID, r.Number, r.Kind, r.State, r.Revision, r.Base, r.Prior, r.OnFailure, plan, tally,
 			r.Estimate, r.By, r.Started.UnixMilli()); err != nil {
 			return err
@@ -150,29 +150,18 @@ func (s *Store) SetRun(ctx context.Context, r *run.Record, revision int) error {
 	})
 }
 
-// RetryRun writes that a run goes on which was held or stuck. It is decided anew:
-// what failed is tried again, the reason is gone, and so is a wish to cancel.
-func (s *Store) RetryRun(ctx context.Context, r *run.Record) error {
-	r.Reason, r.Cancel = "", false
-	return s.continued(ctx, r, func(tx *sqlite.Tx) error {
-		_, err := tx.ExecContext(ctx, `update journal set state = ? where run_id = ? and state = ?`, run.Again, r.ID,
-			run.Failed)
-		return err
-	})
-}
-
-// ContinueRun writes that a run goes on as if nothing had been.
-func (s *Store) ContinueRun(ctx context.Context, r *run.Record) error {
-	return s.continued(ctx, r, func(*sqlite.Tx) error { return nil })
-}
-
-func (s *Store) continued(ctx context.Context, r *run.Record, before func(*sqlite.Tx) error) error {
+// ContinueRun writes that a run goes on, and that some steps of it that failed, by their
+// ids, are tried again.
+func (s *Store) ContinueRun(ctx context.Context, r *run.Record, again []string) error {
 	return s.fenced(ctx, r, func(tx *sqlite.Tx) error {
-		if err := before(tx); err != nil {
-			return err
+		for _, step := range again {
+			if _, err := tx.ExecContext(ctx, `update journal set state = ? where run_id = ? and step = ? and state = ?`, run.Again,
+				r.ID, step, run.Failed); err != nil {
+				return err
+			}
 		}
 		if _, err := tx.ExecContext(ctx,
-			`update runs set state = ?, reason = ?, cancel = ?, ended_ms = 0, back = ? where id = ?`, r.State,
+			`update runs set state = ?, reason = ?, cancel = ?, ended_ms = 0, back = ?, pause = 0 where id = ?`, r.State,
 			r.Reason, r.Cancel, r.Back, r.ID); err != nil {
 			return err
 		}
@@ -255,17 +244,29 @@ func (s *Store) FormerRevision(ctx context.Context, st *stack.Stack) (int, error
 	return base, err
 }
 
-// RequestCancel asks the process of a run to stop.
-func (s *Store) RequestCancel(ctx context.Context, runID string) error {
-	_, err := s.db.ExecContext(ctx, `update runs set cancel = 1 where id = ?`, runID)
+// RequestCancel asks the process of a run to stop, and says what becomes of what it has
+// done.
+func (s *Store) RequestCancel(ctx context.Context, runID string, then stack.OnFailure) error {
+	_, err := s.db.ExecContext(ctx, `update runs set cancel = 1, pause = 0, on_failure = ? where id = ?`, then, runID)
 	return err
 }
 
-// CancelRequested reports whether somebody asked the run to stop.
-func (s *Store) CancelRequested(ctx context.Context, runID string) (bool, error) {
-	var c bool
-	err := s.db.QueryRowContext(ctx, `select cancel from runs where id = ?`, runID).Scan(&c)
-	return c, err
+// RequestPause asks the process of a run to begin nothing more, or to go on.
+func (s *Store) RequestPause(ctx context.Context, runID string, pause bool) error {
+	_, err := s.db.ExecContext(ctx, `update runs set pause = ? where id = ?`, pause, runID)
+	return err
+}
+
+// SetOnFailure chooses what becomes of what a run has done when it fails.
+func (s *Store) SetOnFailure(ctx context.Context, runID string, then stack.OnFailure) error {
+	_, err := s.db.ExecContext(ctx, `update runs set on_failure = ? where id = ?`, then, runID)
+	return err
+}
+
+// Wishes are what somebody wants of a run while it goes on.
+func (s *Store) Wishes(ctx context.Context, runID string) (w run.Wishes, err error) {
+	err = s.db.QueryRowContext(ctx, `select cancel, pause from runs where id = ?`, runID).Scan(&w.Cancel, &w.Pause)
+	return w, err
 }
 
 // entryBody is the part of a journal entry that is written as JSON.

@@ -313,6 +313,7 @@ type recordedBody struct {
 	Keep         bool                      `json:"keep,omitempty"`
 	Guard        bool                      `json:"guard,omitempty"`
 	Formerly     []string                  `json:"formerly,omitempty"`
+	Left         *stack.Left               `json:"left,omitempty"`
 }
 
 func (s *Store) encodeRecorded(r *stack.Recorded) (string, error) {
@@ -329,7 +330,7 @@ func (s *Store) encodeRecorded(r *stack.Recorded) (string, error) {
 		return "", err
 	}
 	return encode(recordedBody{r.Type, r.ID, properties, r.Links, attributes, prints, r.Needs, r.Pos, r.Keep, r.Guard,
-		r.Formerly})
+		r.Formerly, r.Left})
 }
 
 func (s *Store) decodeRecorded(name, text string) (*stack.Recorded, error) {
@@ -338,7 +339,7 @@ func (s *Store) decodeRecorded(name, text string) (*stack.Recorded, error) {
 		return nil, fmt.Errorf("the record of %s cannot be read: %w", name, err)
 	}
 	r := &stack.Recorded{Name: name, Type: b.Type, ID: b.ID, Links: b.Links, Needs: b.Needs, Pos: b.Pos, Keep: b.Keep,
-		Guard: b.Guard, Formerly: b.Formerly}
+		Guard: b.Guard, Formerly: b.Formerly, Left: b.Left}
 	var err error
 	if r.Properties, err = s.openMap(b.Properties); err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)

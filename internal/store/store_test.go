@@ -217,14 +217,23 @@ func TestRuns(t *testing.T) {
 	if got, _ := s.At(t.Context(), "a-stack", place); got.State != stack.Deploying {
 		t.Errorf("the stack is %s", got.State)
 	}
-	if c, err := s.CancelRequested(t.Context(), "r1"); c || err != nil {
-		t.Errorf("cancelled: %v %v", c, err)
+	wishes := func(want run.Wishes) {
+		t.Helper()
+		if got, err := s.Wishes(t.Context(), "r1"); got != want || err != nil {
+			t.Errorf("wishes: %+v %v, want %+v", got, err, want)
+		}
 	}
-	if err := s.RequestCancel(t.Context(), "r1"); err != nil {
+	wishes(run.Wishes{})
+	if err := s.RequestPause(t.Context(), "r1", true); err != nil {
 		t.Fatal(err)
 	}
-	if c, err := s.CancelRequested(t.Context(), "r1"); !c || err != nil {
-		t.Errorf("not cancelled: %v %v", c, err)
+	wishes(run.Wishes{Pause: true})
+	if err := s.RequestCancel(t.Context(), "r1", stack.Hold); err != nil { // who waits cannot be cancelled
+		t.Fatal(err)
+	}
+	wishes(run.Wishes{Cancel: true})
+	if got, err := s.Head(t.Context(), "r1"); err != nil || got.OnFailure != stack.Hold || !got.Cancel {
+		t.Errorf("%+v %v", got, err)
 	}
 	first.State, first.Reason = run.StatusDone, "because"
 	if err := s.SetRun(t.Context(), first, 1); err != nil {
@@ -526,7 +535,7 @@ func TestWhoLostTheLockWritesNothing(t *testing.T) {
 		"a new run": func() error {
 			return s.StartRun(t.Context(), &run.Record{ID: "r2", StackID: st.ID, Token: r.Token}, Begin{})
 		},
-		"going on": func() error { return s.RetryRun(t.Context(), r) },
+		"going on": func() error { return s.ContinueRun(t.Context(), r, []string{"create a"}) },
 	} {
 		if err := write(); !errors.Is(err, ErrLockLost) {
 			t.Errorf("%s is written without the lock: %v", name, err)

@@ -244,3 +244,33 @@ func TestSignalsGiveTheTerminalBack(t *testing.T) {
 		}
 	}
 }
+
+// TestPausedAndLeft pauses a run with a key, closes the interface, and goes on in another
+// one.
+func TestPausedAndLeft(t *testing.T) {
+	bin, home := build(t), filepath.Join(t.TempDir(), "home")
+	t.Setenv("BRICKROW_YARD_SPEED", "6")
+	x := newTerminal(t, 142, 42, bin, "demo", "--home", home)
+	x.wait("BRICK ROW", "bulletin-test", "ridge-base")
+	x.keys("Down", "3")
+	x.wait("1 new", "2 edit", "look through 1 risk")
+	x.keys("Tab", "d")
+	x.wait("Deploy bulletin-test")
+	x.keys("y")
+	x.wait("4 Run", "you can leave this", "p pause")
+	x.keys("p")
+	x.wait("‖ paus", "nothing more begins")
+	x.wait("‖ paused at", "R resume")
+	x.keys("q")
+	time.Sleep(200 * time.Millisecond)
+	out, err := exec.Command(bin, "stacks", "--home", home).CombinedOutput()
+	if err != nil || !strings.Contains(string(out), "did not come to its end") {
+		t.Errorf("%v: %s", err, out)
+	}
+	y := newTerminal(t, 80, 24, bin, "demo", "--home", home)
+	y.wait("bulletin-test")
+	y.keys("Down", "4")
+	y.wait("‖ paused at", "R resume")
+	y.keys("R")
+	y.wait("■ done after", "at revision 4")
+}

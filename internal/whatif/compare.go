@@ -369,7 +369,7 @@ func oneWay(t *tosca.NodeType, p stack.PropertyChange) bool {
 func (c *Comparison) adopt(ch *Change, props map[string]tosca.Value) bool {
 	for _, r := range c.Kept {
 		live := c.Live[r.ID]
-		if r.Name != ch.Name || r.Type != ch.Type || live == nil {
+		if r.Name != ch.Name || r.Type != ch.Type || live == nil || r.Left != nil && live.State != "ready" {
 			continue
 		}
 		changes := stack.Diff(ch.Wanted, props, r, live, c.ID)
@@ -377,8 +377,11 @@ func (c *Comparison) adopt(ch *Change, props map[string]tosca.Value) bool {
 			continue
 		}
 		ch.Kind, ch.Recorded, ch.Live, ch.Properties = Adopt, r, live, changes
-		ch.say(Cause{Kind: Kept, Text: fmt.Sprintf("it was kept in the cloud as %s and comes back under the stack",
-			r.ID)})
+		word := "kept"
+		if r.Left != nil {
+			word = "left"
+		}
+		ch.say(Cause{Kind: Kept, Text: fmt.Sprintf("it was %s in the cloud as %s and comes back under the stack", word, r.ID)})
 		return true
 	}
 	return false
@@ -441,6 +444,8 @@ func (c *Comparison) drop(r *stack.Recorded) Change {
 	ch := Change{Name: r.Name, Type: r.Type, Kind: Drop, Pos: r.Pos, Needs: r.Needs, Recorded: r}
 	n := c.Wanted.Template(r.Name)
 	switch {
+	case r.Left != nil:
+		ch.say(Cause{Kind: Deletion, Text: fmt.Sprintf("the stack is deleted; run %d had left this: %s", r.Left.Run, r.Left.Reason)})
 	case c.Strays[r.Name]:
 		ch.say(Cause{Kind: Deletion, Text: "the stack is deleted; this is in no record, but carries the stack's tag"})
 	case c.Deleting:

@@ -9,6 +9,7 @@ import (
 	uv "github.com/charmbracelet/ultraviolet"
 
 	"brickrow/internal/run"
+	"brickrow/internal/stack"
 	"brickrow/internal/tui/part"
 	"brickrow/internal/whatif"
 )
@@ -23,6 +24,10 @@ func (v *View) brick(t *part.Theme, name string, now time.Time) part.Brick {
 	switch p.State {
 	case run.Waiting:
 		b.Faint = true
+		if v.run.State == run.StatusPaused || v.run.Pause {
+			b.Sub = "paused"
+			break
+		}
 		if w := v.waitsFor(name); w != "" {
 			b.Sub = "waits: " + w
 		}
@@ -163,6 +168,16 @@ func (v *View) drawTop(s *part.Screen, r part.Rect) {
 		if held := v.progress.HeldUp(graph, now); held != "" {
 			words = append(words, part.S(t.Faint(), "   held up by "+held))
 		}
+		switch {
+		case v.run.Pause:
+			words = []part.Span{part.S(part.Bold(t.Hinted()), fmt.Sprintf("‖ pausing at %d of %d", n.Over, n.All)),
+				part.S(t.Faint(), "   what is under way comes to its end, nothing more begins")}
+		case v.run.Cancel:
+			words = []part.Span{part.S(part.Bold(t.Hinted()), fmt.Sprintf("stopping at %d of %d", n.Over, n.All)),
+				part.S(t.Faint(), "   what is under way comes to its end first")}
+		case v.run.OnFailure == stack.Hold && v.run.Kind != run.KindDelete:
+			words = append(words, part.S(t.Faint(), "   held, should it fail"))
+		}
 		if v.news.Holder == "" {
 			words = []part.Span{part.S(part.Bold(t.Hinted()), "nobody carries it out: its process has ended")}
 		}
@@ -191,6 +206,13 @@ func (v *View) drawTop(s *part.Screen, r part.Rect) {
 		col = t.States[run.Working].Ground
 		words = append(words, part.S(part.Bold(t.Hinted()), "◧ held after "+gone),
 			part.S(t.Faint(), "   what is built stays"))
+	case run.StatusPaused:
+		share, col = float64(n.Over)/float64(max(1, n.All)), t.States[run.Waiting].Word
+		at := fmt.Sprintf("‖ paused at %d of %d", n.Over, n.All)
+		if v.run.Back {
+			share, at = float64(n.Undone)/float64(max(1, n.ToUndo)), fmt.Sprintf("‖ paused, undone %d of %d", n.Undone, n.ToUndo)
+		}
+		words = append(words, part.S(part.Bold(t.Hinted()), at), part.S(t.Faint(), "   nothing more begins until somebody goes on"))
 	case run.StatusStuck:
 		col = t.States[run.HasFailed].Ground
 		words = append(words, part.S(part.Bold(t.On(t.States[run.HasFailed].Word)), "✖ stuck after "+gone))

@@ -77,6 +77,8 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return v.open(msg.run)
 	case heard:
 		return v.heard(msg)
+	case leaving:
+		v.askToLeave(msg)
 	case explained:
 		if v.run != nil && msg.report != nil && msg.report.Run.ID == v.run.ID {
 			v.report = msg.report
@@ -276,8 +278,9 @@ func (v *View) Bindings() []part.Binding {
 			undo = undo.Shown("u", "undo")
 		}
 		keys = append(keys, undo)
+		keys = append(keys, v.leaving()...)
 	case v.live():
-		keys = append(keys, part.Bind(part.Run(v.cancel), "c").Shown("c", "cancel and undo"))
+		keys = append(keys, v.steering()...)
 	case ready:
 		keys = append(keys, part.Bind(v.copy, "y").Shown("y", "copy the result"))
 		keys = append(keys, part.CopyCommand(v, v.results(), v.result)...)
@@ -346,24 +349,6 @@ func (v *View) openLine() tea.Cmd {
 	return v.Send(part.ShowPlace{Pos: v.place(v.wall.Sel)})
 }
 
-func (v *View) cancel() {
-	r := v.run
-	v.Ask(part.NewAsk(fmt.Sprintf("Stop run %d of %s? What is under way comes to its end, then all of it is undone.",
-		r.Number, v.about.Name), "", func(string) tea.Cmd {
-		return func() tea.Msg {
-			if err := v.App().Cancel(v.Context(), r); err != nil {
-				return part.Failed{Doing: "cancel", Err: err}
-			}
-			return part.Done{Words: "the run was asked to stop"}
-		}
-	}))
-}
-
-func (v *View) resume() tea.Cmd {
-	st := v.Subject().Stack
-	return func() tea.Msg { return part.Begun(v.App().Resume(v.Context(), st, app.On)) }
-}
-
 // unfinished reports whether the run waits for somebody to go on with it.
 func (v *View) unfinished() bool { return v.news != nil && v.news.Waits() }
 
@@ -406,11 +391,10 @@ func (v *View) Hint() string {
 		return "enter goes to the brick; / filters, o chooses columns"
 	case v.none || v.run == nil:
 		return ""
+	case v.run.State == run.StatusPaused:
+		return "paused: nothing more begins until R goes on" + v.orUndo()
 	case v.live() && v.news.Holder == "":
-		if v.news.Ways.Undo {
-			return "its process is gone: R goes on, u undoes it"
-		}
-		return "its process is gone: R goes on"
+		return "its process is gone: R goes on" + v.orUndo()
 	case v.live():
 		return "you can leave this: the run goes on"
 	case v.run.State == run.StatusUndone:
@@ -418,7 +402,7 @@ func (v *View) Hint() string {
 	case v.run.State == run.StatusHeld:
 		return "held: fix it and deploy again, R resumes, u undoes"
 	case v.run.State == run.StatusStuck:
-		return "stuck: take away what holds it, then R goes on"
+		return "stuck: take away what holds it, then R goes on; or L leaves it"
 	case v.run.Kind == run.KindDelete:
 		return "removed; 3 shows what standing it up again would do"
 	}

@@ -1,0 +1,67 @@
+package app
+
+import (
+	"context"
+
+	"brickrow/internal/run"
+	"brickrow/internal/stack"
+)
+
+// Cancel asks a run to stop. What is under way comes to its end; then what was done is
+// undone, or held.
+func (a *App) Cancel(ctx context.Context, r *run.Record, then stack.OnFailure) error {
+	if err := a.underWay(ctx, r); err != nil {
+		return err
+	}
+	return a.store.RequestCancel(ctx, r.ID, then)
+}
+
+// Pause asks a run to begin nothing more. When what is under way has come to its end the
+// process of the run ends, and Resume goes on with it.
+func (a *App) Pause(ctx context.Context, r *run.Record) error {
+	if r.State == run.StatusPaused {
+		return refusal("run %d is paused already; resume goes on with it", r.Number)
+	}
+	if err := a.underWay(ctx, r); err != nil {
+		return err
+	}
+	return a.store.RequestPause(ctx, r.ID, true)
+}
+
+// Unpause takes a pause back that has not come yet: something is still under way. It
+// reports whether there was one.
+func (a *App) Unpause(ctx context.Context, r *run.Record) (bool, error) {
+	if !r.Pause || r.State.Ended() {
+		return false, nil
+	}
+	holder, err := a.store.LockHolder(ctx, r.StackID)
+	if err != nil || holder == "" {
+		return false, err
+	}
+	return true, a.store.RequestPause(ctx, r.ID, false)
+}
+
+// ChooseOnFailure says what becomes of what a run has done, should it fail: it is undone
+// or held. It may be chosen until it has failed.
+func (a *App) ChooseOnFailure(ctx context.Context, r *run.Record, then stack.OnFailure) error {
+	switch {
+	case r.Kind == run.KindDelete:
+		return refusal("a deletion goes on forwards only: there is nothing to choose")
+	case r.State != run.StatusWorking && r.State != run.StatusPaused || r.Back:
+		return refusal("run %d is %s: it is too late to choose", r.Number, r.State)
+	}
+	return a.store.SetOnFailure(ctx, r.ID, then)
+}
+
+// underWay refuses what can only be asked of a run that somebody carries out.
+func (a *App) underWay(ctx context.Context, r *run.Record) error {
+	if r.State.Ended() {
+		return refusal("run %d is not under way: it is %s", r.Number, r.State)
+	}
+	holder, err := a.store.LockHolder(ctx, r.StackID)
+	if err == nil && holder == "" {
+		return refusal("nobody carries run %d out any more: its process has ended; resume goes on with it, or undo takes it back",
+			r.Number)
+	}
+	return err
+}

@@ -1,0 +1,98 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"brickrow/internal/app"
+	"brickrow/internal/run"
+	"brickrow/internal/stack"
+)
+
+// ofRun makes a command that asks something of the last run of a stack, and says what was
+// asked.
+func (p *Program) ofRun(use, short string, args cobra.PositionalArgs,
+	ask func(ctx context.Context, a *app.App, r *run.Record, args []string) (string, error)) *cobra.Command {
+	return &cobra.Command{Use: use, Short: short, Args: args, RunE: func(cmd *cobra.Command, args []string) error {
+		ctx := cmd.Context()
+		return p.onStack(ctx, args[0], func(a *app.App, st *stack.Stack) error {
+			r, err := runOf(ctx, a, st, 0)
+			if err != nil {
+				return err
+			}
+			said, err := ask(ctx, a, r, args)
+			if err == nil {
+				fmt.Fprintf(p.Out, "run %d of %s %s\n", r.Number, st.Name, said)
+			}
+			return err
+		})
+	}}
+}
+
+func (p *Program) cancel() *cobra.Command {
+	hold := false
+	cmd := p.ofRun("cancel STACK", "Stop the run of a stack; what it has done is undone, or held", cobra.ExactArgs(1),
+		func(ctx context.Context, a *app.App, r *run.Record, _ []string) (string, error) {
+			then, words := stack.Undo, "was asked to stop; what it has done is undone"
+			if hold {
+				then, words = stack.Hold, "was asked to stop; what it has done stays"
+			}
+			return words, a.Cancel(ctx, r, then)
+		})
+	cmd.Flags().BoolVar(&hold, "hold", false, "what was done stays, and a resume goes on with it")
+	return cmd
+}
+
+func (p *Program) pause() *cobra.Command {
+	return p.ofRun("pause STACK", "Let the run of a stack begin nothing more; resume goes on", cobra.ExactArgs(1),
+		func(ctx context.Context, a *app.App, r *run.Record, args []string) (string, error) {
+			return fmt.Sprintf("was asked to pause: what is under way comes to its end; 'brickrow resume %s' goes on", args[0]),
+				a.Pause(ctx, r)
+		})
+}
+
+func (p *Program) onFailure() *cobra.Command {
+	return p.ofRun("on-failure STACK undo|hold", "Choose what becomes of what a run has done, should it fail", cobra.ExactArgs(2),
+		func(ctx context.Context, a *app.App, r *run.Record, args []string) (string, error) {
+			then := stack.OnFailure(args[1])
+			if then != stack.Undo && then != stack.Hold {
+				return "", usage{fmt.Errorf("on failure it is undo or hold, not '%s'", args[1])}
+			}
+			return map[stack.OnFailure]string{stack.Undo: "is undone should it fail", stack.Hold: "is held should it fail"}[then],
+				a.ChooseOnFailure(ctx, r, then)
+		})
+}
+
+func (p *Program) leave() *cobra.Command {
+	yes := false
+	cmd := &cobra.Command{Use: "leave STACK RESOURCE",
+		Short: "Give up a resource that a stuck run cannot get rid of; it stays in the cloud, and is recorded as left",
+		Args:  cobra.ExactArgs(2)}
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		ctx := cmd.Context()
+		return p.onStack(ctx, args[0], func(a *app.App, st *stack.Stack) error {
+			l, err := a.WhatLeaves(ctx, st, args[1])
+			if err != nil {
+				return err
+			}
+			for _, words := range l.Words() {
+				p.wrapped("stays in the cloud  ", words)
+			}
+			if !yes {
+				if err := p.confirm(fmt.Sprintf("Leave %d in %s / %s?", len(l.Parts), st.Target.Account, st.Target.Region), ""); err != nil {
+					return err
+				}
+			}
+			if err := a.Leave(ctx, st, l); err != nil {
+				return err
+			}
+			fmt.Fprintf(p.Out, "left; 'brickrow resume %s' goes on without it, 'brickrow show %s' tells later whether it is there still\n",
+				args[0], args[0])
+			return nil
+		})
+	}
+	return cmd
+}

@@ -1,0 +1,39 @@
+package cli
+
+import (
+	"strings"
+	"testing"
+)
+
+func TestLeavingOnTheCommandLine(t *testing.T) {
+	s := newShell(t)
+	s.run(1, "leave", "ridge-base", "ridge_net")
+	s.run(1, "pause", "bulletin-test")
+	_, errs := s.run(1, "cancel", "bulletin-test", "--hold")
+	s.wants(errs, "run 3 is not under way: it is undone")
+	s.run(2, "on-failure", "bulletin-test", "wait")
+	s.run(0, "yard", "fault", "add", "--name", "oncall", "--on", "delete", "--times", "0", "--reason", "the duty roster hangs on it")
+	out, _ := s.run(ExitStuck, "delete", "bulletin-test", "--yes", "--accept", "data")
+	s.wants(out, "oncall (Vault) failed while", "  the cloud    the duty roster hangs on it", "  the rest     it stands still until somebody decides")
+	_, errs = s.run(2, "leave", "bulletin-test", "oncall")
+	s.wants(errs, "Nobody can answer here: add --yes")
+	out, _ = s.run(0, "leave", "bulletin-test", "oncall", "--yes")
+	s.wants(out, "stays in the cloud  oncall (Vault vault~", "'brickrow resume bulletin-test' goes on without it")
+	out, _ = s.run(0, "resume", "bulletin-test")
+	s.wants(out, "nothing is there any more but what is kept: frames (", "left: oncall (vault~")
+	out, _ = s.run(0, "show", "bulletin-test")
+	s.wants(out, "left by run 4, there still", "'brickrow delete bulletin-test' tries again")
+	out, _ = s.run(0, "show", "bulletin-test", "--json")
+	if got := decode[struct{ Left []jsonLeft }](t, out).Left; len(got) != 1 || got[0].Name != "oncall" || !got[0].There || got[0].Run != 4 {
+		t.Errorf("%+v", got)
+	}
+	s.run(0, "yard", "fault", "clear")
+	out, _ = s.run(0, "delete", "bulletin-test", "--yes", "--accept", "data")
+	s.wants(out, "▽ drop  oncall", "run 4 had left this: the duty roster hangs on")
+	out, _ = s.run(0, "show", "bulletin-test")
+	if strings.Contains(out, "left by") {
+		t.Error(out)
+	}
+	_, errs = s.run(1, "delete", "bulletin-test", "--yes")
+	s.wants(errs, "is removed already")
+}
