@@ -276,8 +276,25 @@ func (x *execution) succeed(ctx context.Context) error {
 		v, ok := r.Attributes[attribute]
 		return v, ok
 	})
+	before := map[string]stack.Result{}
+	if len(x.run.Only) > 0 { // what a result speaks of may have been left out
+		findings = nil
+		list, err := x.store.Results(ctx, x.stack.ID)
+		if err != nil {
+			return err
+		}
+		for _, r := range list {
+			before[r.Name] = r
+		}
+	}
 	var results []stack.Result
 	for _, o := range x.wanted.Outputs {
+		if v := values[o.Name]; len(x.run.Only) > 0 && (v == nil || !tosca.IsKnown(v)) {
+			if r, had := before[o.Name]; had {
+				results = append(results, r)
+			}
+			continue
+		}
 		results = append(results, stack.Result{Name: o.Name, Description: o.Description, Value: values[o.Name], Command: o.Command()})
 	}
 	if err := x.store.SetResults(ctx, x.run, results); err != nil {

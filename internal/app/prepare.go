@@ -5,6 +5,7 @@ import (
 	"errors"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"github.com/google/uuid"
 
@@ -147,6 +148,10 @@ func (a *App) prepare(ctx context.Context, p *Preview, st *stack.Stack, t *Ticke
 			begin.About = &store.About{Description: description, File: path, Careful: p.Draft.Stack.Careful,
 				Throwaway: p.Draft.Stack.Throwaway, Approvers: p.Draft.Stack.Approvers}
 		}
+	}
+	if len(p.LeftOut) > 0 {
+		r.Only = p.Only
+		begin.Revision.Note = strings.TrimSpace(begin.Revision.Note + " only " + strings.Join(p.Only, ", "))
 	}
 	r.Token, t.Run = t.Token, r
 	return a.store.StartRun(ctx, r, begin)

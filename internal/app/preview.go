@@ -34,6 +34,8 @@ type Preview struct {
 	Approved bool
 	Saved    string // the file that it was saved in; "" is none
 	To       int    // of a way back: the revision that it goes back to
+	// Only are the resources that were chosen, by name; none is all.
+	Only []string
 
 	careful, throwaway bool
 	approvers          []string                            // who may agree, as the stack file says
@@ -46,15 +48,16 @@ type Preview struct {
 const KindCompare run.Kind = "compare"
 
 // WhatIf compares a draft with the record and the cloud. Findings of the draft
-// are in the preview's too; with errors among them it cannot be deployed.
-func (a *App) WhatIf(ctx context.Context, d *Draft) (*Preview, error) {
-	return a.whatIf(ctx, d, a.state)
+// are in the preview's too; with errors among them it cannot be deployed. Where
+// resources are named, it is of these alone, with all that they need.
+func (a *App) WhatIf(ctx context.Context, d *Draft, only ...string) (*Preview, error) {
+	return a.whatIf(ctx, d, a.state, only)
 }
 
 // WhatIfRecorded compares a draft with the record alone: it asks no cloud, and is for
 // telling quickly what is about to change.
 func (a *App) WhatIfRecorded(ctx context.Context, d *Draft) (*Preview, error) {
-	return a.whatIf(ctx, d, nobody)
+	return a.whatIf(ctx, d, nobody, nil)
 }
 
 // asking asks about the target of a draft; what it told, as findings, comes with it.
@@ -65,12 +68,12 @@ func nobody(context.Context, *Draft) (s *precheck.TargetState, told tosca.Findin
 }
 
 // whatIf compares a draft with the record, and with what ask tells of its target.
-func (a *App) whatIf(ctx context.Context, d *Draft, ask asking) (p *Preview, err error) {
+func (a *App) whatIf(ctx context.Context, d *Draft, ask asking, only []string) (p *Preview, err error) {
 	defer func() { err = d.Wanted.Secrets().Error(err) }()
 	if d.Stack == nil {
 		return nil, refusal("%s is a template alone; a what-if needs a stack file, which says where it goes", d.Path)
 	}
-	p = &Preview{Draft: d, Kind: run.KindDeploy}
+	p = &Preview{Draft: d, Kind: run.KindDeploy, Only: only}
 	if d.Stack.Target.IsZero() || d.Stack.Stack == "" {
 		p.ChangeSet = &whatif.ChangeSet{Stack: d.Stack.Stack, Findings: d.Findings}
 		return p, nil
@@ -301,6 +304,23 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 	case p.Stack != nil:
 		p.throwaway, p.approvers = p.Stack.Throwaway, p.Stack.Approvers
 	}
+	last := a.partOf(ctx, p.Stack)
+	if last != nil {
+		s.PartOf = fmt.Sprintf("run %d", last.Number)
+	}
+	if len(p.Only) > 0 {
+		set, unknown := whatif.CompareOnly(s, p.Only)
+		if len(unknown) > 0 {
+			var names []string
+			for _, ch := range set.Changes {
+				node, _, _ := strings.Cut(ch.Name, "#")
+				names = append(names, node)
+			}
+			return refusal("%s has no resource %s%s", name, unknown[0], suggested(unknown[0], names))
+		}
+		p.ChangeSet = set
+		return nil
+	}
 	if a.memoryMu.TryLock() { // another comparison meanwhile does without
 		defer a.memoryMu.Unlock()
 		if a.memory == nil {
@@ -310,6 +330,27 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 	}
 	p.ChangeSet = whatif.Compare(s)
 	return nil
+}
+
+// suggested is a name that may have been meant, in words.
+func suggested(name string, names []string) string {
+	if s := tosca.Suggest(name, names); s != "" {
+		return "; " + s
+	}
+	return ""
+}
+
+// partOf is the run that a stack is as it left it, where that deployed only some
+// resources of its revision.
+func (a *App) partOf(ctx context.Context, st *stack.Stack) *run.Record {
+	if st == nil || st.State != stack.Partial {
+		return nil
+	}
+	r, err := a.store.LastKept(ctx, st.ID)
+	if err != nil || r.State != run.StatusDone {
+		return nil
+	}
+	return r
 }
 
 // strays are resources that carry the tag of a stack and are in no record: what
@@ -408,7 +449,7 @@ func (p *Preview) Careful() bool { return p.careful }
 // current one where the stack is only partly at it, or the last one of a removed
 // stack.
 func (a *App) WhatIfUndo(ctx context.Context, st *stack.Stack, number int) (*Preview, error) {
-	if number == 0 && st.State == stack.Partial {
+	if number == 0 && st.State == stack.Partial && a.partOf(ctx, st) == nil {
 		number = st.Revision // what it is not wholly at
 	}
 	if number == 0 {
@@ -483,6 +524,9 @@ func (p *Preview) Question() string {
 		run.KindUndo:   fmt.Sprintf("Go back to revision %d of %s", p.To, p.ChangeSet.Stack),
 		run.KindDelete: "Delete " + p.ChangeSet.Stack,
 	}[p.Kind]
+	if len(p.LeftOut) > 0 {
+		what += ", only " + strings.Join(p.Only, ", ")
+	}
 	return fmt.Sprintf("%s: %s in %s / %s?", what, p.Tally, p.Target.Account, p.Target.Region)
 }
 

@@ -50,6 +50,7 @@ type Saved struct {
 	Careful   bool            `json:"careful"`
 	Throwaway bool            `json:"throwaway,omitempty"`
 	OnFailure stack.OnFailure `json:"on_failure"`
+	Only      []string        `json:"only,omitempty"`      // the resources that were chosen; none is all
 	Approvers []string        `json:"approvers,omitempty"` // who may approve, as the stack file and the target say
 	ChangeSet json.RawMessage `json:"change_set"`
 	Sealed    string          `json:"sealed,omitempty"`
@@ -123,7 +124,7 @@ func (a *App) Save(p *Preview, path string) error {
 	}
 	s := Saved{Format: savedFormat, Kind: p.Kind, Stack: p.ChangeSet.Stack, Target: p.Target.String(),
 		By: identity.User(), Key: me.Public().Key, At: time.Now().UTC(),
-		Careful: p.Careful(), Throwaway: p.Throwaway(), OnFailure: stack.Undo,
+		Careful: p.Careful(), Throwaway: p.Throwaway(), OnFailure: stack.Undo, Only: p.Only,
 		Approvers: append(slices.Clone(p.approvers), in.Approvers[p.Target.String()]...), ChangeSet: changes}
 	switch p.Kind {
 	case "undo":
@@ -372,7 +373,7 @@ func (a *App) again(ctx context.Context, path string, s *Saved) (*Preview, error
 		written.Stack.Rules, written.Stack.RulesPos = file.Rules, file.RulesPos
 	}
 	a.readTemplate(written, b)
-	return a.WhatIf(ctx, a.resolve(written, stack.Options{Given: givenAgain(rev), Tags: rev.Tags}, nil))
+	return a.WhatIf(ctx, a.resolve(written, stack.Options{Given: givenAgain(rev), Tags: rev.Tags}, nil), s.Only...)
 }
 
 // ShowSaved is the change set of a saved file as it was saved, for who may read

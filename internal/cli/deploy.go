@@ -31,17 +31,21 @@ func valueFlags(cmd *cobra.Command) *app.Values {
 	return v
 }
 
+func onlyFlag(cmd *cobra.Command) *[]string {
+	return cmd.Flags().StringSlice("only", nil, "only these nodes or resources, with all that they need; what else has changed is left out")
+}
+
 // toDeploy makes the what-if of a stack file, or opens a saved change set.
-func (p *Program) toDeploy(ctx context.Context, a *app.App, path string, v app.Values) (*app.Preview, error) {
+func (p *Program) toDeploy(ctx context.Context, a *app.App, path string, v app.Values, only []string) (*app.Preview, error) {
 	if !app.IsSaved(path) {
-		pv, err := p.preview(ctx, a, path, v, "", "")
+		pv, err := p.preview(ctx, a, path, v, "", "", only)
 		if err == nil && pv.Findings.HasErrors() {
 			return nil, exit(ExitRefused)
 		}
 		return pv, err
 	}
-	if len(v.Flags) > 0 || v.File != "" || v.Target != "" || v.At != "" {
-		return nil, usage{errors.New("a saved change set is deployed as it is: it takes no inputs, no target and no commit")}
+	if len(v.Flags) > 0 || v.File != "" || v.Target != "" || v.At != "" || len(only) > 0 {
+		return nil, usage{errors.New("a saved change set is deployed as it is: it takes no inputs, no target, no commit and no --only")}
 	}
 	pv, err := a.OpenSaved(ctx, path)
 	if err != nil {
@@ -89,6 +93,7 @@ func (p *Program) deploy() *cobra.Command {
 	cmd := &cobra.Command{Use: "deploy STACKFILE|CHANGESET",
 		Short: "Deploy a stack, or exactly what was saved, and undo everything when it fails", Args: cobra.ExactArgs(1)}
 	v := valueFlags(cmd)
+	only := onlyFlag(cmd)
 	agreed := agreementFlags(cmd)
 	cmd.Flags().StringVar(&failing, "on-failure", "", "undo or hold (default: what the stack file says)")
 	cmd.Flags().BoolVar(&noWhatIf, "no-whatif", false,
@@ -99,7 +104,7 @@ func (p *Program) deploy() *cobra.Command {
 			return usage{fmt.Errorf("--on-failure is undo or hold, not '%s'", onFailure)}
 		}
 		return p.with(func(a *app.App) error {
-			pv, err := p.toDeploy(cmd.Context(), a, args[0], *v)
+			pv, err := p.toDeploy(cmd.Context(), a, args[0], *v, *only)
 			if err != nil {
 				return err
 			}

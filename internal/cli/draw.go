@@ -95,7 +95,7 @@ func (p *Program) picture(ctx context.Context, a *app.App, name, as string, numb
 				return nil, fmt.Errorf("it is not known which stack file %s came from; name the file", name)
 			}
 		}
-		pv, err := p.toDeploy(ctx, a, file, v)
+		pv, err := p.toDeploy(ctx, a, file, v, nil)
 		if err != nil {
 			return nil, err
 		}

@@ -29,6 +29,7 @@ type jsonRun struct {
 	Number   int           `json:"number"`
 	Kind     run.Kind      `json:"kind"`
 	State    run.Status    `json:"state"`
+	Only     []string      `json:"only"` // the resources that were chosen; none is all
 	By       string        `json:"by"`
 	Begun    time.Time     `json:"begun"`
 	Ended    *time.Time    `json:"ended"`
@@ -76,7 +77,7 @@ func runJSON(rep *app.Report) *jsonRun {
 		return nil
 	}
 	r := rep.Run
-	out := &jsonRun{Number: r.Number, Kind: r.Kind, State: r.State, By: r.By, Begun: r.Started.UTC(), Reason: r.Reason,
+	out := &jsonRun{Number: r.Number, Kind: r.Kind, State: r.State, Only: append([]string{}, r.Only...), By: r.By, Begun: r.Started.UTC(), Reason: r.Reason,
 		Standing: rep.Standing, Failures: []jsonFailure{}}
 	if !r.Ended.IsZero() {
 		at := r.Ended.UTC()
@@ -143,7 +144,11 @@ func (p *Program) show() *cobra.Command {
 			}
 			if report != nil {
 				r := report.Run
-				fmt.Fprintf(p.Out, "\nlast run  %d, %s by %s: %s %s\n", r.Number, r.Kind, r.By, r.State, r.Reason)
+				kind := string(r.Kind)
+				if len(r.Only) > 0 {
+					kind += " of only " + strings.Join(r.Only, ", ")
+				}
+				fmt.Fprintf(p.Out, "\nlast run  %d, %s by %s: %s %s\n", r.Number, kind, r.By, r.State, r.Reason)
 				p.report(report)
 			}
 			if len(c.Results) > 0 {

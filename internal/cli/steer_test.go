@@ -37,3 +37,33 @@ func TestLeavingOnTheCommandLine(t *testing.T) {
 	_, errs = s.run(1, "delete", "bulletin-test", "--yes")
 	s.wants(errs, "is removed already")
 }
+
+func TestOnlyOnTheCommandLine(t *testing.T) {
+	s := newShell(t)
+	stack := s.file("bulletin-test.stack.yaml")
+	out, _ := s.run(0, "whatif", stack, "--only", "reader")
+	s.wants(out, "1 new, 1 edit, 21 same", "▲ new   reader#2", "left out  ◧ edit readings_db was not chosen")
+	out, _ = s.run(0, "whatif", stack, "--only", "reader", "--json")
+	got := decode[struct {
+		Changes []struct{ Name, Kind string }
+		LeftOut []struct{ Name, Kind string } `json:"left_out"`
+	}](t, out)
+	if len(got.Changes) != 2 || len(got.LeftOut) != 1 || got.LeftOut[0].Name != "readings_db" || got.LeftOut[0].Kind != "edit" {
+		t.Errorf("%+v", got)
+	}
+	_, errs := s.run(1, "whatif", stack, "--only", "raeder")
+	s.wants(errs, "has no resource raeder; did you mean 'reader'?")
+	s.run(2, "whatif", stack, "--only", "reader", "--from", "1")
+	saved := s.file("reader.changes.json")
+	s.run(0, "whatif", stack, "--only", "reader", "--save", saved)
+	s.run(2, "deploy", saved, "--only", "reader", "--yes")
+	out, _ = s.run(0, "deploy", saved, "--yes")
+	s.wants(out, "deploy begins: 1 new, 1 edit")
+	out, _ = s.run(0, "show", "bulletin-test")
+	s.wants(out, "bulletin-test in workshop/alder-1: partial, revision 4", "reader#2", "last run  4, deploy of only reader by", "gate_address")
+	out, _ = s.run(0, "whatif", stack)
+	s.wants(out, "1 edit, 22 same", "run 4 left it out")
+	s.run(0, "deploy", stack, "--yes", "--only", "readings_db")
+	out, _ = s.run(0, "show", "bulletin-test")
+	s.wants(out, "bulletin-test in workshop/alder-1: ready, revision 5") // nothing was left out any more
+}

@@ -95,6 +95,12 @@ func (p *Program) changeSet(cs *whatif.ChangeSet) {
 			p.wrapped("    used by  ", strings.Join(r.UsedBy, ", "))
 		}
 	}
+	for i, l := range cs.LeftOut {
+		if i == 0 {
+			fmt.Fprintln(p.Out)
+		}
+		p.wrapped("left out  ", fmt.Sprintf("%s %s %s was not chosen", l.Kind.Mark(), l.Kind, l.Name))
+	}
 	for i, l := range cs.Left {
 		if i == 0 {
 			fmt.Fprintln(p.Out)

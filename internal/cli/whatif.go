@@ -20,7 +20,7 @@ import (
 // preview loads a stack file and makes its what-if: against what is deployed,
 // or against something else.
 func (p *Program) preview(ctx context.Context, a *app.App, path string, v app.Values, from,
-	to string) (*app.Preview, error) {
+	to string, only []string) (*app.Preview, error) {
 	d, err := a.Load(ctx, path, v)
 	if err != nil {
 		return nil, err
@@ -29,7 +29,7 @@ func (p *Program) preview(ctx context.Context, a *app.App, path string, v app.Va
 	if from != "" {
 		pv, err = a.WhatIfFrom(ctx, d, from, to)
 	} else {
-		pv, err = a.WhatIf(ctx, d)
+		pv, err = a.WhatIf(ctx, d, only...)
 	}
 	if err != nil {
 		return nil, err
@@ -52,7 +52,9 @@ func (p *Program) whatif() *cobra.Command {
 	cmd.Flags().StringVar(&to, "to", "", "with --from: compare this revision of the stack, instead of the stack file")
 	cmd.Flags().StringVar(&failAt, "fail-at", "", "rehearse: what would happen if it failed at this resource")
 	cmd.Flags().BoolVar(&as.markdown, "markdown", false, "the change set as Markdown, for a review")
+	only := onlyFlag(cmd)
 	cmd.MarkFlagsMutuallyExclusive("json", "markdown")
+	cmd.MarkFlagsMutuallyExclusive("only", "from")
 	cmd.MarkFlagsMutuallyExclusive("from", "save", "fail-at")
 	cmd.Flags().BoolVar(&expectNone, "expect-none", false, "exit with 3 when there are changes")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -61,9 +63,12 @@ func (p *Program) whatif() *cobra.Command {
 				return usage{errors.New("--to compares two: say with --from with which")}
 			}
 			if app.IsSaved(args[0]) {
+				if len(*only) > 0 {
+					return usage{errors.New("a saved change set is looked at as it is: it takes no --only")}
+				}
 				return p.savedWhatIf(cmd.Context(), a, args[0], as, expectNone)
 			}
-			pv, err := p.preview(cmd.Context(), a, args[0], *v, from, to)
+			pv, err := p.preview(cmd.Context(), a, args[0], *v, from, to, *only)
 			if err != nil {
 				return err
 			}

@@ -1,10 +1,10 @@
 package run
 
 import (
-	"path"
 	"slices"
-	"strings"
 	"time"
+
+	"brickrow/internal/stack"
 )
 
 // States are those that an event can tell of.
@@ -24,16 +24,6 @@ type Filter struct {
 func (f Filter) Matches(e Event) bool {
 	return (len(f.States) == 0 || slices.Contains(f.States, e.State)) &&
 		(len(f.Types) == 0 || slices.Contains(f.Types, e.Type)) &&
-		(len(f.Resources) == 0 || slices.ContainsFunc(f.Resources, func(p string) bool { return named(p, e.Resource) })) &&
+		(len(f.Resources) == 0 || slices.ContainsFunc(f.Resources, func(p string) bool { return stack.Means(p, e.Resource) })) &&
 		!e.Time.Before(f.Since)
-}
-
-// named reports whether a resource is one that a pattern means.
-func named(pattern, name string) bool {
-	if node, _, _ := strings.Cut(name, "#"); pattern == node && pattern != "" || strings.HasPrefix(name, pattern+"/") {
-		return true
-	}
-	// A slash is a letter like any other here.
-	ok, err := path.Match(strings.ReplaceAll(pattern, "/", "\x00"), strings.ReplaceAll(name, "/", "\x00"))
-	return err == nil && ok
 }

@@ -57,8 +57,9 @@ type Record struct {
 	Ended     time.Time
 	Reason    string
 	Cancel    bool
-	Pause     bool // somebody wishes that nothing more begins
-	Back      bool // it is, or was, undoing
+	Pause     bool     // somebody wishes that nothing more begins
+	Back      bool     // it is, or was, undoing
+	Only      []string // the resources that were chosen, where others were left out
 	// Timed says that how long its steps take is noted. It is not stored.
 	Timed bool
 	// Token is that of the lock under which the run is written. It is not stored.
@@ -90,6 +91,8 @@ var undoneStates = map[stack.State]stack.State{
 // StackState is the state that the run leaves its stack in, as far as it is.
 func (r *Record) StackState() stack.State {
 	switch {
+	case r.State == StatusDone && len(r.Only) > 0:
+		return stack.Partial
 	case r.State == StatusUndone:
 		return undoneStates[r.Prior]
 	case r.State == StatusPaused && r.Back:

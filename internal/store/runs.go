@@ -16,14 +16,14 @@ import (
 )
 
 const runColumns = `id, stack_id, number, kind, state, revision, base, prior, on_failure, plan, tally, estimate,
-	started_by, started_ms, ended_ms, reason, cancel, back, pause`
+	started_by, started_ms, ended_ms, reason, cancel, back, pause, only_of`
 
 func scanRun(row interface{ Scan(...any) error }) (*run.Record, error) {
 	r := &run.Record{}
-	var plan, tally string
+	var plan, tally, only string
 	var started, ended int64
 	err := row.Scan(&r.ID, &r.StackID, &r.Number, &r.Kind, &r.State, &r.Revision, &r.Base, &r.Prior, &r.OnFailure,
-		&plan, &tally, &r.Estimate, &r.By, &started, &ended, &r.Reason, &r.Cancel, &r.Back, &r.Pause)
+		&plan, &tally, &r.Estimate, &r.By, &started, &ended, &r.Reason, &r.Cancel, &r.Back, &r.Pause, &only)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, fmt.Errorf("run: %w", ErrNotFound)
 	}
@@ -31,7 +31,8 @@ func scanRun(row interface{ Scan(...any) error }) (*run.Record, error) {
 		return nil, err
 	}
 	r.Started, r.Ended = fromMS(started), fromMS(ended)
-	return r, errors.Join(json.Unmarshal([]byte(plan), &r.Plan), json.Unmarshal([]byte(tally), &r.Tally))
+	return r, errors.Join(json.Unmarshal([]byte(plan), &r.Plan), json.Unmarshal([]byte(tally), &r.Tally),
+		json.Unmarshal([]byte(only), &r.Only))
 }
 
 // ErrLockLost says that a run is written by somebody who does not hold the lock
@@ -78,6 +79,10 @@ func (s *Store) StartRun(ctx context.Context, r *run.Record, b Begin) error {
 	if err != nil {
 		return err
 	}
+	only, err := encode(append([]string{}, r.Only...))
+	if err != nil {
+		return err
+	}
 	r.Started = s.now()
 	return s.fenced(ctx, r, func(tx *sqlite.Tx) error {
 		if err := tx.QueryRowContext(ctx, `select coalesce(max(number), 0) + 1 from runs where stack_id = ?`,
@@ -103,9 +108,9 @@ func (s *Store) StartRun(ctx context.Context, r *run.Record, b Begin) error {
 			}
 		}
 		if _, err := tx.ExecContext(ctx,
-			`insert into runs(`+runColumns+`) values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, '', 0, 0, 0)`,
+			`insert into runs(`+runColumns+`) values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, '', 0, 0, 0, ?)`,
 			r.ID, r.StackID, r.Number, r.Kind, r.State, r.Revision, r.Base, r.Prior, r.OnFailure, plan, tally,
-			r.Estimate, r.By, r.Started.UnixMilli()); err != nil {
+			r.Estimate, r.By, r.Started.UnixMilli(), only); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `update stacks set state = ?, updated_ms = ? where id = ?`, r.StackState(),
@@ -188,6 +193,12 @@ func (s *Store) Head(ctx context.Context, id string) (*run.Record, error) {
 func (s *Store) LastHead(ctx context.Context, stackID int64) (*run.Record, error) {
 	return scanRun(s.db.QueryRowContext(ctx,
 		`select `+headColumns+` from runs where stack_id = ? order by number desc limit 1`, stackID))
+}
+
+// LastKept reads the last run of a stack that was not undone, without its plan.
+func (s *Store) LastKept(ctx context.Context, stackID int64) (*run.Record, error) {
+	return scanRun(s.db.QueryRowContext(ctx,
+		`select `+headColumns+` from runs where stack_id = ? and state <> 'undone' order by number desc limit 1`, stackID))
 }
 
 // RunNumber reads a run of a stack; 0 is the last one.

@@ -97,6 +97,8 @@ func (d *desk) press(keys ...string) {
 		switch {
 		case named[k] != 0:
 			d.send(tea.KeyPressMsg{Code: named[k]})
+		case k == "space":
+			d.send(tea.KeyPressMsg{Code: tea.KeySpace, Text: " "})
 		case k == "ctrl+space":
 			d.send(tea.KeyPressMsg{Code: tea.KeySpace, Mod: tea.ModCtrl})
 		case strings.HasPrefix(k, "ctrl+"):

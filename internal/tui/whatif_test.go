@@ -183,3 +183,26 @@ func TestALateAnswerIsNotShown(t *testing.T) {
 	d.send(late)
 	d.wants("▲ 4 new")
 }
+
+// TestChosenBricks deploys a chosen brick alone, after it was shown what that would do.
+func TestChosenBricks(t *testing.T) {
+	d := newDesk(t, 142, 42)
+	d.press("down", "3")
+	d.wants("1 new", "2 edit")
+	d.pick("reader#2")
+	d.press("space")
+	d.wants("● reader#2", "1 chosen: i shows what they alone would do")
+	d.press("d") // which shows it first
+	d.wants("only reader#2; 1 left out", "left out", "readings_db (edit) was not chosen")
+	d.press("i")
+	d.wants("2 edit", "look through 1 risk")
+	d.lacks("left out", "chosen:")
+	d.pick("reader#2")
+	d.press("space", "i", "d")
+	d.wants("Deploy bulletin-test, only reader#2: 1 new, 1 edit in workshop / alder-1?")
+	d.press("y")
+	d.ended()
+	d.wants("■ done after", "partial", "only reader#2")
+	d.press("3")
+	d.wants("1 edit", "run 4 left it out")
+}

@@ -99,7 +99,11 @@ func (c *Comparison) cause(ch *Change, p stack.PropertyChange) {
 		if prop.Expr == prop.Def.Default {
 			at = "default of " + ch.Type
 		}
-		say(Cause{Kind: Template, Text: fmt.Sprintf("the template says so: %s, %s", p.Path, at), Pos: prop.Pos})
+		text := fmt.Sprintf("the template says so: %s, %s", p.Path, at)
+		if c.PartOf != "" {
+			text += "; " + c.PartOf + " left it out"
+		}
+		say(Cause{Kind: Template, Text: text, Pos: prop.Pos})
 	}
 }
 

@@ -143,6 +143,8 @@ type ChangeSet struct {
 	Lookups      []LookedUp
 	Results      []ResultChange
 	Left         []Left // what was changed by hand, and a deployment leaves as it is
+	// LeftOut are the changes that are not made, as only some resources were chosen.
+	LeftOut []LeftOut
 	// Old are the parts of swaps that former runs have left, as recorded. They go
 	// at the end, or are kept, whatever else the change set does.
 	Old      []*stack.Recorded
@@ -310,11 +312,13 @@ func (c *ChangeSet) MarshalJSON() ([]byte, error) {
 		Estimate Estimate       `json:"estimate"`
 		Results  []jsonResult   `json:"results"`
 		Left     []Left         `json:"left"`
+		LeftOut  []LeftOut      `json:"left_out"`
 		Old      []jsonOld      `json:"old"`
 		Lookups  []LookedUp     `json:"lookups"`
 		Findings tosca.Findings `json:"findings"`
 	}{c.Stack, c.Target.String(), c.BaseRevision, c.Against, c.Tally, []jsonChange{}, append(append([]Risk{},
 		c.Risks...), c.Standing...), c.Estimate.Seconds, c.Estimate, []jsonResult{}, append([]Left{}, c.Left...),
+		append([]LeftOut{}, c.LeftOut...),
 		[]jsonOld{}, append([]LookedUp{}, c.Lookups...), append(tosca.Findings{}, c.Findings...)}
 	for _, r := range c.Old {
 		kind := Drop

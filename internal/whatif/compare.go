@@ -21,6 +21,10 @@ type State struct {
 	// Strays are the names, among those recorded, of what is in no record and
 	// only carries the tag of the stack.
 	Strays map[string]bool
+	// PartOf says which run deployed the base only in part; "" is none.
+	PartOf string
+
+	only map[string]bool // what is to change; nil is all
 	// Deleting says that nothing is wanted any more.
 	Deleting bool
 	// Comparing says that two are held against each other, and that nothing is
@@ -125,9 +129,11 @@ func Compare(s State) *ChangeSet {
 	c.renames()
 	c.compareAll()
 	for _, r := range c.dropped() {
-		c.add(c.drop(r))
+		if ch := c.drop(r); c.leaveOut(&ch) {
+			c.add(ch)
+		}
 	}
-	if !s.Comparing {
+	if !s.Comparing && s.only == nil {
 		c.Set.Old, c.Set.Tally.Old = s.Old, len(s.Old)
 	}
 	c.results()

@@ -66,7 +66,16 @@ func (c *Comparison) compareAll() {
 	m := c.Memory
 	if m == nil {
 		for _, res := range c.Wanted.Resources {
-			c.add(c.wanted(res))
+			told, left := len(c.Set.Findings), len(c.Set.Left)
+			ch := c.wanted(res)
+			changed := ch.changes()
+			there := c.leaveOut(&ch)
+			if !there || changed && !ch.changes() { // what it would have said is not said
+				c.Set.Findings, c.Set.Left = c.Set.Findings[:told], c.Set.Left[:left]
+			}
+			if there {
+				c.add(ch)
+			}
 		}
 		return
 	}

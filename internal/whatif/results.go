@@ -53,6 +53,9 @@ func (c *Comparison) results() {
 	for _, o := range c.Wanted.Outputs {
 		seen[o.Name] = true
 		was, had := c.Results[o.Name]
+		if c.awaitsLeftOut(values[o.Name]) {
+			continue
+		}
 		r := ResultChange{Name: o.Name, Kind: Edit, Before: was, After: values[o.Name],
 			Unknown: tosca.Waits(values[o.Name]), Pos: o.Pos()}
 		switch {

@@ -48,7 +48,14 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 	}
 	of := func(name string) part.Brick {
 		ch := p.Change(name)
-		return part.Brick{Mark: ch.Kind.Mark(), Sub: ch.Type, Paint: t.Kinds[ch.Kind], Faint: ch.Kind == whatif.Same}
+		b := part.Brick{Mark: ch.Kind.Mark(), Sub: ch.Type, Paint: t.Kinds[ch.Kind], Faint: ch.Kind == whatif.Same}
+		switch {
+		case len(p.Only) == 0 && slices.Contains(v.chosen, name):
+			b.Mark, b.Sub = "●", "chosen"
+		case slices.ContainsFunc(p.LeftOut, func(l whatif.LeftOut) bool { return l.Name == name }):
+			b.Sub = "left out"
+		}
+		return b
 	}
 	if r.W < 100 {
 		top, bottom := body.SplitBottom(body.H / 2)
@@ -102,6 +109,9 @@ func (v *View) drawTop(s *part.Screen, r part.Rect) {
 	x := part.DrawTally(v.Theme(), s, r.X+1, r.Y, r.W-1, p.Tally)
 	title := map[run.Kind]string{run.KindUndo: "way back, " + noteOf(p), run.KindDelete: "deletion of the stack",
 		app.KindCompare: "a comparison", run.KindDeploy: p.By}[p.Kind]
+	if left := v.leftOut(); left != "" {
+		title = left
+	}
 	if title != "" {
 		x = s.Text(x, r.Y, r.W-x, part.Bold(t.Hinted()), title)
 	}
@@ -151,6 +161,9 @@ func (v *View) notes() []note {
 			text += " · because " + strings.Join(because, "; ")
 		}
 		out = append(out, note{r.Kind.Mark(), "result", text, r.Pos.Short()})
+	}
+	for _, l := range v.preview.LeftOut {
+		out = append(out, note{l.Kind.Mark(), "left out", l.Name + " (" + string(l.Kind) + ") was not chosen", ""})
 	}
 	for _, l := range v.preview.Left {
 		out = append(out, note{"·", "left as is", l.Resource + ": " + l.Text, ""})

@@ -47,6 +47,8 @@ type View struct {
 	play    *run.Rehearsal // of a failure at its resource; nil is none
 	written *app.Preview   // what the text that is being written would change
 	quick   bool           // that is shown, until the cloud has answered
+	chosen  []string       // the bricks that are chosen, to be deployed alone
+	applied []string       // those that the what-if is of; none is all
 }
 
 // New is the view.
@@ -88,7 +90,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case part.FileChanged, part.InputsGiven:
 		v.stale = v.preview != nil
 	case part.Begin:
-		v.preview = nil
+		v.preview, v.chosen, v.applied = nil, nil, nil
 	case previewLoaded:
 		v.loaded(msg)
 	case part.Compared:
@@ -142,7 +144,10 @@ func (v *View) open() tea.Cmd {
 			"stacks opens one"), about
 		return nil
 	}
-	values := v.Values(about.File)
+	if !v.about.Is(about) {
+		v.chosen, v.applied = nil, nil
+	}
+	values, only := v.Values(about.File), v.applied
 	written := v.written
 	defer func() { v.showWritten(written) }()
 	return v.start(func() (*app.Preview, error) {
@@ -150,7 +155,7 @@ func (v *View) open() tea.Cmd {
 		if err != nil {
 			return nil, err
 		}
-		return v.App().WhatIf(v.Context(), d)
+		return v.App().WhatIf(v.Context(), d, only...)
 	})
 }
 
@@ -158,7 +163,7 @@ func (v *View) open() tea.Cmd {
 // until the cloud has answered.
 func (v *View) showWritten(p *app.Preview) {
 	about := v.Subject()
-	if p == nil || p.Draft == nil || p.Draft.Path != about.File || p.Findings.HasErrors() {
+	if p == nil || len(v.applied) > 0 || p.Draft == nil || p.Draft.Path != about.File || p.Findings.HasErrors() {
 		return
 	}
 	v.loaded(previewLoaded{p, nil, about, v.askings})
@@ -322,6 +327,7 @@ func (v *View) Bindings() []part.Binding {
 		keys = append(keys, part.Bind(part.Run(v.rehearse), "x").Shown("x", "if it failed here").
 			As("Show what would happen if it failed here"))
 	}
+	keys = append(keys, v.chosenKeys()...)
 	keys = append(keys, v.outKeys()...)
 	keys = append(keys, again,
 		part.Bind(part.Run(v.whole), "v").Shown("v", "long values whole or short").
@@ -494,6 +500,8 @@ func (v *View) deploy() tea.Cmd {
 	case v.loading || p == nil:
 		v.Warn("there is no what-if yet")
 		return nil
+	case p.Kind == run.KindDeploy && p.Saved == "" && len(v.chosen) > 0 && len(p.Only) == 0:
+		return v.alone(v.chosen) // so that it is seen first
 	case p.Kind == app.KindCompare:
 		v.Warn("this compares with %s and cannot be deployed; r asks what a deployment would do", p.Against)
 		return nil
@@ -635,6 +643,10 @@ func (v *View) Hint() string {
 		return "nothing to do: the cloud is as wanted"
 	case p.Kind == run.KindUndo:
 		return "what-if is current: d goes back to it"
+	case len(p.Only) == 0 && len(v.chosen) > 0 && p.Kind == run.KindDeploy:
+		return "i shows what the chosen alone would do"
+	case len(p.Only) > 0:
+		return "what-if is current: d deploys these alone"
 	}
 	return "what-if is current: d deploys it"
 }

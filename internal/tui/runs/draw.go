@@ -192,6 +192,9 @@ func (v *View) drawTop(s *part.Screen, r part.Rect) {
 		}
 		words = append(words, part.S(part.Bold(t.On(t.States[run.IsReady].Word)),
 			fmt.Sprintf("■ %s after %s", word, gone)))
+		if len(v.run.Only) > 0 {
+			words = append(words, part.S(t.Hinted(), "   only "+strings.Join(v.run.Only, ", ")+"; the rest is still to be deployed"))
+		}
 		if v.setting.Before >= time.Second {
 			words = append(words, part.S(t.Faint(), "   last time "+whatif.Length(v.setting.Before.Seconds())))
 		}
