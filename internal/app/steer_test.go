@@ -168,7 +168,7 @@ func TestLeavingAnOldPart(t *testing.T) {
 
 // Of what has failed, one can be tried again alone.
 func TestRetryingOne(t *testing.T) {
-	b, r := stuck(t, deletion, yard.Fault{Name: "box", On: "delete", Reason: "it is full of snow"},
+	b, _ := stuck(t, deletion, yard.Fault{Name: "box", On: "delete", Reason: "it is full of snow"},
 		yard.Fault{Name: "note", On: "delete", Reason: "somebody reads it"})
 	if _, err := b.Resume(t.Context(), b.stack("terrace"), On, "net"); err == nil || !strings.Contains(err.Error(), "what has failed: box, note") {
 		t.Errorf("%v", err)
@@ -178,7 +178,8 @@ func TestRetryingOne(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if r, err = b.Execute(t.Context(), ticket.Run.ID, ticket.Token); err != nil || r.State != run.StatusStuck {
+	r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token)
+	if err != nil || r.State != run.StatusStuck {
 		t.Fatalf("%v %s", err, r.State)
 	}
 	rep := b.report("terrace")

@@ -204,5 +204,5 @@ func TestChosenBricks(t *testing.T) {
 	d.ended()
 	d.wants("■ done after", "partial", "only reader#2")
 	d.press("3")
-	d.wants("1 edit", "run 4 left it out")
+	d.wants("1 edit", "because", "left it out")
 }
