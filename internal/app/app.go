@@ -61,6 +61,7 @@ type App struct {
 
 	draftMu    sync.Mutex
 	lastDraft  *Draft // that was read last
+	limits     limits
 	failedMu   sync.Mutex
 	lastFailed failed
 	lastWhole  *Draft // the last one whose template could be read as a whole

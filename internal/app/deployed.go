@@ -7,6 +7,7 @@ import (
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
+	"brickrow/internal/whatif"
 )
 
 // deployed is what a what-if compares with: what is recorded of a stack, the
@@ -18,6 +19,8 @@ type deployed struct {
 	results       map[string]tosca.Value
 	base          *stack.Wanted // the revision, resolved; nil where there is none
 	past          map[string]map[run.Action][]float64
+	margin        whatif.Margin // by how much estimates were off
+	learned       int           // how much the target takes at once
 	of            deployedKey
 	live          map[string]*stack.Live // what the cloud showed last; nil where it was not asked lately
 	asked         time.Time
@@ -41,7 +44,7 @@ const fresh = 2 * time.Minute
 // deployed reads what a stack is compared with; st is nil where there is none
 // yet. What was read last is used again while the stack stays as it is, unless
 // all has to be read anew.
-func (a *App) deployed(ctx context.Context, st *stack.Stack, anew bool) (*deployed, error) {
+func (a *App) deployed(ctx context.Context, st *stack.Stack, t stack.Target, anew bool) (*deployed, error) {
 	a.deployedMu.Lock()
 	defer a.deployedMu.Unlock()
 	last := a.lastDeployed
@@ -56,7 +59,13 @@ func (a *App) deployed(ctx context.Context, st *stack.Stack, anew bool) (*deploy
 	}
 	is := &deployed{revision: &stack.Revision{}}
 	var err error
-	if is.past, err = a.store.Timings(ctx); err != nil || st == nil {
+	if is.past, err = a.store.Timings(ctx); err == nil {
+		is.margin, err = a.margin(ctx, t, time.Now())
+	}
+	if err == nil {
+		is.learned, err = a.store.AtOnce(ctx, t)
+	}
+	if err != nil || st == nil {
 		return is, err
 	}
 	is.of = keyOf(st)

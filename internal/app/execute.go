@@ -71,7 +71,11 @@ func (a *App) Execute(ctx context.Context, runID, token string) (r *run.Record, 
 		a.keepLock(ctx, st.ID, token, stop)
 	}()
 	x := &execution{App: a, run: r, stack: st}
-	err = x.carryOut(ctx)
+	traced := x.trace(ctx)
+	if err = x.carryOut(ctx); err == nil {
+		err = x.learn(ctx)
+	}
+	traced()
 	if cause := context.Cause(ctx); err != nil && cause != nil {
 		err = cause
 	}
@@ -229,7 +233,8 @@ func (x *execution) prepareDriver(ctx context.Context) error {
 		}
 	}
 	x.driver = &run.Driver{RunID: x.run.ID, Stack: x.stack.Name, Target: x.stack.Target, Cloud: x.Cloud,
-		Journal: journal{x.store, x.run, x.die}, Wanted: x.wanted, Library: x.Profile.Library}
+		Journal: journal{x.store, x.run, x.die}, Wanted: x.wanted, Library: x.Profile.Library,
+		Limit: x.limits.of(x.stack.Target, x.run.Plan.Told, x.run.Plan.AtOnce)}
 	x.driver.Begin(recorded, old, kept, entries)
 	if base, err := x.store.Revision(ctx, x.stack.ID, x.run.Base); err == nil {
 		for _, in := range base.Inputs {

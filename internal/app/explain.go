@@ -68,7 +68,7 @@ func (a *App) Report(ctx context.Context, st *stack.Stack, r *run.Record) (*Repo
 	}
 	last := ""
 	for _, e := range events {
-		if e.Resource == "" {
+		if e.Resource == "" && e.Type != run.Aside {
 			last = e.Step
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"brickrow/internal/stack"
 	"brickrow/internal/store"
 	"brickrow/internal/tosca"
+	"brickrow/internal/whatif"
 )
 
 // What views and commands show of stacks and their runs. Each question is answered
@@ -179,7 +180,8 @@ type Setting struct {
 	Graph   stack.Graph
 	Places  map[string]tosca.Pos // of the resources, in the template
 	Results []stack.Result
-	Before  time.Duration // how long the last run of its kind took; 0 where there was none
+	Former  *Former       // how long it took before
+	Margin  whatif.Margin // by how much estimates are off here
 }
 
 // Setting reads what a run works on; the run has its plan.
@@ -219,7 +221,10 @@ func (a *App) Setting(ctx context.Context, st *stack.Stack, r *run.Record) (*Set
 	if s.Results, err = a.Results(ctx, st); err != nil {
 		return nil, err
 	}
-	s.Before, err = a.store.LastDuration(ctx, st.ID, r.Kind, r.Number)
+	if s.Former, err = a.former(ctx, st, r); err != nil {
+		return nil, err
+	}
+	s.Margin, err = a.margin(ctx, st.Target, r.Started)
 	return s, err
 }
 

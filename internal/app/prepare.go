@@ -36,6 +36,7 @@ func (a *App) Rehearse(p *Preview, resource string) (*run.Rehearsal, error) {
 // plan lists the steps of a preview, each with how long it is likely to take.
 func (a *App) plan(p *Preview) run.Plan {
 	plan := run.NewPlan(p.ChangeSet, a.Duration)
+	plan.AtOnce, plan.Told = run.StartLimit(p.told, p.learned), p.told
 	for i := range plan.Steps {
 		s := &plan.Steps[i]
 		s.Nominal = s.Seconds

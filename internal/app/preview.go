@@ -41,6 +41,7 @@ type Preview struct {
 	approvers          []string                            // who may agree, as the stack file says
 	onFailure          stack.OnFailure                     // what was saved says
 	past               map[string]map[run.Action][]float64 // how long things took, by type
+	told, learned      int                                 // how much the target takes at once
 }
 
 // KindCompare is the kind of a preview that holds two against each other and
@@ -185,6 +186,7 @@ func (a *App) survey(ctx context.Context, t stack.Target, name string) (*prechec
 		if s.About, err = a.Cloud.About(ctx, t); err != nil {
 			return fmt.Errorf("ask %s about itself: %w", t, err)
 		}
+		a.limits.hear(t, s.About.AtOnce)
 		return nil
 	})
 	g.Go(func() error {
@@ -262,10 +264,12 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 	live map[string]*stack.Live) error {
 	s := whatif.State{Stack: name, Target: t, Wanted: w, Live: live, Duration: a.Duration,
 		Deleting: p.Kind == run.KindDelete, Knowledge: a.Profile}
-	is, err := a.deployed(ctx, p.Stack, live != nil)
+	is, err := a.deployed(ctx, p.Stack, t, live != nil)
 	if err != nil {
 		return err
 	}
+	p.told, p.learned, s.Margin = a.limits.says(t), is.learned, is.margin
+	s.AtOnce = run.StartLimit(p.told, p.learned)
 	if live == nil {
 		s.Live = is.live
 	} else {

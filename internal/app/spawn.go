@@ -90,7 +90,7 @@ func plainEnvironment() []string {
 	for _, v := range os.Environ() {
 		name, _, _ := strings.Cut(v, "=")
 		if slices.Contains(names, strings.ToUpper(name)) || strings.HasPrefix(name, "XDG_") ||
-			strings.HasPrefix(name, "LC_") {
+			strings.HasPrefix(name, "LC_") || strings.HasPrefix(name, "OTEL_") {
 			out = append(out, v)
 		}
 	}

@@ -158,7 +158,7 @@ func TestWrongUsage(t *testing.T) {
 		{[]string{"resume", "ridge-base"}, "nothing to go on with"},
 		{[]string{"undo", "ridge-base", "--yes"}, "no former revision"},
 		{[]string{"undo", "ridge-base", "--to", "7", "--yes"}, "has no revision 7"},
-		{[]string{"cancel", "ridge-base"}, "has ended already"},
+		{[]string{"cancel", "ridge-base"}, "is not under way: it is done"},
 		{[]string{"whatif", s.file("bulletin-test.stack.yaml"), "--target", "summit/birch-1"},
 			"pinned to workshop/alder-1"},
 	} {

@@ -14,6 +14,7 @@ import (
 
 	"brickrow/internal/app"
 	"brickrow/internal/export"
+	"brickrow/internal/files"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
 )
@@ -117,4 +118,37 @@ func (c *chosenEvents) filter(now time.Time) (run.Filter, error) {
 		}
 	}
 	return f, usage{fmt.Errorf("--since: '%s' is neither a time nor how long ago; write 14:30 or 5m", c.since)}
+}
+
+func (p *Program) trace() *cobra.Command {
+	var number int
+	var out string
+	cmd := &cobra.Command{Use: "trace STACK", Short: "Write a run as a trace of OpenTelemetry, in the JSON of OTLP", Args: cobra.ExactArgs(1)}
+	cmd.Flags().IntVar(&number, "run", 0, "number of the run (default: the last one)")
+	cmd.Flags().StringVarP(&out, "output", "o", "", "the file to write; - is standard output")
+	if err := cmd.MarkFlagRequired("output"); err != nil {
+		panic(err)
+	}
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		ctx := cmd.Context()
+		return p.onStack(ctx, args[0], func(a *app.App, st *stack.Stack) error {
+			r, err := runOf(ctx, a, st, number)
+			if err != nil {
+				return err
+			}
+			text, underWay, err := a.Trace(ctx, st, r)
+			if err != nil {
+				return err
+			}
+			if underWay > 0 {
+				fmt.Fprintf(p.Err, "run %d goes on: %d steps are under way and not in it yet\n", r.Number, underWay)
+			}
+			if out == "-" {
+				fmt.Fprintf(p.Out, "%s\n", text)
+				return nil
+			}
+			return files.Write(out, append(text, '\n'), 0o644)
+		})
+	}
+	return cmd
 }

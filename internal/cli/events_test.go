@@ -1,11 +1,13 @@
 package cli
 
 import (
+	"os"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/cloudevents/sdk-go/v2/event"
+	"go.opentelemetry.io/collector/pdata/ptrace"
 
 	"brickrow/internal/export"
 )
@@ -68,6 +70,32 @@ func TestSinceWhen(t *testing.T) {
 			t.Errorf("%s: %v %v", text, f.Since, err)
 		}
 	}
+}
+
+func TestTraceIsWritten(t *testing.T) {
+	s := newShell(t)
+	file := s.file("run.json")
+	s.run(0, "trace", "bulletin-test", "-o", file)
+	written, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	out, _ := s.run(0, "trace", "bulletin-test", "--run", "3", "-o", "-")
+	if out != string(written) {
+		t.Error("it is another one the second time")
+	}
+	traces, err := (&ptrace.JSONUnmarshaler{}).UnmarshalTraces(written)
+	if err != nil || traces.SpanCount() < 7 { // the run, three steps, and three to take them back
+		t.Errorf("%v, %d spans", err, traces.SpanCount())
+	}
+	spans := traces.ResourceSpans().At(0).ScopeSpans().At(0).Spans()
+	for i := range spans.Len() {
+		if sp := spans.At(i); sp.Name() == "update readings_db" && sp.Status().Code() != ptrace.StatusCodeError {
+			t.Errorf("the step that failed is %v", sp.Status())
+		}
+	}
+	s.run(2, "trace", "bulletin-test")
+	s.run(1, "trace", "bulletin-test", "--run", "9", "-o", "-")
 }
 
 func TestCloudEvents(t *testing.T) {

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/signal"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -194,7 +195,7 @@ func resultNames(list []stack.Result) []string {
 
 func (p *Program) yard() *cobra.Command {
 	cmd := &cobra.Command{Use: "yard", Short: "The stand-in cloud: serve it, look into it, let it fail"}
-	cmd.AddCommand(p.yardServe(), p.yardResources(), p.yardFault(), p.yardPermit())
+	cmd.AddCommand(p.yardServe(), p.yardResources(), p.yardFault(), p.yardPermit(), p.yardAtOnce())
 	return cmd
 }
 
@@ -270,6 +271,20 @@ func (p *Program) yardPermit() *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return p.with(func(a *app.App) error {
 				return a.Door.Permit(cmd.Context(), yard.Permission{Account: args[0], Actions: args[1:]})
+			})
+		}}
+}
+
+func (p *Program) yardAtOnce() *cobra.Command {
+	return &cobra.Command{Use: "at-once ACCOUNT N",
+		Short: "Say how many operations may be under way at once in each region of an account", Args: cobra.ExactArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			n, err := strconv.Atoi(args[1])
+			if err != nil {
+				return usage{fmt.Errorf("'%s' is no number", args[1])}
+			}
+			return p.with(func(a *app.App) error {
+				return a.Door.AtOnce(cmd.Context(), yard.AtOnce{Account: args[0], AtOnce: n})
 			})
 		}}
 }

@@ -35,6 +35,7 @@ type jsonRun struct {
 	Ended    *time.Time    `json:"ended"`
 	Reason   string        `json:"reason"`
 	Standing string        `json:"standing"`
+	Compared string        `json:"compared"` // with the last run of its kind, in words
 	Failures []jsonFailure `json:"failures"`
 }
 
@@ -72,13 +73,13 @@ type jsonMend struct {
 	Stack string       `json:"stack"`
 }
 
-func runJSON(rep *app.Report) *jsonRun {
+func runJSON(rep *app.Report, compared string) *jsonRun {
 	if rep == nil {
 		return nil
 	}
 	r := rep.Run
 	out := &jsonRun{Number: r.Number, Kind: r.Kind, State: r.State, Only: append([]string{}, r.Only...), By: r.By, Begun: r.Started.UTC(), Reason: r.Reason,
-		Standing: rep.Standing, Failures: []jsonFailure{}}
+		Standing: rep.Standing, Compared: compared, Failures: []jsonFailure{}}
 	if !r.Ended.IsZero() {
 		at := r.Ended.UTC()
 		out.Ended = &at
@@ -116,6 +117,12 @@ func (p *Program) show() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			compared := ""
+			if report != nil {
+				if compared, err = a.Comparison(ctx, st, report.Run); err != nil {
+					return err
+				}
+			}
 			left, err := a.LeftOf(ctx, st)
 			if err != nil {
 				return err
@@ -124,7 +131,7 @@ func (p *Program) show() *cobra.Command {
 			case asJSON:
 				return p.json(map[string]any{"old": resourcesJSON(c.Old), "name": st.Name, "target": st.Target.String(),
 					"state": st.State, "revision": st.Revision, "description": st.Description,
-					"resources": resourcesJSON(c.Resources), "results": resultMap(c.Results), "last_run": runJSON(report), "left": leftJSON(left)})
+					"resources": resourcesJSON(c.Resources), "results": resultMap(c.Results), "last_run": runJSON(report, compared), "left": leftJSON(left)})
 			case asMarkdown:
 				fmt.Fprint(p.Out, markdown(st, c, report))
 				return nil
@@ -149,6 +156,9 @@ func (p *Program) show() *cobra.Command {
 					kind += " of only " + strings.Join(r.Only, ", ")
 				}
 				fmt.Fprintf(p.Out, "\nlast run  %d, %s by %s: %s %s\n", r.Number, kind, r.By, r.State, r.Reason)
+				if compared != "" {
+					p.wrapped("          ", compared)
+				}
 				p.report(report)
 			}
 			if len(c.Results) > 0 {

@@ -30,7 +30,7 @@ func (p *Program) findings(list tosca.Findings) {
 func (p *Program) changeSet(cs *whatif.ChangeSet) {
 	about := fmt.Sprintf("%s in %s: %s, %d same", cs.Stack, cs.Target, cs.Tally, cs.Tally.Same)
 	if !cs.Empty() && cs.Against == "" {
-		about += "; about " + whatif.Length(cs.Estimate.Seconds)
+		about += "; about " + strings.TrimSpace(whatif.Length(cs.Estimate.Seconds)+" "+cs.Estimate.Margin.String())
 	}
 	p.wrapped("", about)
 	if way := cs.Estimate.Way(); way != "" {
@@ -202,6 +202,11 @@ func (p *Program) end(ctx context.Context, a *app.App, r *run.Record) {
 	}
 	fmt.Fprintln(p.Out)
 	st, err := a.StackOf(ctx, r)
+	if err == nil {
+		if words, err := a.Comparison(ctx, st, r); err == nil && words != "" {
+			p.wrapped("  ", words)
+		}
+	}
 	if err == nil && r.State != run.StatusDone {
 		if report, err := a.Report(ctx, st, r); err == nil {
 			p.report(report)

@@ -15,6 +15,8 @@ type About struct {
 	// Images are what servers can start from here, as resources that nobody
 	// made.
 	Images []Resource `json:"images"`
+	// AtOnce is how many operations it takes at once; 0 is not told.
+	AtOnce int `json:"at_once,omitempty"`
 	// FreeAddresses is how many public addresses can still be had.
 	FreeAddresses int `json:"free_addresses"`
 }

@@ -72,6 +72,9 @@ func (m *Mux) About(ctx context.Context, t stack.Target) (*About, error) {
 			out.Actions, out.Limits, out.Images = slices.Concat(out.Actions, a.Actions), slices.Concat(out.Limits,
 				a.Limits), slices.Concat(out.Images, a.Images)
 			out.FreeAddresses += a.FreeAddresses
+			if a.AtOnce > 0 && (out.AtOnce == 0 || a.AtOnce < out.AtOnce) {
+				out.AtOnce = a.AtOnce
+			}
 		}
 	}
 	return &out, nil

@@ -45,10 +45,11 @@ var Refusals = map[string]string{
 	"changed-meanwhile":   "make a new what-if: somebody else has changed it",
 	"operation-under-way": "wait until the other operation has ended, then resume",
 
-	"operation-failed": "look at what the cloud says; where that passes by itself, resume, or deploy again",
-	"busy":             "resume later: the cloud has too much to do",
-	"refused":          "look at what the cloud says; where that passes by itself, resume, or deploy again",
-	"connection":       "see that the cloud can be reached, then resume",
-	"internal":         "resume later: the cloud itself is at fault",
-	"unreadable":       "resume later: the cloud itself is at fault",
+	"operation-failed":  "look at what the cloud says; where that passes by itself, resume, or deploy again",
+	"too-many-requests": "resume later, or let fewer runs go on at once: the target takes no more",
+	"busy":              "resume later: the cloud has too much to do",
+	"refused":           "look at what the cloud says; where that passes by itself, resume, or deploy again",
+	"connection":        "see that the cloud can be reached, then resume",
+	"internal":          "resume later: the cloud itself is at fault",
+	"unreadable":        "resume later: the cloud itself is at fault",
 }

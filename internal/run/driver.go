@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"sync"
 	"time"
 
@@ -30,7 +31,8 @@ type Wishes struct {
 	Pause  bool // that nothing more begins; it may be taken back
 }
 
-// DefaultLimit is how many steps are under way at once.
+// DefaultLimit is how many steps are under way at once where nobody knows how many the
+// target takes.
 const DefaultLimit = whatif.Limit
 
 // Driver carries out the steps of one run.
@@ -42,7 +44,7 @@ type Driver struct {
 	Journal Journal
 	Wanted  *stack.Wanted // nil for a deletion
 	Library *tosca.Library
-	Limit   int
+	Limit   *Limit // of the target; nil is one of its own
 	// Secrets are those of the run and of the record; Begin fills them in. What
 	// the cloud says is searched for them before it is written.
 	Secrets *tosca.Secrets
@@ -52,6 +54,7 @@ type Driver struct {
 	kept     map[string]*stack.Recorded // by cloud id
 	old      map[string]*stack.Recorded // old parts, by cloud id
 	entries  map[string]*Entry          // the journal
+	freed    chan struct{}              // tells that an operation of the cloud has ended
 }
 
 // Outcome is how a run ended.
@@ -114,11 +117,10 @@ func (d *Driver) note(ctx context.Context, e *Entry, ev *Event, changes []Change
 // were started are sent again under the same key. The error is one of this
 // program; what the cloud refuses is in the outcome.
 func (d *Driver) Run(ctx context.Context, steps []Step) (Outcome, error) {
-	limit := d.Limit
-	if limit <= 0 {
-		limit = DefaultLimit
+	if d.Limit == nil {
+		d.Limit = NewLimit(0, 0)
 	}
-	sched, err := NewSchedule(steps, limit)
+	sched, err := NewSchedule(steps, d.Limit.Now())
 	if err != nil {
 		return Outcome{}, err
 	}
@@ -138,6 +140,7 @@ func (d *Driver) Run(ctx context.Context, steps []Step) (Outcome, error) {
 		err   error
 	}
 	var out Outcome
+	d.freed = make(chan struct{}, 1)
 	results := make(chan ended)
 	watch := time.NewTicker(300 * time.Millisecond)
 	defer watch.Stop()
@@ -147,9 +150,15 @@ func (d *Driver) Run(ctx context.Context, steps []Step) (Outcome, error) {
 	}
 	for {
 		if broken == nil {
-			for _, s := range sched.Ready() {
+			sched.Allow(max(1, sched.Running()+d.Limit.free()))
+			ready := sched.Ready()
+			d.Limit.begin(len(ready))
+			for _, s := range ready {
 				go func() {
-					state, err := d.carryOut(ctx, s)
+					t := d.begin(ctx, s)
+					t.took = true
+					state, err := t.carryOut(ctx)
+					t.free(ctx)
 					results <- ended{s.ID, state, err}
 				}()
 			}
@@ -166,6 +175,7 @@ func (d *Driver) Run(ctx context.Context, steps []Step) (Outcome, error) {
 			}
 			sched.End(r.id, r.state)
 			_ = d.lookForWishes(ctx, sched, steps, &out) // likewise
+		case <-d.freed: // something more may begin
 		case <-watch.C:
 			_ = d.lookForWishes(ctx, sched, steps, &out) // it is asked again in a moment
 		}
@@ -223,7 +233,7 @@ func (d *Driver) Finish(ctx context.Context, steps []Step) error {
 	g.SetLimit(DefaultLimit)
 	for _, s := range steps {
 		g.Go(func() error {
-			if _, err := d.carryOut(ctx, s); err != nil {
+			if _, err := d.begin(ctx, s).carryOut(ctx); err != nil {
 				return fmt.Errorf("%s: %w", s.ID, err)
 			}
 			return nil
@@ -280,18 +290,39 @@ func (d *Driver) id(resource string) string {
 // failure.
 const maxTries = 8
 
+// patience is how long a call is made again while the target has too much to do.
+const patience = 15 * time.Minute
+
+// limitWords is how a run says how many steps may be under way at once.
+const limitWords = "at most %d at once"
+
+// LimitWords are how a run says that so many steps may be under way at once.
+func LimitWords(n int) string { return fmt.Sprintf(limitWords, n) }
+
 // call makes one call of the cloud, again with growing pauses while the cloud
 // says that the error will pass. The same key makes that safe.
 func (t *task) call(ctx context.Context, f func() (cloud.Operation, error)) (cloud.Operation, error) {
 	pause := backoff.NewExponentialBackOff()
 	pause.InitialInterval, pause.MaxInterval = 200*time.Millisecond, 10*time.Second
-	for try := 1; ; try++ {
+	tries := 0
+	for began := time.Now(); ; {
 		op, err := f()
+		t.heard = time.Now()
 		var p *cloud.Problem
 		if err == nil || ctx.Err() != nil || !errors.As(err, &p) || !p.Passing {
 			return op, err
 		}
-		if try == maxTries {
+		crowded := p.Status == http.StatusTooManyRequests
+		if crowded && t.Limit.shrink(time.Now()) {
+			t.tell(ctx, Event{State: Working, Step: LimitWords(t.Limit.Now()) + " now", Reason: err.Error()})
+		}
+		took := time.Since(began)
+		switch tries++; {
+		case crowded && took < patience: // its turn comes
+			tries = 0
+		case crowded:
+			return op, fmt.Errorf("%w; it had no room for %s", err, took.Round(time.Second))
+		case tries == maxTries:
 			return op, fmt.Errorf("%w; tried %d times in %s", err, maxTries, time.Since(t.began).Round(time.Second))
 		}
 		wait := max(pause.NextBackOff(), p.RetryAfter())

@@ -70,14 +70,16 @@ type task struct {
 	step  Step // as planned; the entry has it as it is carried out
 	entry *Entry
 	began time.Time
+	heard time.Time // when the cloud answered last
+	told  string    // what was told last of an operation
+	took  bool      // it takes one of the places of the limit
 	// resent says that the step was under way when a process ended.
 	resent bool
 }
 
 // carryOut carries out one step. The error is one of this program; a refusal of the
 // cloud is the state Failed.
-func (d *Driver) carryOut(ctx context.Context, s Step) (EntryState, error) {
-	t := d.begin(ctx, s)
+func (t *task) carryOut(ctx context.Context) (EntryState, error) {
 	for {
 		make := operations[t.entry.Step.Action]
 		if make == nil {
@@ -132,7 +134,7 @@ func (t *task) run(ctx context.Context, op operation) (EntryState, error) {
 	asked, err := t.call(ctx, func() (cloud.Operation, error) { return op.ask(ctx, t) })
 	if err == nil && asked.ResourceID != "" && t.entry.CloudID != asked.ResourceID {
 		t.entry.CloudID = asked.ResourceID
-		if err := t.intend(ctx, nil); err != nil {
+		if err := t.intend(ctx, t.stepOf(asked, state)); err != nil {
 			return "", err
 		}
 	}
@@ -146,11 +148,28 @@ func (t *task) run(ctx context.Context, op operation) (EntryState, error) {
 	if err := t.follow(ctx, t.ref(), asked, state); err != nil {
 		return t.fail(ctx, err)
 	}
+	t.free(ctx)
 	end, err := op.record(ctx, t)
 	if err != nil {
 		return t.fail(ctx, err)
 	}
 	return t.finish(ctx, end)
+}
+
+// free lets something else begin in the place of the step: the cloud has done what it was
+// asked for.
+func (t *task) free(ctx context.Context) {
+	if !t.took {
+		return
+	}
+	t.took = false
+	if t.Limit.end() {
+		t.Driver.tell(ctx, Event{State: Working, Step: LimitWords(t.Limit.Now()) + " again"})
+	}
+	select {
+	case t.freed <- struct{}{}:
+	default: // it is told already
+	}
 }
 
 // ref is the resource of the step, once its id is known.
@@ -371,23 +390,33 @@ func (t *task) built(ctx context.Context, res *stack.Resource, props map[string]
 	return &ending{state: Done, shown: IsReady, changes: append(before, Put{rec, t.entry.Step.Position})}, nil
 }
 
+// stepOf is the event of an inner step of an operation; nil where it was told.
+func (t *task) stepOf(op cloud.Operation, state State) *Event {
+	step := op.ID + " " + op.State + " " + op.Step
+	if op.Ended() || step == t.told {
+		return nil
+	}
+	t.told = step
+	if op.State == "settling" && state == Working {
+		state = Settling
+	}
+	ev := t.event(state, op.Step, "")
+	if op.Steps > 1 {
+		ev.Step = fmt.Sprintf("%s, %d/%d", op.Step, op.StepNumber, op.Steps)
+	}
+	return ev
+}
+
 // follow watches an operation to its end and tells its inner steps.
 func (t *task) follow(ctx context.Context, r cloud.Ref, op cloud.Operation, state State) error {
-	last, lastState := "", ""
+	last := op.Step
 	for !op.Ended() {
-		if op.Step != last || op.State != lastState {
-			last, lastState = op.Step, op.State
-			now := state
-			if op.State == "settling" && state == Working {
-				now = Settling
-			}
-			ev := t.event(now, op.Step, "")
-			if op.Steps > 1 {
-				ev.Step = fmt.Sprintf("%s, %d/%d", op.Step, op.StepNumber, op.Steps)
-			}
+		if ev := t.stepOf(op, state); ev != nil {
+			last = op.Step
 			t.tell(ctx, *ev)
 		}
-		if err := sleep(ctx, time.Duration(min(max(op.NextMS, 1), 2000))*time.Millisecond); err != nil {
+		next := t.heard.Add(time.Duration(min(max(op.NextMS, 1), 2000)) * time.Millisecond)
+		if err := sleep(ctx, max(time.Millisecond, time.Until(next))); err != nil {
 			return err
 		}
 		id := op.ID

@@ -70,6 +70,10 @@ type Plan struct {
 	// Baseline is each resource of the stack before the run, by cloud id, so that
 	// an undo can show that all is as it was. It is dropped when the run has ended.
 	Baseline map[string]Was `json:"baseline,omitempty"`
+	// AtOnce is how many steps are under way at once when it begins, and Told how many the
+	// target says that it takes; 0 is not known.
+	AtOnce int `json:"at_once,omitempty"`
+	Told   int `json:"told,omitempty"`
 }
 
 // NewPlan lists the steps of a change set. Duration yields the seconds a change
@@ -319,6 +323,9 @@ type Event struct {
 	Problem  string // of a refusal: its kind, as the cloud names it
 	Fix      string // of a refusal: what the cloud says would mend it; it ends Reason too
 }
+
+// Aside is the type of an event that is about the run, and says nothing of how it stands.
+const Aside = "aside"
 
 // sortSteps orders steps by id, so that nothing depends on the order of maps.
 func sortSteps(steps []Step) {

@@ -1,13 +1,13 @@
 package run
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
 
 	"brickrow/internal/stack"
-	"brickrow/internal/whatif"
 )
 
 // Progress is how far a run is: a fold of its events over its plan. It knows no
@@ -19,6 +19,7 @@ type Progress struct {
 	parts   map[string]*Part
 	longest int      // of the names, in bytes
 	toUndo  int      // how many steps are to be taken back, as the run said
+	limit   int      // how many steps may be under way at once, as the run said
 	last    string   // what the run said last about itself
 	counts  *Counts  // nil is not known
 	order   []string // by when they began; nil is not known
@@ -50,7 +51,8 @@ type Counts struct{ All, Over, Undone, ToUndo int }
 
 // NewProgress is a run at its beginning.
 func NewProgress(p Plan, began time.Time) *Progress {
-	out := &Progress{Began: began, parts: make(map[string]*Part, len(p.Steps))}
+	out := &Progress{Began: began, parts: make(map[string]*Part, len(p.Steps)),
+		limit: cmp.Or(p.AtOnce, DefaultLimit)}
 	for _, s := range p.Steps {
 		if old := out.parts[s.Resource]; old != nil && s.Phase == PhaseSweep {
 			continue // the old part of a swap
@@ -75,10 +77,15 @@ func (p *Progress) Last() string { return p.last }
 func (p *Progress) Apply(e Event) {
 	p.counts, p.order, p.way = nil, nil, nil
 	if e.Resource == "" {
-		p.last = e.Step
+		if e.Type != Aside {
+			p.last = e.Step
+		}
 		n := 0
 		if _, err := fmt.Sscanf(e.Step, undoWords, &n); err == nil {
 			p.toUndo = n
+		}
+		if _, err := fmt.Sscanf(e.Step, limitWords, &n); err == nil {
+			p.limit = n
 		}
 		return
 	}
@@ -237,6 +244,7 @@ type forecast struct {
 	seconds float64
 	begins  map[string]float64
 	on      map[string]bool // the path
+	crowded bool
 }
 
 // forecast works out what is still to come; again only after new events.
@@ -256,7 +264,8 @@ func (p *Progress) forecast(g stack.Graph, now time.Time) *forecast {
 	for name := range p.parts {
 		sum += remaining(name)
 	}
-	f.seconds = max(f.seconds, sum/whatif.Limit)
+	f.seconds = max(f.seconds, sum/float64(p.limit))
+	f.crowded = p.crowded(g)
 	order, _ := g.Order()
 	for _, name := range order {
 		for _, n := range g[name] {
@@ -286,6 +295,29 @@ func (p *Progress) Begins(g stack.Graph, name string, now time.Time) float64 {
 // OnPath reports whether a resource is on the longest chain of what is not over.
 func (p *Progress) OnPath(g stack.Graph, name string, now time.Time) bool {
 	return p.forecast(g, now).on[name]
+}
+
+// Limit is how many steps may be under way at once.
+func (p *Progress) Limit() int { return p.limit }
+
+// Crowded reports whether the limit holds the run up: something could begin, and as much
+// as may be is under way.
+func (p *Progress) Crowded(g stack.Graph, now time.Time) bool { return p.forecast(g, now).crowded }
+
+func (p *Progress) crowded(g stack.Graph) bool {
+	active, could := 0, false
+	for name, part := range p.parts {
+		switch {
+		case part.State.Active():
+			active++
+		case part.State == Waiting && part.Planned && !could:
+			could = !slices.ContainsFunc(g[name], func(n string) bool {
+				need := p.parts[n]
+				return need != nil && need.Planned && !need.State.Over()
+			})
+		}
+	}
+	return could && active >= p.limit
 }
 
 // HeldUp is the resource under way at the beginning of the longest chain; "" is

@@ -39,13 +39,13 @@ type Played struct {
 }
 
 // Rehearse plays a plan until it fails at a resource, and then the undoing. A
-// limit of 0 is DefaultLimit.
+// limit of 0 is that of the plan.
 func Rehearse(plan Plan, resource string, limit int) (*Rehearsal, error) {
 	if !slices.ContainsFunc(plan.Steps, func(s Step) bool { return s.Resource == resource }) {
 		return nil, fmt.Errorf("nothing would be done to %s: choose something that changes", resource)
 	}
 	if limit <= 0 {
-		limit = DefaultLimit
+		limit = cmp.Or(plan.AtOnce, DefaultLimit)
 	}
 	sched, err := NewSchedule(plan.Steps, limit)
 	if err != nil {

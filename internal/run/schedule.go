@@ -210,6 +210,12 @@ func (s *Schedule) Abandon(id string) {
 // Quiet reports whether nothing runs.
 func (s *Schedule) Quiet() bool { return s.running == 0 }
 
+// Running is how many steps run.
+func (s *Schedule) Running() int { return s.running }
+
+// Allow says how many steps may run at once from now on.
+func (s *Schedule) Allow(limit int) { s.limit = limit }
+
 // Stop lets no further step become ready.
 func (s *Schedule) Stop() { s.stopped = true }
 

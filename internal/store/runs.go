@@ -228,17 +228,45 @@ func (s *Store) LastRuns(ctx context.Context) (map[int64]*run.Record, error) {
 	return out, rows.Err()
 }
 
-// LastDuration is how long the last successful run of a kind took before the
-// run numbered before; 0 where there was none.
-func (s *Store) LastDuration(ctx context.Context, stackID int64, kind run.Kind, before int) (time.Duration, error) {
-	var ms int64
-	err := s.db.QueryRowContext(ctx,
-		`select ended_ms - started_ms from runs where stack_id = ? and kind = ? and state = 'done' and number < ?
-			order by number desc limit 1`, stackID, kind, before).Scan(&ms)
-	if errors.Is(err, sql.ErrNoRows) {
-		return 0, nil
+// LastDone reads the last run of a kind that was done, of those numbered below another
+// one, with its plan.
+func (s *Store) LastDone(ctx context.Context, stackID int64, kind run.Kind, below int) (*run.Record, error) {
+	return scanRun(s.db.QueryRowContext(ctx, `select `+runColumns+
+		` from runs where stack_id = ? and kind = ? and state = 'done' and number < ? order by number desc limit 1`,
+		stackID, kind, below))
+}
+
+// Estimated is a run that was done: how long it was thought to take, and took.
+type Estimated struct {
+	Estimate float64 // seconds
+	Took     time.Duration
+}
+
+// mostEstimates bounds how many past runs tell how good the estimates are.
+const mostEstimates = 20
+
+// Estimates lists the last runs in a target that were done without a pause and began
+// before a time, the newest first.
+func (s *Store) Estimates(ctx context.Context, t stack.Target, before time.Time) ([]Estimated, error) {
+	rows, err := s.db.QueryContext(ctx, `select r.estimate, r.ended_ms - r.started_ms from runs r join stacks s on s.id = r.stack_id
+		where s.account = ? and s.region = ? and r.state = 'done' and r.estimate > 0 and r.started_ms < ? and not exists
+			(select 1 from events e where e.run_id = r.id and e.resource = '' and e.state = 'waiting')
+		order by r.started_ms desc limit ?`, t.Account, t.Region, before.UnixMilli(), mostEstimates)
+	if err != nil {
+		return nil, err
 	}
-	return time.Duration(ms) * time.Millisecond, err
+	defer rows.Close()
+	var out []Estimated
+	for rows.Next() {
+		var e Estimated
+		var ms int64
+		if err := rows.Scan(&e.Estimate, &ms); err != nil {
+			return nil, err
+		}
+		e.Took = time.Duration(ms) * time.Millisecond
+		out = append(out, e)
+	}
+	return out, rows.Err()
 }
 
 // FormerRevision is the revision that a stack was at before its current one,

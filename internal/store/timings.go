@@ -2,9 +2,12 @@ package store
 
 import (
 	"context"
+	"database/sql"
+	"errors"
 
 	"brickrow/internal/run"
 	"brickrow/internal/sqlite"
+	"brickrow/internal/stack"
 )
 
 // lastTimings is how many of the last timings of a type and an action count.
@@ -47,5 +50,21 @@ func (s *Store) time(ctx context.Context, tx *sqlite.Tx, r *run.Record, e *run.E
 		`insert into timings(run_id, step, type, action, ratio, at_ms) values(?, ?, ?, ?, ?, ?) on
 			conflict(run_id, step) do nothing`,
 		r.ID, e.Step.ID, e.Step.Type, e.Step.Action, ev.Elapsed.Seconds()/e.Step.Nominal, s.now().UnixMilli())
+	return err
+}
+
+// AtOnce is how much a target takes at once, as was learned; 0 is not known.
+func (s *Store) AtOnce(ctx context.Context, t stack.Target) (n int, err error) {
+	err = s.db.QueryRowContext(ctx, `select at_once from targets where target = ?`, t.String()).Scan(&n)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, nil
+	}
+	return n, err
+}
+
+// SetAtOnce keeps how much a target takes at once.
+func (s *Store) SetAtOnce(ctx context.Context, t stack.Target, n int) error {
+	_, err := s.db.ExecContext(ctx, `insert into targets(target, at_once) values(?, ?)
+		on conflict(target) do update set at_once = excluded.at_once`, t.String(), n)
 	return err
 }

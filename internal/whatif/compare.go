@@ -21,6 +21,9 @@ type State struct {
 	// Strays are the names, among those recorded, of what is in no record and
 	// only carries the tag of the stack.
 	Strays map[string]bool
+	// AtOnce is how many changes are under way at once; 0 is Limit.
+	AtOnce int
+	Margin Margin // by how much estimates were off here
 	// PartOf says which run deployed the base only in part; "" is none.
 	PartOf string
 
@@ -69,7 +72,8 @@ type Knowledge interface {
 	Conflicts(c *Comparison, ch *Change)
 }
 
-// Limit is how many changes are under way at once.
+// Limit is how many changes are under way at once where nobody knows how many the target
+// takes.
 const Limit = 16
 
 // Duration is how long a change takes, in seconds, as the given kind.

@@ -39,6 +39,9 @@ func (y *Yard) about(ctx context.Context, r *request) (int, any, error) {
 			out.Limits = append(out.Limits, l)
 		}
 		sort.Slice(out.Limits, func(i, j int) bool { return out.Limits[i].Type < out.Limits[j].Type })
+		if out.AtOnce, err = t.atOnce(ctx, r.account); err != nil {
+			return err
+		}
 		taken, err := t.publicTaken(ctx, r.region)
 		if err != nil {
 			return err

@@ -38,6 +38,7 @@ func (y *Yard) Handler() http.Handler {
 	y.route(mux, "GET /v1/{account}/{region}/names", y.names)
 	y.route(mux, "GET /operator/resources", y.everything)
 	y.route(mux, "PUT /operator/permissions", y.permit)
+	y.route(mux, "PUT /operator/at-once", y.setAtOnce)
 	y.route(mux, "GET /operator/faults", y.listFaults)
 	y.route(mux, "POST /operator/faults", y.addFault)
 	y.route(mux, "DELETE /operator/faults", y.clearFaults)

@@ -386,6 +386,9 @@ func (r *request) scoped(key string) string { return r.account + "/" + r.region 
 
 // start stores a new operation on a resource, with the faults that match it.
 func (t *tx) start(ctx context.Context, r *request, o *op, name, typ string) error {
+	if err := t.room(ctx, r); err != nil {
+		return err
+	}
 	fault, err := t.fault(ctx, o.kind, name, typ)
 	if err != nil {
 		return err
@@ -399,7 +402,7 @@ func (t *tx) start(ctx context.Context, r *request, o *op, name, typ string) err
 	if fault != nil {
 		switch {
 		case fault.Mode == "busy":
-			p := refuse(http.StatusTooManyRequests, "busy", "", "%s", fault.Reason)
+			p := refuse(http.StatusServiceUnavailable, "busy", "", "%s", fault.Reason)
 			p.Passing, p.RetryAfterMS = true, max(1, int64(1500/t.y.speed))
 			return &keptProblem{p}
 		case fault.Mode == "lose":
@@ -415,9 +418,9 @@ func (t *tx) start(ctx context.Context, r *request, o *op, name, typ string) err
 		return err
 	}
 	_, err = t.ExecContext(ctx,
-		`insert into operations(id, key, digest, account, resource_id, kind, start_ms, end_ms, steps, fail_step,
-			problem, outcome, settled) values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0)`,
-		o.id, r.scoped(o.key), o.digest, r.account, o.resourceID, o.kind, o.start, o.end, steps, o.failStep, problem,
+		`insert into operations(id, key, digest, account, region, resource_id, kind, start_ms, end_ms, steps, fail_step,
+			problem, outcome, settled) values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0)`,
+		o.id, r.scoped(o.key), o.digest, r.account, r.region, o.resourceID, o.kind, o.start, o.end, steps, o.failStep, problem,
 		outcome)
 	return err
 }

@@ -55,4 +55,5 @@ var Refusals = map[string]Before{
 	"no-such-resource":    Nothing,
 	"changed-meanwhile":   Nothing,
 	"operation-under-way": Nothing,
+	"too-many-requests":   Nothing,
 }

@@ -117,7 +117,7 @@ func (v *View) drawTop(s *part.Screen, r part.Rect) {
 	}
 	words := ""
 	if !p.Empty() && p.Kind != app.KindCompare {
-		words = "about " + whatif.Length(p.Estimate.Seconds)
+		words = strings.TrimSpace("about " + whatif.Length(p.Estimate.Seconds) + " " + p.Estimate.Margin.String())
 	}
 	if n := len(p.Risks); n > 0 {
 		if words != "" {

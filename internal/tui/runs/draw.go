@@ -164,8 +164,10 @@ func (v *View) drawTop(s *part.Screen, r part.Rect) {
 		share, col = float64(n.Over)/float64(max(1, n.All)), t.Accent
 		words = append(words, part.S(t.Strong(), fmt.Sprintf("%d of %d", n.Over, n.All)),
 			part.S(t.Faint(), "   "+gone+" gone, about "),
-			part.S(t.Strong(), whatif.Length(v.progress.Left(graph, now))+" left"))
-		if held := v.progress.HeldUp(graph, now); held != "" {
+			part.S(t.Strong(), strings.TrimSpace(whatif.Length(v.progress.Left(graph, now))+" left "+v.setting.Margin.String())))
+		if v.progress.Crowded(graph, now) {
+			words = append(words, part.S(t.Faint(), fmt.Sprintf("   held up by the limit of the target: %d at once", v.progress.Limit())))
+		} else if held := v.progress.HeldUp(graph, now); held != "" {
 			words = append(words, part.S(t.Faint(), "   held up by "+held))
 		}
 		switch {
@@ -195,8 +197,8 @@ func (v *View) drawTop(s *part.Screen, r part.Rect) {
 		if len(v.run.Only) > 0 {
 			words = append(words, part.S(t.Hinted(), "   only "+strings.Join(v.run.Only, ", ")+"; the rest is still to be deployed"))
 		}
-		if v.setting.Before >= time.Second {
-			words = append(words, part.S(t.Faint(), "   last time "+whatif.Length(v.setting.Before.Seconds())))
+		if v.compared != "" {
+			words = append(words, part.S(t.Faint(), "   "+v.compared))
 		}
 		if v.run.Reason != "" {
 			words = append(words, part.S(t.Plain(), "   "+v.run.Reason))
@@ -307,8 +309,22 @@ func (v *View) drawTimes(s *part.Screen, r part.Rect) {
 			start := sofar + v.progress.Begins(graph, n, now)
 			s.Line(x0+col(start), y, max(1, col(start+p.Seconds)-col(start)), t.On(t.Mortar), "░")
 		}
+		if took, known := v.before[n]; known && len(segments) > 0 { // where it ended, if it took as long as before
+			at := x0 + col(segments[0].Began.Sub(v.run.Started).Seconds()+took.Seconds())
+			ground := t.Ground
+			for _, seg := range segments {
+				if end := seg.Ended; !end.IsZero() && x0+col(end.Sub(v.run.Started).Seconds()) > at || end.IsZero() && x0+b > at {
+					ground = t.States[seg.State].Ground
+					break
+				}
+			}
+			s.Text(min(at, r.X+r.W-1), y, 1, uv.Style{Fg: t.Bright, Bg: ground}, "╎")
+		}
 	}
 	v.drawScale(s, x0, r.Y+r.H-1, long, total, sofar)
+	if len(v.before) > 0 {
+		s.Right(r.X+r.W, r.Y+r.H-1, 20, t.Faint(), "╎ as long as before")
+	}
 }
 
 func (v *View) drawScale(s *part.Screen, x, y, long int, total, sofar float64) {

@@ -3,6 +3,7 @@ package runs
 
 import (
 	"fmt"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -21,8 +22,10 @@ type View struct {
 	news     *app.News // what was heard last; nil is nothing yet
 	run      *run.Record
 	setting  *app.Setting
-	report   *app.Report // what went wrong; nil where nothing did, or it was not read yet
-	why      bool        // it is shown whole
+	before   map[string]time.Duration // how long the step of a resource took before
+	compared string                   // how long it took beside the last one of its kind
+	report   *app.Report              // what went wrong; nil where nothing did, or it was not read yet
+	why      bool                     // it is shown whole
 	whyTop   int
 	progress *run.Progress
 	log      log
@@ -178,6 +181,9 @@ func (v *View) heard(msg heard) tea.Cmd {
 		msg.news.Run.Plan = v.run.Plan
 	}
 	v.run = msg.news.Run
+	if msg.setting != nil {
+		v.takeFormer()
+	}
 	if msg.setting != nil && v.progress.Counts().All > 0 {
 		if p := v.progress.Part(v.wall.Sel); p == nil || !p.Planned {
 			v.wall.Choose(v.progress.Order()[0])
@@ -191,6 +197,9 @@ func (v *View) heard(msg heard) tea.Cmd {
 		v.wall.Choose(v.progress.Failures[0].Resource)
 	}
 	v.log.add(msg.news.Events)
+	if msg.setting != nil && v.run.State.Ended() {
+		v.compared = v.setting.Former.Compared(v.run, v.log.all)
+	}
 	if msg.first {
 		v.report, v.why = nil, false
 	}
@@ -202,6 +211,17 @@ func (v *View) heard(msg heard) tea.Cmd {
 		cmds = append(cmds, v.load(""))
 	}
 	return tea.Batch(cmds...)
+}
+
+// takeFormer looks how long the step of each resource took before.
+func (v *View) takeFormer() {
+	v.before, v.compared = map[string]time.Duration{}, ""
+	for _, s := range v.run.Plan.Steps {
+		took, known := v.setting.Former.Of[s.ID]
+		if _, have := v.before[s.Resource]; known && (!have || s.Phase != run.PhaseSweep) {
+			v.before[s.Resource] = took
+		}
+	}
 }
 
 type explained struct{ report *app.Report }
