@@ -46,7 +46,7 @@ func (s *Sender) Send(ctx context.Context, st *stack.Stack, r *run.Record, event
 	trace := Trace(st, r, events)
 	var fresh []*tracepb.Span
 	for _, span := range trace.ScopeSpans[0].Spans {
-		if id := string(span.SpanId); !s.sent[id] && (len(span.ParentSpanId) > 0 || r.State.Ended()) {
+		if !s.sent[string(span.SpanId)] && (len(span.ParentSpanId) > 0 || r.State.Ended()) {
 			fresh = append(fresh, span)
 		}
 	}
