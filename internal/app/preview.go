@@ -453,12 +453,9 @@ func (p *Preview) Careful() bool { return p.careful }
 // current one where the stack is only partly at it, or the last one of a removed
 // stack.
 func (a *App) WhatIfUndo(ctx context.Context, st *stack.Stack, number int) (*Preview, error) {
-	if number == 0 && st.State == stack.Partial && a.partOf(ctx, st) == nil {
-		number = st.Revision // what it is not wholly at
-	}
 	if number == 0 {
 		var err error
-		if number, err = a.store.FormerRevision(ctx, st); err != nil {
+		if number, err = a.Former(ctx, st); err != nil {
 			return nil, err
 		}
 	}

@@ -260,6 +260,8 @@ func TestResultsAndEvents(t *testing.T) {
 	s.wants(out, `"state":"failed"`, `"state":"undone"`)
 	out, _ = s.run(0, "events", "bulletin-test", "--run", "1")
 	s.wants(out, "public_gate", "allocating an address, 1/3")
+	out, _ = s.run(0, "undo", "bulletin-test", "--list")
+	s.wants(out, "•   2  ", "    3  ", "undone: 1 new, 2 edit")
 	out, _ = s.run(0, "show", "bulletin-test")
 	s.wants(out, "readings_db", "Database", "last run  3")
 	out, _ = s.run(0, "show", "bulletin-test", "--json")

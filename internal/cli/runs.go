@@ -6,6 +6,9 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"slices"
+	"strconv"
+	"strings"
 	"syscall"
 	"time"
 
@@ -18,11 +21,13 @@ import (
 
 func (p *Program) undo() *cobra.Command {
 	var to int
+	var list bool
 	cmd := &cobra.Command{Use: "undo STACK",
 		Short: "Undo an interrupted or held run, or go back to a former revision", Args: cobra.ExactArgs(1)}
 	agreed := agreementFlags(cmd)
 	agreed.saveFlag(cmd)
-	cmd.Flags().IntVar(&to, "to", 0, "the revision to go back to (default: the one before)")
+	cmd.Flags().IntVar(&to, "to", 0, "the revision to go back to (default: a terminal asks; else the one before)")
+	cmd.Flags().BoolVar(&list, "list", false, "list the revisions, and do nothing")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		ctx := cmd.Context()
 		return p.onStack(ctx, args[0], func(a *app.App, st *stack.Stack) error {
@@ -39,6 +44,15 @@ func (p *Program) undo() *cobra.Command {
 				}
 				return p.execute(ctx, a, t, carrying{agreed.json, agreed.notify})
 			}
+			if list {
+				return p.revisions(ctx, a, st)
+			}
+			if p.terminal && !given && !agreed.yes && agreed.save == "" && !agreed.json {
+				var err error
+				if to, err = p.askRevision(ctx, a, st); err != nil {
+					return err
+				}
+			}
 			pv, err := a.WhatIfUndo(ctx, st, to)
 			if err != nil {
 				return err
@@ -47,6 +61,42 @@ func (p *Program) undo() *cobra.Command {
 		})
 	}
 	return cmd
+}
+
+// revisions prints the revisions of a stack, newest first.
+func (p *Program) revisions(ctx context.Context, a *app.App, st *stack.Stack) error {
+	list, err := a.Revisions(ctx, st)
+	for _, r := range list {
+		mark := " "
+		if r.Current {
+			mark = "•"
+		}
+		p.wrapped(fmt.Sprintf("%s %3d  %s  ", mark, r.Number, r.Created.Local().Format("2006-01-02 15:04")),
+			strings.Join(slices.DeleteFunc([]string{r.By, r.Words(), r.Note}, func(s string) bool { return s == "" }), " · "))
+	}
+	return err
+}
+
+// askRevision asks which revision to go back to.
+func (p *Program) askRevision(ctx context.Context, a *app.App, st *stack.Stack) (int, error) {
+	former, err := a.Former(ctx, st)
+	if err != nil || former == 0 {
+		return 0, err // which refuses it
+	}
+	if err := p.revisions(ctx, a, st); err != nil {
+		return 0, err
+	}
+	fmt.Fprintf(p.Out, "Go back to which revision? [%d] ", former)
+	answer := ""
+	fmt.Fscanln(p.In, &answer)
+	if answer == "" {
+		return former, nil
+	}
+	n, err := strconv.Atoi(answer)
+	if err != nil || n < 1 {
+		return 0, usage{fmt.Errorf("'%s' is not the number of a revision", answer)}
+	}
+	return n, nil
 }
 
 func (p *Program) remove() *cobra.Command {

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"brickrow/internal/cloud"
 	"brickrow/internal/run"
@@ -584,4 +585,53 @@ func (s *Store) Results(ctx context.Context, id int64) ([]stack.Result, error) {
 		out = append(out, r)
 	}
 	return out, rows.Err()
+}
+
+// Deployed is a revision with the run that led to it.
+type Deployed struct {
+	Number  int
+	Created time.Time
+	By      string
+	Note    string
+	Run     *run.Record // without its plan; nil where none is known
+}
+
+// Deployments lists the revisions of a stack with the runs that led to them, newest first.
+func (s *Store) Deployments(ctx context.Context, id int64) ([]Deployed, error) {
+	rows, err := s.db.QueryContext(ctx,
+		`select number, created_by, created_ms, note from revisions where stack_id = ? order by number desc`, id)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Deployed
+	for rows.Next() {
+		var d Deployed
+		var created int64
+		if err := rows.Scan(&d.Number, &d.By, &created, &d.Note); err != nil {
+			return nil, err
+		}
+		d.Created = fromMS(created)
+		out = append(out, d)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	runs, err := s.db.QueryContext(ctx, `select `+headColumns+` from runs where stack_id = ? and revision > 0 order by number`, id)
+	if err != nil {
+		return nil, err
+	}
+	defer runs.Close()
+	of := map[int]*run.Record{}
+	for runs.Next() {
+		r, err := scanRun(runs)
+		if err != nil {
+			return nil, err
+		}
+		of[r.Revision] = r
+	}
+	for i := range out {
+		out[i].Run = of[out[i].Number]
+	}
+	return out, runs.Err()
 }

@@ -246,6 +246,10 @@ func TestAFailureOnTheScreen(t *testing.T) {
 	d.press("t")
 	d.wants("2 Draft", "line 12")
 	d.press("4", "u")
+	d.wants("Go back to which revision of bulletin-test?", "revision 4", "never stood: its run failed", "revision 2", "deployed now", "▌ revision 1")
+	d.press("down", "up", "up", "esc")
+	d.lacks("Go back to which")
+	d.press("4", "u", "enter")
 	d.wants("way back, as revision 1")
 }
 

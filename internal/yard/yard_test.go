@@ -69,6 +69,47 @@ func (b *bench) door() *yard.Door {
 	return &yard.Door{Base: b.Base, HTTP: b.HTTP, Token: b.Tokens["operator"]}
 }
 
+// takes lets so many operations be under way at once.
+func (b *bench) takes(n int) {
+	b.t.Helper()
+	if err := b.door().AtOnce(b.t.Context(), yard.AtOnce{Account: "workshop", AtOnce: n}); err != nil {
+		b.t.Fatal(err)
+	}
+}
+
+// No more is under way at once than may be, in each place by itself; when something has
+// ended there is room again.
+func TestAsManyAtOnceAsMayBe(t *testing.T) {
+	b := newBench(t)
+	b.takes(2)
+	if about, err := b.About(t.Context(), here); err != nil || about.AtOnce != 2 {
+		t.Errorf("%v %v", about, err)
+	}
+	for range 2 {
+		if _, err := b.begin("Topic", nil, nil); err != nil {
+			t.Fatal(err)
+		}
+	}
+	_, err := b.begin("Topic", nil, nil)
+	var p *cloud.Problem
+	if !errors.As(err, &p) || p.Status != http.StatusTooManyRequests || p.Type != "too-many-requests" || !p.Passing || p.RetryAfterMS != 2000 {
+		t.Fatalf("a third one: %v", err)
+	}
+	if _, err := b.Create(t.Context(), stack.Target{Account: "workshop", Region: "birch-1"}, b.key(), cloud.Request{Type: "Topic"}); err != nil {
+		t.Errorf("elsewhere: %v", err)
+	}
+	b.clock.pass(2 * time.Second)
+	if _, err := b.begin("Topic", nil, nil); err != nil {
+		t.Errorf("when there is room again: %v", err)
+	}
+	if err := b.door().AtOnce(t.Context(), yard.AtOnce{Account: "nobody", AtOnce: 3}); err == nil {
+		t.Error("an account that there is not")
+	}
+	if err := b.door().AtOnce(t.Context(), yard.AtOnce{Account: "workshop"}); err == nil {
+		t.Error("none at once")
+	}
+}
+
 func (b *bench) key() string { b.n++; return fmt.Sprint("key-", b.n) }
 
 type props = map[string]any
@@ -588,6 +629,7 @@ func TestIfMatch(t *testing.T) {
 
 func TestListsComeInPages(t *testing.T) {
 	b := newBench(t)
+	b.takes(450)
 	for range 450 {
 		if _, err := b.begin("Topic", nil, nil); err != nil {
 			t.Fatal(err)
@@ -701,6 +743,7 @@ func FuzzCreate(f *testing.F) {
 // after the other, also while something is removed.
 func TestPagesAreTheWholeList(t *testing.T) {
 	b := newBench(t)
+	b.takes(600)
 	var ids []string
 	for i := range 600 {
 		op, err := b.begin("Role", props{"for": "server", "label": fmt.Sprint("role ", i)}, nil)

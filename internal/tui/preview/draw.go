@@ -19,6 +19,10 @@ import (
 func (v *View) Draw(s *part.Screen, r part.Rect) {
 	t := v.Theme()
 	p := v.preview
+	if v.going != nil {
+		v.drawRevisions(s, r)
+		return
+	}
 	if p == nil {
 		y := r.Y + 1
 		lines := []string{"asking the cloud what is there …"}

@@ -49,6 +49,7 @@ type View struct {
 	quick   bool           // that is shown, until the cloud has answered
 	chosen  []string       // the bricks that are chosen, to be deployed alone
 	applied []string       // those that the what-if is of; none is all
+	going   *goingBack     // a revision is chosen; nil is none
 }
 
 // New is the view.
@@ -75,11 +76,19 @@ func (v *View) Typing() bool { return v.filter.Typing }
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case part.Opened:
+		if v.going != nil && !v.going.about.Is(v.Subject()) {
+			v.going = nil
+		}
+		if v.going != nil {
+			return nil
+		}
 		return v.open()
 	case part.ShowWhatIf:
+		v.going = nil
 		v.Bring(v)
 		return v.open()
 	case part.ShowDeletion:
+		v.going = nil
 		v.Bring(v)
 		st := v.Subject().Stack
 		return v.start(func() (*app.Preview, error) { return v.App().WhatIfDelete(v.Context(), st) })
@@ -91,6 +100,8 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		v.stale = v.preview != nil
 	case part.Begin:
 		v.preview, v.chosen, v.applied = nil, nil, nil
+	case revisionsRead:
+		v.revisions(msg)
 	case previewLoaded:
 		v.loaded(msg)
 	case part.Compared:
@@ -168,22 +179,6 @@ func (v *View) showWritten(p *app.Preview) {
 	}
 	v.loaded(previewLoaded{p, nil, about, v.askings})
 	v.quick, v.loading = true, true
-}
-
-// undo undoes a run that waits, or shows what going back would do.
-func (v *View) undo() tea.Cmd {
-	about := v.Subject()
-	return func() tea.Msg {
-		ways, err := v.App().WaysOut(v.Context(), about.Stack)
-		if err != nil {
-			return part.Failed{Doing: "undo", Err: err}
-		}
-		if ways.Resume {
-			return part.Begun(v.App().Resume(v.Context(), about.Stack, app.Back))
-		}
-		p, err := v.App().WhatIfUndo(v.Context(), about.Stack, 0)
-		return previewLoaded{p, err, about, 0}
-	}
 }
 
 func (v *View) start(make func() (*app.Preview, error)) tea.Cmd {
@@ -288,6 +283,9 @@ func (v *View) anew(do func()) func() tea.Cmd {
 // Bindings are the keys that do something now.
 func (v *View) Bindings() []part.Binding {
 	p := v.preview
+	if v.going != nil {
+		return v.revisionKeys()
+	}
 	again := part.Bind(v.again, "r").Shown("r", "ask again")
 	clear := part.Bind(part.Run(func() { v.filter.Input.SetValue(""); v.lay() }), "esc")
 	if p == nil {
@@ -617,6 +615,8 @@ func (v *View) unsaved() []string {
 func (v *View) Hint() string {
 	p := v.preview
 	switch {
+	case v.going != nil:
+		return "next: enter shows what going back would do"
 	case v.loading && v.quick:
 		return "by the record; asking the cloud …"
 	case v.loading:
