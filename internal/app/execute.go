@@ -184,7 +184,7 @@ func (x *execution) pause(ctx context.Context, out run.Outcome) error {
 func (x *execution) failedBefore() bool {
 	return slices.ContainsFunc(x.run.Plan.Steps, func(s run.Step) bool {
 		e := x.driver.Entry(s.ID)
-		return e != nil && e.State == run.Failed && (s.Phase == run.PhaseBuild || s.Phase == run.PhaseOneWay)
+		return e != nil && e.State == run.Failed && (s.Phase == run.PhaseBuild || s.Phase == run.PhaseProbe || s.Phase == run.PhaseOneWay)
 	})
 }
 
@@ -234,7 +234,7 @@ func (x *execution) prepareDriver(ctx context.Context) error {
 	}
 	x.driver = &run.Driver{RunID: x.run.ID, Stack: x.stack.Name, Target: x.stack.Target, Cloud: x.Cloud,
 		Journal: journal{x.store, x.run, x.die}, Wanted: x.wanted, Library: x.Profile.Library,
-		Limit: x.limits.of(x.stack.Target, x.run.Plan.Told, x.run.Plan.AtOnce)}
+		Asker: asker{x.App, x.stack.Target}, Limit: x.limits.of(x.stack.Target, x.run.Plan.Told, x.run.Plan.AtOnce)}
 	x.driver.Begin(recorded, old, kept, entries)
 	if base, err := x.store.Revision(ctx, x.stack.ID, x.run.Base); err == nil {
 		for _, in := range base.Inputs {
@@ -439,7 +439,7 @@ func (x *execution) finishStarted(ctx context.Context) ([]run.Entry, error) {
 	}
 	var open []run.Step
 	for _, e := range entries {
-		if e.State == run.Started && e.Step.Phase != run.PhaseUndo {
+		if e.State == run.Started && e.Step.Phase != run.PhaseUndo && e.Step.Phase != run.PhaseProbe {
 			open = append(open, e.Step)
 		}
 	}

@@ -127,6 +127,9 @@ func (a *App) placesIn(ctx context.Context, st *stack.Stack, r *run.Record) (map
 	for _, r := range wanted.Resources {
 		places[r.Name] = r.Pos
 	}
+	for _, p := range wanted.Probes {
+		places[run.ProbeName(p.Name)] = p.Pos
+	}
 	return places, func(p tosca.Pos) string { return wanted.Secrets().Hide(lineAt(rev, p)) }, nil
 }
 

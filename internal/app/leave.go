@@ -84,7 +84,7 @@ func (a *App) WhatLeaves(ctx context.Context, st *stack.Stack, name string) (*Le
 	var failed []string
 	for _, s := range planned {
 		e := states[s.ID]
-		if e.State != run.Failed || s.Phase == run.PhaseBuild {
+		if e.State != run.Failed || s.Phase == run.PhaseBuild || s.Phase == run.PhaseProbe {
 			continue
 		}
 		failed = append(failed, s.Resource)

@@ -201,6 +201,9 @@ func (a *App) Setting(ctx context.Context, st *stack.Stack, r *run.Record) (*Set
 			}
 		}
 	}
+	for name, p := range a.probesOf(ctx, st, r) {
+		s.Graph[run.ProbeName(name)], s.Places[run.ProbeName(name)] = p.Targets, p.Pos
+	}
 	resource := map[string]string{} // by step
 	for _, step := range r.Plan.Steps {
 		resource[step.ID] = step.Resource

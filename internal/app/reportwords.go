@@ -108,17 +108,30 @@ func (a *App) lastFailures(ctx context.Context, p *Parsed) tosca.Findings {
 	for _, f := range list {
 		node, _, _ := strings.Cut(f.Resource, "#")
 		node, _, _ = strings.Cut(node, "/")
-		t := p.File.Service.Node(node)
-		if t == nil || f.Undoing {
+		pos, there := placeOf(p.File.Service, node)
+		if !there || f.Undoing {
 			continue
 		}
 		step := ""
 		if f.Step != "" {
 			step = ", while " + f.Step
 		}
-		out.Warnf(t.Pos, "failed-last-time", f.Fix, "run %d failed at %s%s: %s", r.Number, f.Resource, step, f.Words)
+		out.Warnf(pos, "failed-last-time", f.Fix, "run %d failed at %s%s: %s", r.Number, f.Resource, step, f.Words)
 	}
 	return out
+}
+
+// placeOf is where a node, or a probe as a run calls it, stands in a template.
+func placeOf(s *tosca.ServiceTemplate, name string) (tosca.Pos, bool) {
+	if n := s.Node(name); n != nil {
+		return n.Pos, true
+	}
+	for _, p := range s.Policies {
+		if run.ProbeName(p.Name) == name {
+			return p.Pos, true
+		}
+	}
+	return tosca.Pos{}, false
 }
 
 // failed is what went wrong in the last run of a stack, as it was read last.

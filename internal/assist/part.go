@@ -427,8 +427,8 @@ func (d *doc) withoutItem(key Place) (Edit, bool) {
 // results lets what stays behind find what moved.
 func (p *part) results() bool {
 	ok := true
-	for _, o := range p.service.Outputs {
-		o.Value.Walk(func(x *tosca.Expr) {
+	follow := func(value *tosca.Expr) {
+		value.Walk(func(x *tosca.Expr) {
 			node := nodeOf(x)
 			if node == "" || !p.moved[node] || !ok {
 				return
@@ -453,6 +453,16 @@ func (p *part) results() bool {
 			p.outside = append(p.outside, Edit{at, "$get_attribute: [ " + p.node + ", " + name + " ]"})
 		})
 	}
+	for _, o := range p.service.Outputs {
+		follow(o.Value)
+	}
+	for _, q := range p.service.Policies {
+		if isProbe(q) {
+			for _, a := range q.Properties {
+				follow(a.Value)
+			}
+		}
+	}
 	if !ok {
 		return false
 	}
@@ -467,6 +477,13 @@ func (p *part) results() bool {
 	all := true // policies go along
 	var gone []Edit
 	for _, q := range p.service.Policies {
+		if isProbe(q) { // it stays, and is about the node that is filled
+			all = false
+			if ok = ok && p.retarget(q); !ok {
+				return false
+			}
+			continue
+		}
 		if !mentions(q.Targets) {
 			all = false
 			for _, a := range q.Properties {
@@ -493,6 +510,21 @@ func (p *part) results() bool {
 	}
 	p.outside = append(p.outside, gone...)
 	return ok
+}
+
+func isProbe(q *tosca.Policy) bool { return q.Def != nil && q.Def.Root() == "Probe" }
+
+// retarget lets a policy be about the node that is filled, in the place of what moved.
+func (p *part) retarget(q *tosca.Policy) bool {
+	n := 0
+	for _, k := range q.Targets {
+		if p.moved[k.Name] {
+			n++
+			from := Place{k.Line - 1, k.Column - 1}
+			p.outside = append(p.outside, Edit{Range{from, Place{from.Line, from.Column + len(k.Name)}}, p.node})
+		}
+	}
+	return n <= 1
 }
 
 // withoutKey takes a key of the service template away with all that stands under it.

@@ -7,8 +7,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"brickrow/internal/app"
+	"brickrow/internal/cloud"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
 )
 
 // ofRun makes a command that asks something of the last run of a stack, and says what was
@@ -92,6 +94,57 @@ func (p *Program) leave() *cobra.Command {
 			fmt.Fprintf(p.Out, "left; 'brickrow resume %s' goes on without it, 'brickrow show %s' tells later whether it is there still\n",
 				args[0], args[0])
 			return nil
+		})
+	}
+	return cmd
+}
+
+type jsonProbed struct {
+	Probe  string  `json:"probe"`
+	Kind   string  `json:"kind"`
+	URL    any     `json:"url"`
+	Passes bool    `json:"passes"`
+	Said   string  `json:"said"`
+	Took   float64 `json:"seconds"`
+	File   string  `json:"file"`
+	Line   int     `json:"line"`
+}
+
+func (p *Program) probes() *cobra.Command {
+	asJSON := false
+	cmd := &cobra.Command{Use: "probes STACK", Short: "Ask the probes of a stack, as it is deployed, once", Args: cobra.ExactArgs(1)}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		ctx := cmd.Context()
+		return p.onStack(ctx, args[0], func(a *app.App, st *stack.Stack) error {
+			list, err := a.Probes(ctx, st)
+			if err != nil {
+				return err
+			}
+			out, failing := []jsonProbed{}, false
+			for _, r := range list {
+				failing = failing || !r.Well
+				out = append(out, jsonProbed{r.Name, r.Kind, r.URL, r.Well, r.Said, r.Took.Seconds(), r.Pos.File, r.Pos.Line})
+			}
+			switch {
+			case asJSON:
+				err = p.json(out)
+			case len(out) == 0:
+				fmt.Fprintf(p.Out, "%s has no probes; a policy of the type Probe is one\n", st.Name)
+			}
+			for _, r := range list {
+				if !asJSON {
+					word := "passes"
+					if !r.Well {
+						word = "fails"
+					}
+					p.wrapped(fmt.Sprintf("%-18s %-7s ", r.Name, word), cloud.Clean(tosca.Show(r.URL))+": "+cloud.Clean(r.Said))
+				}
+			}
+			if err == nil && failing {
+				return exit(ExitRefused)
+			}
+			return err
 		})
 	}
 	return cmd

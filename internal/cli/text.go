@@ -95,6 +95,12 @@ func (p *Program) changeSet(cs *whatif.ChangeSet) {
 			p.wrapped("    used by  ", strings.Join(r.UsedBy, ", "))
 		}
 	}
+	for i, probe := range cs.Probes {
+		if i == 0 {
+			fmt.Fprintln(p.Out)
+		}
+		p.wrapped("probe  ", probe.Name+" "+probe.Words())
+	}
 	for i, l := range cs.LeftOut {
 		if i == 0 {
 			fmt.Fprintln(p.Out)

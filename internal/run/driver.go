@@ -45,6 +45,7 @@ type Driver struct {
 	Wanted  *stack.Wanted // nil for a deletion
 	Library *tosca.Library
 	Limit   *Limit // of the target; nil is one of its own
+	Asker   Asker  // of probes
 	// Secrets are those of the run and of the record; Begin fills them in. What
 	// the cloud says is searched for them before it is written.
 	Secrets *tosca.Secrets

@@ -70,7 +70,9 @@ func tried(events []Event, until time.Time) []Tried {
 				out[last].Took += t.Took
 				continue
 			}
-			t.Words = "it refused for the moment"
+			if strings.HasPrefix(e.Step, "trying again") {
+				t.Words = "it refused for the moment"
+			}
 		}
 		out = append(out, t)
 	}

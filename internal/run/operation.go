@@ -40,6 +40,7 @@ var operations = map[Action]func() operation{
 	Delete:  func() operation { return &removal{} },
 	Revert:  func() operation { return &revert{} },
 	Release: func() operation { return &release{} },
+	Probe:   func() operation { return probing{} },
 }
 
 // ending is how a step ends.

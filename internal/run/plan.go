@@ -32,6 +32,7 @@ const (
 	Rename  Action = "rename"  // in the record, and by the tag that says whose it is
 	Release Action = "release" // taken out of the record, left in the cloud
 	Revert  Action = "put back"
+	Probe   Action = "probe" // a question that has to be answered well
 )
 
 // Phase is the part of a run that a step belongs to.
@@ -40,6 +41,7 @@ type Phase string
 // The phases, and the undoing.
 const (
 	PhaseBuild  Phase = "build"
+	PhaseProbe  Phase = "probe"   // the questions that have to be answered well before it counts
 	PhaseOneWay Phase = "one way" // edits that cannot be put back
 	PhaseSweep  Phase = "sweep"
 	PhaseUndo   Phase = "undo"
@@ -143,9 +145,20 @@ func NewPlan(cs *whatif.ChangeSet, takes whatif.Duration) Plan {
 		leaving = append(leaving, s)
 		leavingRecords = append(leavingRecords, r)
 	}
+	for i, probe := range cs.Probes {
+		name := ProbeName(probe.Name)
+		p.Steps = append(p.Steps, Step{ID: name, Resource: name, Type: "Probe", Action: Probe, Phase: PhaseProbe,
+			Seconds: probeSeconds, Position: len(cs.Changes) + i})
+	}
 	p.Steps = append(p.Steps, reversed(leaving, leavingRecords)...)
 	return p
 }
+
+// ProbeName is what a probe is called in a run, beside the resources.
+func ProbeName(name string) string { return "probe " + name }
+
+// probeSeconds is how long a probe is thought to take where nothing is known.
+const probeSeconds = 1
 
 // removalOf is the step that takes a resource away, or out of the record where
 // it is to be kept.

@@ -158,10 +158,12 @@ func (s *Schedule) Ready() []Step {
 // reached reports whether the phases before one are done.
 func (s *Schedule) reached(p Phase) bool {
 	switch p {
-	case PhaseOneWay:
+	case PhaseProbe:
 		return s.left[PhaseBuild] == 0
+	case PhaseOneWay:
+		return s.left[PhaseBuild]+s.left[PhaseProbe] == 0
 	case PhaseSweep:
-		return s.left[PhaseBuild] == 0 && s.left[PhaseOneWay] == 0
+		return s.left[PhaseBuild]+s.left[PhaseProbe]+s.left[PhaseOneWay] == 0
 	}
 	return true
 }

@@ -203,6 +203,11 @@ func (w *Wanted) Again(p *tosca.Patch, before tosca.Findings) (*Wanted, tosca.Fi
 		}
 		out.Outputs = append(out.Outputs, o)
 	}
+	for _, p := range w.Probes {
+		now := *p
+		now.scope = out.root
+		out.Probes = append(out.Probes, &now)
+	}
 	for _, f := range before {
 		if f.File == p.File.Name && (lines(f.Line) || within(again, f.Line)) {
 			continue

@@ -88,6 +88,7 @@ func Resolve(f *tosca.File, o Options) (*Wanted, tosca.Findings) {
 	}
 	r.applyPolicies(w.root)
 	r.order()
+	r.probes(w.root)
 	for _, out := range f.Service.Outputs {
 		if out.Value != nil {
 			w.Outputs = append(w.Outputs,

@@ -264,6 +264,7 @@ type Wanted struct {
 	Resources []*Resource // each after what it needs
 	Selected  []*Resource // what exists already and is only looked up
 	Outputs   []Output
+	Probes    []*Probe
 	byName    map[string]*Resource
 	root      *scope
 	resolver  *resolver

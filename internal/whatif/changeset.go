@@ -145,6 +145,8 @@ type ChangeSet struct {
 	Left         []Left // what was changed by hand, and a deployment leaves as it is
 	// LeftOut are the changes that are not made, as only some resources were chosen.
 	LeftOut []LeftOut
+	// Probes are what is asked before the run counts.
+	Probes []Probe
 	// Old are the parts of swaps that former runs have left, as recorded. They go
 	// at the end, or are kept, whatever else the change set does.
 	Old      []*stack.Recorded
@@ -313,12 +315,13 @@ func (c *ChangeSet) MarshalJSON() ([]byte, error) {
 		Results  []jsonResult   `json:"results"`
 		Left     []Left         `json:"left"`
 		LeftOut  []LeftOut      `json:"left_out"`
+		Probes   []jsonProbe    `json:"probes"`
 		Old      []jsonOld      `json:"old"`
 		Lookups  []LookedUp     `json:"lookups"`
 		Findings tosca.Findings `json:"findings"`
 	}{c.Stack, c.Target.String(), c.BaseRevision, c.Against, c.Tally, []jsonChange{}, append(append([]Risk{},
 		c.Risks...), c.Standing...), c.Estimate.Seconds, c.Estimate, []jsonResult{}, append([]Left{}, c.Left...),
-		append([]LeftOut{}, c.LeftOut...),
+		append([]LeftOut{}, c.LeftOut...), c.jsonProbes(),
 		[]jsonOld{}, append([]LookedUp{}, c.Lookups...), append(tosca.Findings{}, c.Findings...)}
 	for _, r := range c.Old {
 		kind := Drop

@@ -145,6 +145,7 @@ func Compare(s State) *ChangeSet {
 	c.risks()
 	c.conflicts()
 	c.movedItems()
+	c.probes()
 	c.estimate()
 	c.Set.hide(c.secrets())
 	return c.Set
@@ -215,6 +216,10 @@ func (c *ChangeSet) hide(secrets *tosca.Secrets) {
 	}
 	for i := range c.Left {
 		c.Left[i].Text = secrets.Hide(c.Left[i].Text)
+	}
+	for i := range c.Probes {
+		c.Probes[i].Question.URL = secrets.Mark(c.Probes[i].Question.URL)
+		c.Probes[i].Question.Body = secrets.Hide(c.Probes[i].Question.Body)
 	}
 	for i := range c.Lookups {
 		c.Lookups[i].Moved = secrets.Hide(c.Lookups[i].Moved)

@@ -72,6 +72,16 @@ func (c *ChangeSet) Markdown() string {
 			line("")
 		}
 	}
+	for i, p := range c.Probes {
+		if i == 0 {
+			line("## Probes")
+			line("")
+		}
+		line("- %s %s (%s)", code(p.Name), PlainText(p.Words()), p.Pos.Short())
+		if i == len(c.Probes)-1 {
+			line("")
+		}
+	}
 	for i, l := range c.Left {
 		if i == 0 {
 			line("## Left as it is")

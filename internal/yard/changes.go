@@ -121,7 +121,7 @@ func (t *tx) createNew(ctx context.Context, r *request, key, digest string, body
 	if err := t.start(ctx, r, o, out.Tags["node"], body.Type); err != nil {
 		return nil, c.undoInsert(err)
 	}
-	return o, nil
+	return o, t.noted(ctx, c.id, "")
 }
 
 // undoInsert takes back the row of a creation that a fault refused at once.
@@ -216,8 +216,10 @@ func (t *tx) updateNow(ctx context.Context, r *request, key, digest string, body
 	if err := t.start(ctx, r, o, was.node, was.typ); err != nil {
 		return nil, err
 	}
-	_, err = t.ExecContext(ctx, `update resources set state = 'updating', version = version + 1 where id = ?`, was.id)
-	return o, err
+	if _, err := t.ExecContext(ctx, `update resources set state = 'updating', version = version + 1 where id = ?`, was.id); err != nil {
+		return nil, err
+	}
+	return o, t.noted(ctx, was.id, "")
 }
 
 // idle refuses while another operation on the resource is under way.
@@ -290,8 +292,10 @@ func (t *tx) removeNow(ctx context.Context, r *request, key, digest string) (*op
 	if err := t.start(ctx, r, o, was.node, was.typ); err != nil {
 		return nil, err
 	}
-	_, err = t.ExecContext(ctx, `update resources set state = 'deleting', version = version + 1 where id = ?`, was.id)
-	return o, err
+	if _, err := t.ExecContext(ctx, `update resources set state = 'deleting', version = version + 1 where id = ?`, was.id); err != nil {
+		return nil, err
+	}
+	return o, t.noted(ctx, was.id, "")
 }
 
 // prepare merges the given properties in and holds everything against the

@@ -36,6 +36,7 @@ func (y *Yard) Handler() http.Handler {
 	y.route(mux, "GET /v1/{account}/{region}/operations/{id}", y.operation)
 	y.route(mux, "GET /v1/{account}/{region}/about", y.about)
 	y.route(mux, "GET /v1/{account}/{region}/names", y.names)
+	y.route(mux, "POST /v1/{account}/{region}/ask", y.ask)
 	y.route(mux, "GET /operator/resources", y.everything)
 	y.route(mux, "PUT /operator/permissions", y.permit)
 	y.route(mux, "PUT /operator/at-once", y.setAtOnce)

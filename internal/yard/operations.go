@@ -266,15 +266,20 @@ func (t *tx) apply(ctx context.Context, o *op) error {
 			return err
 		}
 	case o.kind == "delete" && !failed:
+		if err := t.noted(ctx, o.resourceID, "removed"); err != nil {
+			return err
+		}
 		if _, err := t.ExecContext(ctx, `delete from links where from_id = ?`, o.resourceID); err != nil {
 			return err
 		}
 		_, err := t.ExecContext(ctx, `delete from resources where id = ?`, o.resourceID)
 		return err
 	}
-	_, err := t.ExecContext(ctx, `update resources set state = ?, version = version + 1 where id = ?`, state,
-		o.resourceID)
-	return err
+	if _, err := t.ExecContext(ctx, `update resources set state = ?, version = version + 1 where id = ?`, state,
+		o.resourceID); err != nil {
+		return err
+	}
+	return t.noted(ctx, o.resourceID, "")
 }
 
 // store writes what an update left behind.

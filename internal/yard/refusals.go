@@ -47,6 +47,7 @@ var Refusals = map[string]Before{
 	"not-ready":       ByTarget,
 	"in-use":          ByTarget,
 	"unknown-target":  ByTarget,
+	"not-mine":        Nothing,
 
 	"cannot-change":       ByPlan,
 	"missing-key":         ByPlan,

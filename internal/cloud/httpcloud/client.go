@@ -235,3 +235,13 @@ func (c *Client) NameTaken(ctx context.Context, t stack.Target, typ, name string
 	err = c.call(ctx, http.MethodGet, place(t)+"/names?"+q.Encode(), t.Account, nil, nil, &out)
 	return out.Taken, cloud.Clean(out.ID), err
 }
+
+// Ask calls an address of one of the cloud's resources.
+func (c *Client) Ask(ctx context.Context, t stack.Target, call cloud.Call) (r cloud.Reply, mine bool, err error) {
+	err = c.call(ctx, http.MethodPost, place(t)+"/ask", t.Account, nil, call, &r)
+	if cloud.IsNotFound(err) {
+		return r, false, nil
+	}
+	r.Body, r.Refused = cloud.Clean(r.Body), cloud.Clean(r.Refused)
+	return r, err == nil, err
+}

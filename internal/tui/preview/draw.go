@@ -166,6 +166,9 @@ func (v *View) notes() []note {
 		}
 		out = append(out, note{r.Kind.Mark(), "result", text, r.Pos.Short()})
 	}
+	for _, p := range v.preview.Probes {
+		out = append(out, note{"?", "probe", p.Name + " " + p.Words() + ", before it counts", p.Pos.Short()})
+	}
 	for _, l := range v.preview.LeftOut {
 		out = append(out, note{l.Kind.Mark(), "left out", l.Name + " (" + string(l.Kind) + ") was not chosen", ""})
 	}
