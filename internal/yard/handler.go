@@ -28,6 +28,15 @@ func (y *Yard) Handler() http.Handler {
 		_ *http.Request) {
 		write(w, http.StatusOK, Targets())
 	})
+	mux.HandleFunc("GET /v1/openapi.json", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		_, _ = w.Write(openAPI())
+	})
+	mux.HandleFunc("GET /v1/{account}/{region}/feed", y.admitted(func(w http.ResponseWriter, r *request) {
+		if err := y.feed(w, r); err != nil {
+			fail(w, err, r.secrets)
+		}
+	}))
 	y.route(mux, "GET /v1/{account}/{region}/resources", y.list)
 	y.route(mux, "POST /v1/{account}/{region}/resources", y.create)
 	y.route(mux, "GET /v1/{account}/{region}/resources/{id}", y.get)
@@ -66,8 +75,29 @@ type request struct {
 
 // route adds a handler behind the check of the token and the place.
 func (y *Yard) route(mux *http.ServeMux, pattern string, h func(ctx context.Context, r *request) (int, any, error)) {
+	mux.HandleFunc(pattern, y.admitted(func(w http.ResponseWriter, r *request) {
+		status, body, err := h(r.Context(), r)
+		if r.lose {
+			panic(http.ErrAbortHandler)
+		}
+		if err != nil {
+			fail(w, err, r.secrets)
+			return
+		}
+		if o, ok := body.(cloud.Operation); ok && status == http.StatusAccepted {
+			w.Header().Set("Location", fmt.Sprintf("/v1/%s/%s/operations/%s", r.account, r.region, o.ID))
+		}
+		if res, ok := body.(cloud.Resource); ok {
+			w.Header().Set("ETag", res.ETag)
+		}
+		write(w, status, body)
+	}))
+}
+
+// admitted lets a request in whose place there is and whose token is right.
+func (y *Yard) admitted(h func(w http.ResponseWriter, r *request)) http.HandlerFunc {
 	tokens := y.Tokens()
-	mux.HandleFunc(pattern, func(w http.ResponseWriter, req *http.Request) {
+	return func(w http.ResponseWriter, req *http.Request) {
 		r := &request{Request: req, account: req.PathValue("account"), region: req.PathValue("region"),
 			secrets: &tosca.Secrets{}}
 		defer brokenDown(w)
@@ -88,22 +118,8 @@ func (y *Yard) route(mux *http.ServeMux, pattern string, h func(ctx context.Cont
 				Fix:    "use the token that stands in " + CredentialsFile}, nil)
 			return
 		}
-		status, body, err := h(req.Context(), r)
-		if r.lose {
-			panic(http.ErrAbortHandler)
-		}
-		if err != nil {
-			fail(w, err, r.secrets)
-			return
-		}
-		if o, ok := body.(cloud.Operation); ok && status == http.StatusAccepted {
-			w.Header().Set("Location", fmt.Sprintf("/v1/%s/%s/operations/%s", r.account, r.region, o.ID))
-		}
-		if res, ok := body.(cloud.Resource); ok {
-			w.Header().Set("ETag", res.ETag)
-		}
-		write(w, status, body)
-	})
+		h(w, r)
+	}
 }
 
 // brokenDown answers for a handler that panicked: this is a defect, and asking

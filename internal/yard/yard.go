@@ -23,7 +23,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"net/http"
 	"os"
 	"path/filepath"
 	"time"
@@ -206,29 +205,4 @@ func (y *Yard) look(ctx context.Context, f func(t *tx) error) error {
 		return err
 	}
 	return y.inTx(ctx, f)
-}
-
-// Transport serves requests with a handler in this process, without a port.
-type Transport struct{ Handler http.Handler }
-
-// RoundTrip answers the request.
-func (t Transport) RoundTrip(req *http.Request) (resp *http.Response, err error) {
-	w := &answer{header: http.Header{}, status: http.StatusOK}
-	defer func() {
-		switch broken := recover(); broken {
-		case nil:
-		case http.ErrAbortHandler: // a connection that was cut
-			resp, err = nil, errors.New("connection lost")
-		default:
-			panic(broken)
-		}
-	}()
-	if req.Body != nil {
-		defer req.Body.Close()
-	} else {
-		req = req.Clone(req.Context())
-		req.Body = http.NoBody
-	}
-	t.Handler.ServeHTTP(w, req)
-	return w.response(req), nil
 }

@@ -60,7 +60,7 @@ func newBench(t *testing.T) *bench {
 	}
 	t.Cleanup(func() { y.Close() })
 	client := &httpcloud.Client{Base: "http://yard.local",
-		HTTP: &http.Client{Transport: yard.Transport{Handler: y.Handler()}}, Tokens: y.Tokens()}
+		HTTP: &http.Client{Transport: held{t, yard.Transport{Handler: y.Handler()}}}, Tokens: y.Tokens()}
 	return &bench{Client: client, t: t, clock: c}
 }
 
