@@ -70,32 +70,39 @@ func (a *App) DrawRun(ctx context.Context, st *stack.Stack, number int) (draw.Pi
 	}
 	p := draw.Times{Stack: st.Name, Target: st.Target, Careful: st.Careful,
 		About: fmt.Sprintf("%s, run %d: %s", r.Kind, r.Number, r.State), Length: end.Sub(r.Started), Made: time.Now()}
-	graph := stack.Graph{} // of steps
-	names := map[string]string{}
-	took := map[string]float64{}
-	for _, s := range r.Plan.Steps {
-		graph[s.ID], names[s.ID] = s.Needs, s.Resource
+	former, err := a.former(ctx, st, r)
+	if err != nil {
+		return nil, err
 	}
-	for _, e := range events {
-		switch e.State {
-		case run.IsReady, run.HasFailed, run.IsUndone, run.Removed, run.Kept:
-		default:
-			continue
-		}
-		if e.Resource == "" || e.Elapsed == 0 && e.State != run.HasFailed {
-			continue
-		}
-		to := e.Time.Sub(r.Started)
-		p.Bars = append(p.Bars, draw.Bar{Name: e.Resource, Type: e.Type, State: string(e.State),
-			From: max(0, to-e.Elapsed), To: to, Bad: e.State == run.HasFailed})
-		if e.State == run.IsReady {
-			took[e.Resource] = max(took[e.Resource], e.Elapsed.Seconds())
-		}
+	if p.Before = former.Run; former.Run > 0 {
+		p.Compared = former.Compared(r, events)
 	}
-	path, _ := graph.CriticalPath(func(id string) float64 { return took[names[id]] })
-	for i := range p.Bars {
-		p.Bars[i].Critical = slices.ContainsFunc(path, func(id string) bool { return names[id] == p.Bars[i].Name }) &&
-			p.Bars[i].State == string(run.IsReady)
+	spans := run.Spans(r.Plan, events)
+	ended := map[string]time.Time{} // by the step
+	for _, s := range spans {
+		ended[s.Step.ID] = s.Ended
+	}
+	critical := map[*run.Span]bool{}
+	for _, s := range run.Chain(spans) {
+		critical[s] = true
+	}
+	for _, s := range spans {
+		to := s.Ended
+		if to.IsZero() {
+			to = end
+		}
+		bar := draw.Bar{Name: s.Step.Resource, Type: s.Events[0].Type, State: string(s.State), From: max(0, s.Began.Sub(r.Started)),
+			To: to.Sub(r.Started), Bad: s.State == run.HasFailed, Critical: critical[s], Took: former.Of[s.Step.ID]}
+		could := r.Started // when all that it needed was there
+		for _, need := range s.Step.Needs {
+			if at := ended[need]; at.After(could) {
+				could = at
+			}
+		}
+		if wait := s.Began.Sub(could); s.Step.Phase == run.PhaseBuild && wait > 0 {
+			bar.Waited = min(wait, bar.From)
+		}
+		p.Bars = append(p.Bars, bar)
 	}
 	slices.SortStableFunc(p.Bars, func(a, b draw.Bar) int { return cmp.Compare(a.From, b.From) })
 	return p, nil

@@ -18,6 +18,10 @@ type Times struct {
 	Bars    []Bar  // in the order in which they began
 	Length  time.Duration
 	Made    time.Time
+	// Before is the number of the run that it is compared with, and Compared how it stands
+	// beside that, in words; 0 is none.
+	Before   int
+	Compared string
 }
 
 // Bar is the time that one resource took. From and To are counted from the
@@ -25,8 +29,10 @@ type Times struct {
 type Bar struct {
 	Name, Type, State string
 	From, To          time.Duration
-	Bad               bool // it failed
-	Critical          bool // it is on the path that took longest
+	Waited            time.Duration // though nothing that it needed was missing any more
+	Took              time.Duration // the last time; 0 is not known
+	Bad               bool          // it failed
+	Critical          bool          // it is on the path that took longest
 }
 
 func (t Times) title() string   { return "A run of " + t.Stack + " in " + t.Target.String() }
@@ -52,6 +58,10 @@ func (t Times) lay(f *flow) {
 	f.head(t.Stack, t.Target, t.Careful,
 		fmt.Sprintf("%s; %s. Drawn %s.", t.About, whatif.Length(t.Length.Seconds()),
 			t.Made.UTC().Format("2006-01-02 15:04 UTC")))
+	if t.Compared != "" {
+		f.y += 10
+		f.write(left, f.y, 8.5, regular, ink, t.Compared)
+	}
 	f.y += 8
 	const at = left + 230
 	const wide = right - at - 70
@@ -70,7 +80,7 @@ func (t Times) lay(f *flow) {
 	}
 	scale()
 	for _, b := range t.Bars {
-		if f.paged && f.room() < 16 {
+		if f.paged && f.room() < 20 {
 			f.newPage()
 			scale()
 		}
@@ -89,6 +99,9 @@ func (t Times) lay(f *flow) {
 		if b.Bad {
 			edge = alarm
 		}
+		if b.Waited > 0 {
+			f.line(x(b.From-b.Waited), f.y-5.5, x(b.From), f.y-5.5, dim, 0.8)
+		}
 		f.box(x(b.From), f.y-10, max(1.5, x(b.To)-x(b.From)), 9, &l.ground, &edge,
 			map[bool]float64{true: 1.6, false: 0.7}[b.Bad || b.Critical], b.Bad)
 		tone := dim
@@ -96,10 +109,18 @@ func (t Times) lay(f *flow) {
 			tone = alarm
 		}
 		f.write(x(b.To)+4, f.y-3, 7.5, regular, tone, b.State+" "+whatif.Length((b.To-b.From).Seconds()))
+		if b.Took > 0 {
+			f.y += 3
+			f.box(x(b.From), f.y-3, max(1.5, x(b.From+b.Took)-x(b.From)), 2, &rule, nil, 0, false)
+		}
 	}
 	f.y += 16
 	f.need(10)
 	f.write(left, f.y, 7.5, regular, dim,
-		"In bold and with a strong edge: the path that took longest. With a dashed edge: what failed.")
+		"In bold and with a strong edge: the path that took longest. With a dashed edge: what failed. A thin line in front: it waited for its turn.")
+	if t.Before > 0 {
+		f.y += 10
+		f.write(left, f.y, 7.5, regular, dim, fmt.Sprintf("The grey bar beneath: how long it took before, in run %d or earlier.", t.Before))
+	}
 	f.y += 4
 }
