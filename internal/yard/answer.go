@@ -64,7 +64,7 @@ func (t Transport) flow(req *http.Request) (*http.Response, error) {
 	go func() {
 		err := serve(t.Handler, w, req)
 		w.WriteHeader(http.StatusOK) // should nothing have been said
-		out.CloseWithError(err) // nil is the end of it
+		out.CloseWithError(err)      // nil is the end of it
 	}()
 	return response(req, <-w.begun, w.header, r, -1), nil
 }
