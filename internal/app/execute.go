@@ -469,6 +469,10 @@ func (x *execution) compareBaseline(ctx context.Context) (string, error) {
 			delete(now, r.ID)
 		}
 	}
+	made, err := x.madeAgain(ctx, now)
+	if err != nil {
+		return "", err
+	}
 	differs := run.Differences(x.run.Plan.Baseline, now)
 	if len(left) > 0 {
 		differs = append(differs, "left in the cloud: "+strings.Join(left, ", "))
@@ -479,5 +483,34 @@ func (x *execution) compareBaseline(ctx context.Context) (string, error) {
 	case len(now) == 0:
 		return "undone: nothing of the stack is in the cloud, as before", nil
 	}
-	return fmt.Sprintf("undone: the cloud was asked, all %d resources are as they were", len(now)), nil
+	words := fmt.Sprintf("undone: the cloud was asked, all %d resources are as they were", len(now))
+	if len(made) > 0 {
+		words += "; made again: " + strings.Join(made, ", ")
+	}
+	return words, nil
+}
+
+// madeAgain lets what was made again stand under the id that it had before, and says what
+// that is.
+func (x *execution) madeAgain(ctx context.Context, now map[string]run.Was) ([]string, error) {
+	entries, err := x.store.Journal(ctx, x.run.ID)
+	if err != nil {
+		return nil, err
+	}
+	var made []string
+	for _, e := range entries {
+		orig := x.driver.Entry(e.Step.Of)
+		is, there := now[e.CloudID]
+		if e.Step.Action != run.Remake || e.State != run.Done || !there || orig == nil || orig.Record == nil || e.CloudID == orig.Record.ID {
+			continue
+		}
+		delete(now, e.CloudID)
+		if is.Attributes["id"] == e.CloudID {
+			is.Attributes["id"] = orig.Record.ID
+		}
+		now[orig.Record.ID] = is
+		made = append(made, is.Name+" ("+e.CloudID+")")
+	}
+	slices.Sort(made)
+	return made, nil
 }

@@ -157,6 +157,8 @@ func About(p *tosca.Property) []string {
 // swaps tells what a change does.
 func swaps(metadata map[string]string) string {
 	switch {
+	case metadata["swap"] == stack.DropFirst:
+		return "Changing it removes the old one and builds a new one"
 	case metadata["swap"] == "true":
 		return "Changing it builds a new one and removes the old one"
 	case metadata["swap_when"] == "shrink":

@@ -41,6 +41,7 @@ var operations = map[Action]func() operation{
 	Revert:  func() operation { return &revert{} },
 	Release: func() operation { return &release{} },
 	Probe:   func() operation { return probing{} },
+	Remake:  func() operation { return &remaking{} },
 }
 
 // ending is how a step ends.
@@ -111,7 +112,7 @@ func (d *Driver) begin(ctx context.Context, s Step) *task {
 		e = &Entry{Step: s, Attempt: 1, Record: d.recorded[cmp.Or(s.From, s.Resource)]}
 		if last != nil {
 			e.Attempt = last.Attempt + 1
-			if last.Step.Action == Create {
+			if last.Step.Action == Create || last.Step.Action == Remake {
 				e.Shell, e.Unsure = cmp.Or(last.CloudID, last.Shell), last.Unsure
 			}
 		}

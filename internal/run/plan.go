@@ -32,7 +32,8 @@ const (
 	Rename  Action = "rename"  // in the record, and by the tag that says whose it is
 	Release Action = "release" // taken out of the record, left in the cloud
 	Revert  Action = "put back"
-	Probe   Action = "probe" // a question that has to be answered well
+	Remake  Action = "make again" // what was removed before its new part was made
+	Probe   Action = "probe"      // a question that has to be answered well
 )
 
 // Phase is the part of a run that a step belongs to.
@@ -115,6 +116,14 @@ func NewPlan(cs *whatif.ChangeSet, takes whatif.Duration) Plan {
 		case whatif.New:
 			s.Action = Create
 		case whatif.Swap:
+			if ch.DropFirst {
+				old := Step{ID: "remove " + ch.Name + " first", Resource: ch.Name, Type: ch.Recorded.Type, Action: Delete, Phase: PhaseBuild,
+					Needs: slices.Clone(s.Needs), CloudID: ch.Recorded.ID, Seconds: takes(&ch, whatif.Drop), Position: i}
+				p.Steps = append(p.Steps, old)
+				s.Action, s.Swap = Create, false
+				s.Needs = append(s.Needs, old.ID)
+				break
+			}
 			s.Action, s.CloudID = Create, ch.Recorded.ID
 			leaving = append(leaving, removalOf(ch, s.ID, takes))
 			leavingRecords = append(leavingRecords, ch.Recorded)
@@ -282,8 +291,11 @@ func planUndo(plan Plan, journal []Entry, which func(Entry) bool) []Step {
 		u := Step{ID: fmt.Sprintf("undo %s (%d)", s.ID, e.Attempt), Of: s.ID, Resource: s.Resource, Type: s.Type,
 			Phase: PhaseUndo, Action: Delete, CloudID: e.CloudID, Swap: e.Step.Swap, Adopt: e.Step.Adopt,
 			Seconds: s.Seconds / 2, Position: s.Position, From: s.From}
-		if e.Step.Action == Update || e.Step.Action == Rename {
+		switch e.Step.Action {
+		case Update, Rename:
 			u.Action = Revert
+		case Delete:
+			u.Action, u.CloudID = Remake, ""
 		}
 		index[s.ID] = len(steps)
 		steps = append(steps, u)

@@ -115,7 +115,8 @@ func (p *Part) apply(e Event) {
 		return
 	}
 	again := (p.State == Waiting || p.State == Skipped) && e.State != Skipped
-	turned := e.State == Undoing && p.State != Undoing || e.State == Removing && p.State == IsReady
+	turned := e.State == Undoing && p.State != Undoing || e.State == Removing && p.State == IsReady ||
+		e.State == Working && p.State == Removed
 	if (p.Began.IsZero() || again || turned) && e.State != Skipped {
 		if !p.Began.IsZero() {
 			p.Past = append(p.Past, Segment{p.State, p.Began, p.Ended})

@@ -98,16 +98,27 @@ func stepsOf(plan Plan) planned {
 			add(s, removing)
 			continue
 		}
-		add(s, forward)
+		if s.Action == Delete { // before its new part is made
+			add(s, removing)
+		} else {
+			add(s, forward)
+		}
 		undo := s
 		undo.ID, undo.Of, undo.Phase, undo.Needs = undoID(s.ID), s.ID, PhaseUndo, nil
-		if undo.Action = Delete; s.Action != Create {
+		switch undo.Action = Delete; s.Action {
+		case Create:
+		case Delete:
+			undo.Action = Remake
+		default:
 			undo.Action = Revert
 		}
 		for _, id := range users[s.ID] {
 			undo.Needs = append(undo.Needs, undoID(id))
 		}
-		add(undo, undoing)
+		if out[s.Resource] == nil {
+			out[s.Resource] = map[family][]Step{}
+		}
+		out[s.Resource][undoing] = slices.Insert(out[s.Resource][undoing], 0, undo) // the last one is taken back first
 	}
 	return out
 }

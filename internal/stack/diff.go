@@ -50,7 +50,7 @@ func Diff(res *Resource, wanted map[string]tosca.Value, rec *Recorded, live *Liv
 		}
 		for _, c := range compare(d.Name, tosca.Pointer(d.Name), was, wanted[d.Name]) {
 			c.Property, c.ByHand, c.Effect = d.Name, byHand, InPlace
-			if c.Unknown && (d.Metadata["swap"] == "true" || d.Metadata["swap_when"] != "") ||
+			if c.Unknown && (Swaps(d.Metadata) || d.Metadata["swap_when"] != "") ||
 				!c.Unknown && SwapNeeded(d.Metadata, was, wanted[d.Name]) {
 				c.Effect = Swap
 			}
@@ -276,7 +276,7 @@ func diffLink(res *Resource, d *tosca.RequirementDef, rec *Recorded, live *Live,
 		}
 	}
 	c.Before, c.After = textList(haveIDs), textList(want)
-	if d.Metadata["swap"] == "true" {
+	if Swaps(d.Metadata) {
 		c.Effect = Swap
 	}
 	return c, true

@@ -616,5 +616,14 @@ func SwapNeeded(metadata map[string]string, before, after tosca.Value) bool {
 		order, ok := tosca.Compare(before, after)
 		return !ok || order > 0
 	}
-	return metadata["swap"] == "true"
+	return Swaps(metadata)
+}
+
+// DropFirst is the metadata swap of a type, or of what it has, of which no two can be there
+// at once: in a swap the old one goes before the new one is made.
+const DropFirst = "drop_first"
+
+// Swaps reports whether a change of what has such metadata needs another resource.
+func Swaps(metadata map[string]string) bool {
+	return metadata["swap"] == "true" || metadata["swap"] == DropFirst
 }

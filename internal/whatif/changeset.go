@@ -42,6 +42,9 @@ type Change struct {
 	Needs      []string
 	// Formerly is the name under which it is recorded, where that is another one.
 	Formerly string
+	// DropFirst says of a swap that the old one has to go before the new one is made: no two
+	// can be there at once.
+	DropFirst bool
 	// OneWay says that the edit could not be put back in place, such as a
 	// version that only goes up. It is made last, when all else has succeeded.
 	OneWay   bool
@@ -254,6 +257,7 @@ type jsonChange struct {
 	Because    []string       `json:"because"`
 	Causes     []jsonCause    `json:"causes"`
 	Then       []string       `json:"then"`
+	DropFirst  bool           `json:"drop_first,omitempty"` // the old one goes before the new one is made
 	// Last says that it is made last, as it cannot be put back.
 	Last  bool      `json:"last,omitempty"`
 	Patch []patchOp `json:"patch"`
@@ -339,7 +343,7 @@ func (c *ChangeSet) MarshalJSON() ([]byte, error) {
 			continue
 		}
 		j := jsonChange{ch.Name, ch.Type, ch.Kind, ch.Formerly, []jsonProperty{}, append([]string{}, ch.Because...),
-			[]jsonCause{}, append([]string{}, ch.Then...), ch.OneWay, ch.patch()}
+			[]jsonCause{}, append([]string{}, ch.Then...), ch.DropFirst, ch.OneWay, ch.patch()}
 		for _, k := range ch.Causes {
 			j.Causes = append(j.Causes, jsonCause{k.Kind, k.Text, k.Path, k.Resource, k.Pos.File, k.Pos.Line})
 		}

@@ -346,7 +346,43 @@ func (c *Comparison) wanted(res *stack.Resource) Change {
 		}
 		c.left(&ch, props)
 	}
+	ch.DropFirst = ch.Kind == Swap && dropsFirst(&ch)
 	return ch
+}
+
+// dropsFirst reports whether the old part of a swap has to go before the new one is made:
+// its type says so, or what forces the swap, or a name that no two can have stays.
+func dropsFirst(ch *Change) bool {
+	t := ch.Wanted.Type
+	if t.Metadata["swap"] == stack.DropFirst {
+		return true
+	}
+	for _, p := range ch.Properties {
+		d := t.Property(p.Property)
+		if p.Effect == stack.Swap && !p.Link && d != nil && d.Metadata["swap"] == stack.DropFirst {
+			return true
+		}
+	}
+	for _, name := range uniqueProperties(t) {
+		if p := ch.Wanted.Property(name); p != nil && ch.Recorded.Type == t.Name && stack.Same(ch.Recorded.Properties[name], p.Value) {
+			return true
+		}
+	}
+	return false
+}
+
+// holders are what is linked to the old part of a swap, by the record: it cannot go while
+// they are there.
+func (c *Comparison) holders(ch *Change) []string {
+	var out []string
+	for _, r := range c.Recorded {
+		for _, links := range r.Links {
+			if slices.ContainsFunc(links, func(l stack.LinkTo) bool { return l.ID == ch.Recorded.ID }) && !slices.Contains(out, r.Name) {
+				out = append(out, r.Name)
+			}
+		}
+	}
+	return out
 }
 
 // policies is the path under which a change of a resource's policies stands.
@@ -545,6 +581,17 @@ func (c *Comparison) conflicts() {
 			c.Set.Findings.Errorf(ch.Pos, "guarded",
 				"take it out of the policy Guard first, in a deployment of its own",
 				"%s is guarded, and this would %s it", ch.Name, verb)
+		}
+		if ch.DropFirst {
+			if held := c.holders(&ch); len(held) > 0 {
+				c.Set.Findings.Errorf(ch.Pos, "name-still-taken", "give the new one another name, or take the old one away in a deployment of its own",
+					"%s has to go before the new one can be made, and cannot: %s needs it", ch.Name, Few(held))
+			}
+			if ch.Recorded.Keep || ch.Wanted.Keep {
+				c.Set.Findings.Errorf(ch.Pos, "name-still-taken", "take it out of the policy Keep, or give the new one another name",
+					"%s has to go before the new one can be made, and the policy Keep keeps it", ch.Name)
+			}
+			continue
 		}
 		if (ch.Kind == Drop || ch.Kind == Swap) && ch.Recorded != nil {
 			for _, d := range uniqueProperties(lib.Nodes[ch.Recorded.Type]) {

@@ -181,10 +181,13 @@ func (c *Comparison) estimate() {
 		case ch.Wanted != nil:
 			if ch.Kind != Same {
 				times[ch.Name] = c.takes(ch, ch.Kind)
+				if ch.DropFirst {
+					times[ch.Name] = times[ch.Name].plus(c.takes(ch, Drop))
+				}
 				work = work.plus(times[ch.Name])
 			}
 		}
-		if ch.Recorded != nil && (ch.Kind == Drop || ch.Kind == Swap) {
+		if ch.Recorded != nil && (ch.Kind == Drop || ch.Kind == Swap && !ch.DropFirst) {
 			sweep[ch.Name], gone[ch.Name] = ch.Recorded.Needs, c.takes(ch, Drop)
 			sweeping = sweeping.plus(gone[ch.Name])
 		}

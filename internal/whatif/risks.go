@@ -97,6 +97,14 @@ func (c *Comparison) dataRisk(ch *Change) {
 
 // interruptionRisk raises edits that restart something that others rely on.
 func (c *Comparison) interruptionRisk(ch *Change) {
+	if ch.DropFirst {
+		text := ch.Name + " is removed before it is made anew, as no two can be there at once; it is away meanwhile"
+		if users := c.Users(ch.Name); len(users) > 0 {
+			text += " for " + Few(users)
+		}
+		c.Raise(Risk{Kind: RiskInterruption, Resource: ch.Name, Pos: ch.Pos, Text: text, Fix: "deploy it when nobody needs it"})
+		return
+	}
 	if ch.Kind != Edit || len(ch.Properties) == 0 {
 		return
 	}

@@ -418,7 +418,7 @@ func (c *change) inPlace() error {
 		}
 	}
 	for _, d := range c.typ.Requirements {
-		if d.Metadata["swap"] == "true" && !slices.Equal(c.before.links[d.Name], c.links[d.Name]) {
+		if stack.Swaps(d.Metadata) && !slices.Equal(c.before.links[d.Name], c.links[d.Name]) {
 			return refuse(http.StatusUnprocessableEntity, "cannot-change", "replace the resource",
 				"what %s of %s rests on cannot be changed", d.Name, c.id)
 		}

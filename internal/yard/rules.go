@@ -462,7 +462,21 @@ func databaseAttributes(c *change) (map[string]any, error) {
 	return map[string]any{"endpoint": c.host("db"), "port": port}, nil
 }
 
+// checkRecord refuses addresses that are none, and a name that stands for another name and
+// for something else at once.
 func checkRecord(c *change) *cloud.Problem {
+	others, err := c.resources(c.ctx, `where type = 'Record' and id <> ? and id in (select from_id from links where to_id = ? and
+		requirement = 'zone')`, c.id, c.targets["zone"][0].id)
+	if err != nil {
+		return bad("internal", "", "%v", err)
+	}
+	for _, o := range others {
+		kind := fmt.Sprint(o.properties["kind"])
+		if fmt.Sprint(o.properties["name"]) == c.text("name") && kind != c.text("kind") && (kind == "CNAME" || c.text("kind") == "CNAME") {
+			return bad("name-taken", "choose another name, or remove the other record first",
+				"the name %s has a record of kind %s: beside a CNAME there can be no other", c.text("name"), kind)
+		}
+	}
 	if c.text("kind") != "A" {
 		return nil
 	}

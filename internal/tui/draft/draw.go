@@ -11,6 +11,7 @@ import (
 
 	"brickrow/internal/assist"
 	"brickrow/internal/cloud"
+	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 	"brickrow/internal/tui/part"
 	"brickrow/internal/whatif"
@@ -336,7 +337,7 @@ func legal(p *tosca.Property) string {
 		parts = append(parts, "such as "+e)
 	}
 	switch {
-	case p.Metadata["swap"] == "true":
+	case stack.Swaps(p.Metadata):
 		parts = append(parts, "a change swaps it")
 	case p.Metadata["swap_when"] != "":
 		parts = append(parts, "going "+map[string]string{"down": "down",
