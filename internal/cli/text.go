@@ -75,7 +75,7 @@ func (p *Program) changeSet(cs *whatif.ChangeSet) {
 			p.wrapped("    because  ", b)
 		}
 		if ch.OneWay {
-			p.wrapped("    last     ", whatif.LastText)
+			p.wrapped("    last     ", ch.LastText())
 		}
 		if len(ch.Then) > 0 {
 			p.wrapped("    then     ", strings.Join(ch.Then, ", "))

@@ -54,8 +54,14 @@ type Change struct {
 	Live     *stack.Live     // nil where the cloud was not asked
 }
 
-// LastText says of an edit that goes one way why it waits.
-const LastText = "it cannot be put back, so it is made last, when all else has succeeded"
+// LastText says of an edit that goes one way why it waits, and what the way round is.
+func (ch *Change) LastText() string {
+	text := "it cannot be put back, so it is made last, when all else has succeeded; going back would make a new one"
+	if ch.Wanted != nil && ch.Wanted.Type.Metadata["holds_data"] == "true" {
+		text += ", without what this one holds: copy that first, should you need it"
+	}
+	return text
+}
 
 // Risk is something to look at before deploying.
 type Risk struct {

@@ -166,7 +166,7 @@ func (c *ChangeSet) Markdown() string {
 			line("")
 		}
 		if ch.OneWay {
-			line("- %s", LastText)
+			line("- %s", ch.LastText())
 		}
 		for _, k := range ch.Because {
 			line("- because %s", PlainText(k))

@@ -337,7 +337,9 @@ func (v *View) details(ch *whatif.Change, w int) []detail {
 	}
 	if ch.OneWay {
 		add()
-		add(part.S(t.Hinted(), "It cannot be put back in place, so it is made last."))
+		for _, line := range part.Wrap(strings.ToUpper(ch.LastText()[:1])+ch.LastText()[1:]+".", w-2) {
+			add(part.S(t.Hinted(), line))
+		}
 	}
 	title := func(words string) {
 		add()
