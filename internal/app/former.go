@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -111,16 +110,11 @@ func (a *App) margin(ctx context.Context, t stack.Target, before time.Time) (wha
 	if err != nil {
 		return whatif.Margin{}, err
 	}
-	var off []float64
-	for _, e := range list {
-		share := e.Took.Seconds()/e.Estimate - 1
-		off = append(off, max(share, -share))
+	estimates, took := make([]float64, len(list)), make([]float64, len(list))
+	for i, e := range list {
+		estimates[i], took[i] = e.Estimate, e.Took.Seconds()
 	}
-	if len(off) == 0 {
-		return whatif.Margin{}, nil
-	}
-	slices.Sort(off)
-	return whatif.Margin{Share: off[min(len(off)-1, len(off)*4/5)], Runs: len(off)}, nil
+	return whatif.MarginOf(estimates, took), nil
 }
 
 // Comparison says how long a run took beside the last one of its kind; "" where there is

@@ -60,11 +60,8 @@ service_template:
 	if words, _ = b.Comparison(t.Context(), b.stack("terrace"), fourth); !strings.Contains(words, "slower than run 3: note 0.") {
 		t.Errorf("%s", words)
 	}
-	if m := setting(fourth).Margin; m.Runs != 3 || !strings.HasPrefix(m.String(), "± ") {
+	if m := setting(fourth).Margin; m.Runs != 0 { // they are too short to tell anything
 		t.Errorf("the margin is %+v", m)
-	}
-	if p := b.preview("terrace.stack.yaml"); p.Estimate.Margin.Runs != 4 {
-		t.Errorf("the estimate's margin is %+v", p.Estimate.Margin)
 	}
 
 	// One that stood still meanwhile is compared with nothing.

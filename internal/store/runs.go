@@ -242,16 +242,17 @@ type Estimated struct {
 	Took     time.Duration
 }
 
-// mostEstimates bounds how many past runs tell how good the estimates are.
-const mostEstimates = 20
+// mostEstimates bounds how many past runs tell how good the estimates are, and
+// leastEstimate, in seconds, which are too short to tell anything.
+const mostEstimates, leastEstimate = 20, 1.0
 
 // Estimates lists the last runs in a target that were done without a pause and began
 // before a time, the newest first.
 func (s *Store) Estimates(ctx context.Context, t stack.Target, before time.Time) ([]Estimated, error) {
 	rows, err := s.db.QueryContext(ctx, `select r.estimate, r.ended_ms - r.started_ms from runs r join stacks s on s.id = r.stack_id
-		where s.account = ? and s.region = ? and r.state = 'done' and r.estimate > 0 and r.started_ms < ? and not exists
+		where s.account = ? and s.region = ? and r.state = 'done' and r.estimate >= ? and r.started_ms < ? and not exists
 			(select 1 from events e where e.run_id = r.id and e.resource = '' and e.state = 'waiting')
-		order by r.started_ms desc limit ?`, t.Account, t.Region, before.UnixMilli(), mostEstimates)
+		order by r.started_ms desc limit ?`, t.Account, t.Region, leastEstimate, before.UnixMilli(), mostEstimates)
 	if err != nil {
 		return nil, err
 	}

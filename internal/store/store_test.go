@@ -567,3 +567,32 @@ func BenchmarkNote(b *testing.B) {
 		}
 	}
 }
+
+// Past runs tell how good estimates were, but for those that are short, were paused, or
+// went elsewhere.
+func TestEstimates(t *testing.T) {
+	s := open(t, t.TempDir())
+	st := ensure(t, s, "a-stack")
+	for i, estimate := range []float64{0.2, 4.5, 4.5} {
+		r := newRun(t, s, st, fmt.Sprint("e", i))
+		r.State = run.StatusDone
+		if i == 2 {
+			if err := s.Note(t.Context(), r, nil, &run.Event{State: run.Waiting, Step: "paused"}, nil); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := s.SetRun(t.Context(), r, i+1); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := s.db.ExecContext(t.Context(), `update runs set estimate = ? where id = ?`, estimate, r.ID); err != nil {
+			t.Fatal(err)
+		}
+	}
+	later := time.Now().Add(time.Hour)
+	if list, err := s.Estimates(t.Context(), place, later); err != nil || len(list) != 1 || list[0].Estimate != 4.5 {
+		t.Errorf("%v %v", list, err)
+	}
+	if list, err := s.Estimates(t.Context(), stack.Target{Account: "summit", Region: "alder-1"}, later); err != nil || len(list) != 0 {
+		t.Errorf("elsewhere: %v %v", list, err)
+	}
+}

@@ -258,6 +258,23 @@ func TestCauses(t *testing.T) {
 	}
 }
 
+func TestMargin(t *testing.T) {
+	for _, test := range []struct {
+		estimates, took []float64
+		want            string
+	}{
+		{nil, nil, ""}, {[]float64{10, 10}, []float64{11, 12}, ""},
+		{[]float64{10, 10, 10}, []float64{11, 9, 12}, "± 20 %"},
+		{[]float64{10, 10, 10, 10, 10}, []float64{10, 11, 9.5, 8, 40}, "± 20 %"}, // four of five
+		{[]float64{10, 10, 10}, []float64{10, 10, 10}, "± 1 %"},
+		{[]float64{10, 10, 10}, []float64{50, 60, 70}, "(such estimates were far off here)"},
+	} {
+		if got := whatif.MarginOf(test.estimates, test.took).String(); got != test.want {
+			t.Errorf("%v took %v: %q, want %q", test.estimates, test.took, got, test.want)
+		}
+	}
+}
+
 func TestRisks(t *testing.T) {
 	keep := strings.Replace(template, "- guard:", "- keep: { type: Keep, targets: [ db ] }\n    - guard:", 1)
 	for _, test := range []struct {

@@ -34,10 +34,27 @@ type Margin struct {
 	Runs  int     `json:"runs"`  // that tell it; with less than 3 nobody knows
 }
 
+// MarginOf measures by how much estimates were off, in seconds, beside what was taken.
+func MarginOf(estimates, took []float64) Margin {
+	var off []float64
+	for i, e := range estimates {
+		share := took[i]/e - 1
+		off = append(off, max(share, -share))
+	}
+	if len(off) == 0 {
+		return Margin{}
+	}
+	slices.Sort(off)
+	return Margin{Share: off[(len(off)*4+4)/5-1], Runs: len(off)}
+}
+
 // String is the margin in words; "" is not known.
 func (m Margin) String() string {
-	if m.Runs < 3 {
+	switch {
+	case m.Runs < 3:
 		return ""
+	case m.Share > 1:
+		return "(such estimates were far off here)"
 	}
 	return fmt.Sprintf("± %.0f %%", max(1, 100*m.Share))
 }

@@ -186,7 +186,7 @@ func (v *View) heard(msg heard) tea.Cmd {
 	}
 	if msg.setting != nil && v.progress.Counts().All > 0 {
 		if p := v.progress.Part(v.wall.Sel); p == nil || !p.Planned {
-			v.wall.Choose(v.progress.Order()[0])
+			v.wall.Choose(v.run.Plan.Steps[0].Resource)
 		}
 	}
 	failed := len(v.progress.Failures)
