@@ -102,7 +102,7 @@ func asIfBuilt(w *stack.Wanted) []*stack.Recorded {
 		props, _ := w.Late(res, attrs)
 		r := &stack.Recorded{Name: res.Name, Type: res.Type.Name, ID: "as if " + res.Name, Properties: props,
 			Links: map[string][]stack.LinkTo{}, Attributes: map[string]tosca.Value{},
-			Fingerprints: map[string]tosca.Value{}, Needs: res.Needs, Pos: res.Pos, Keep: res.Keep, Guard: res.Guard}
+			Fingerprints: map[string]tosca.Value{}, Needs: res.Needs, Pos: res.Pos, Policies: res.Policies}
 		for _, d := range res.Type.Attributes {
 			r.Attributes[d.Name], _ = attrs(res.Name, d.Name)
 		}

@@ -77,6 +77,9 @@ func (p *Program) changeSet(cs *whatif.ChangeSet) {
 		if ch.OneWay {
 			p.wrapped("    last     ", ch.LastText())
 		}
+		if wait := ch.Drains(); wait > 0 {
+			p.wrapped("    before   ", "it leaves its pools and has up to "+whatif.Length(wait.Seconds())+" to finish its work")
+		}
 		if len(ch.Then) > 0 {
 			p.wrapped("    then     ", strings.Join(ch.Then, ", "))
 		}

@@ -45,7 +45,7 @@ func (u *edit) prepare(ctx context.Context, t *task) (_ *ending, err error) {
 	case len(changes) == 0:
 		t.entry.Before = snapshot(nil, rec, live)
 		now := *rec
-		now.Needs, now.Pos, now.Keep, now.Guard = u.res.Needs, u.res.Pos, u.res.Keep, u.res.Guard
+		now.Needs, now.Pos, now.Policies = u.res.Needs, u.res.Pos, u.res.Policies
 		return &ending{state: Unchanged, shown: IsReady, words: "nothing to change in the cloud",
 			changes: []Change{Put{&now, t.entry.Step.Position}}}, nil
 	case needsSwap(changes):

@@ -42,6 +42,8 @@ var operations = map[Action]func() operation{
 	Release: func() operation { return &release{} },
 	Probe:   func() operation { return probing{} },
 	Remake:  func() operation { return &remaking{} },
+	Drain:   func() operation { return pools{} },
+	Refill:  func() operation { return pools{} },
 }
 
 // ending is how a step ends.
@@ -231,6 +233,9 @@ func (t *task) fail(ctx context.Context, err error) (EntryState, error) {
 		words = in.step
 	}
 	t.entry.Reason = reason
+	if s := t.entry.Step; s.Action == Drain && s.Phase == PhaseUndo { // nothing is kept there for its sake
+		return t.finish(ctx, &ending{state: Done, shown: Undoing, words: "it could not finish its work"})
+	}
 	return t.finish(ctx, &ending{state: Failed, shown: HasFailed, words: words, because: err})
 }
 
@@ -375,7 +380,7 @@ func (t *task) built(ctx context.Context, res *stack.Resource, props map[string]
 	}
 	rec := &stack.Recorded{Name: res.Name, Type: res.Type.Name, ID: live.ID, Properties: props,
 		Attributes: live.Attributes, Links: map[string][]stack.LinkTo{},
-		Fingerprints: map[string]tosca.Value{}, Needs: res.Needs, Pos: res.Pos, Keep: res.Keep, Guard: res.Guard}
+		Fingerprints: map[string]tosca.Value{}, Needs: res.Needs, Pos: res.Pos, Policies: res.Policies}
 	if was := t.entry.Record; was != nil {
 		rec.Formerly = was.Formerly
 	}

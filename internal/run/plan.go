@@ -32,6 +32,8 @@ const (
 	Rename  Action = "rename"  // in the record, and by the tag that says whose it is
 	Release Action = "release" // taken out of the record, left in the cloud
 	Revert  Action = "put back"
+	Drain   Action = "drain"      // it leaves its pools and finishes its work
+	Refill  Action = "refill"     // it comes back into its pools
 	Remake  Action = "make again" // what was removed before its new part was made
 	Probe   Action = "probe"      // a question that has to be answered well
 )
@@ -62,9 +64,12 @@ type Step struct {
 	Adopt    bool     `json:"adopt,omitempty"` // what was kept comes back under the stack
 	Pair     string   `json:"pair,omitempty"`  // of an old part: the step of the new one
 	Of       string   `json:"of,omitempty"`    // of an undoing: the step that it takes back
-	Seconds  float64  `json:"seconds"`         // likely, for the order and the forecast
-	Nominal  float64  `json:"nominal"`         // seconds, as the profile says
-	Position int      `json:"position"`        // of the resource in the stack
+	// Wait is how many seconds a draining may take, and of what makes or edits a resource how
+	// many that has to finish its work, should it be taken back.
+	Wait     float64 `json:"wait,omitempty"`
+	Seconds  float64 `json:"seconds"`  // likely, for the order and the forecast
+	Nominal  float64 `json:"nominal"`  // seconds, as the profile says
+	Position int     `json:"position"` // of the resource in the stack
 }
 
 // Plan is what a run is to do.
@@ -119,6 +124,12 @@ func NewPlan(cs *whatif.ChangeSet, takes whatif.Duration) Plan {
 			if ch.DropFirst {
 				old := Step{ID: "remove " + ch.Name + " first", Resource: ch.Name, Type: ch.Recorded.Type, Action: Delete, Phase: PhaseBuild,
 					Needs: slices.Clone(s.Needs), CloudID: ch.Recorded.ID, Seconds: takes(&ch, whatif.Drop), Position: i}
+				if ch.Recorded.Drain > 0 {
+					d := draining(ch.Name, ch.Recorded, i)
+					d.Phase, d.Needs = PhaseBuild, slices.Clone(old.Needs)
+					p.Steps = append(p.Steps, d)
+					old.Needs = append(old.Needs, d.ID)
+				}
 				p.Steps = append(p.Steps, old)
 				s.Action, s.Swap = Create, false
 				s.Needs = append(s.Needs, old.ID)
@@ -143,6 +154,15 @@ func NewPlan(cs *whatif.ChangeSet, takes whatif.Duration) Plan {
 		default:
 			continue
 		}
+		if ch.Wanted != nil && ch.Wanted.Drain > 0 && (s.Action == Create || ch.Restarts()) {
+			s.Wait = ch.Wanted.Drain.Seconds()
+		}
+		if ch.Restarts() && ch.Recorded.Drain > 0 {
+			d := draining(s.Resource, ch.Recorded, i)
+			d.Phase, d.Needs = s.Phase, slices.Clone(s.Needs)
+			p.Steps = append(p.Steps, d)
+			s.Needs = append(s.Needs, d.ID)
+		}
 		p.Steps = append(p.Steps, s)
 	}
 	for i, r := range cs.Old {
@@ -159,8 +179,23 @@ func NewPlan(cs *whatif.ChangeSet, takes whatif.Duration) Plan {
 		p.Steps = append(p.Steps, Step{ID: name, Resource: name, Type: "Probe", Action: Probe, Phase: PhaseProbe,
 			Seconds: probeSeconds, Position: len(cs.Changes) + i})
 	}
-	p.Steps = append(p.Steps, reversed(leaving, leavingRecords)...)
+	for i, s := range reversed(leaving, leavingRecords) {
+		if r := leavingRecords[i]; s.Action == Delete && r.Drain > 0 {
+			d := draining(s.Resource, r, s.Position)
+			d.Phase, d.Swap, d.Needs = PhaseSweep, s.Swap, slices.Clone(s.Needs)
+			d.Pair = s.Pair
+			p.Steps = append(p.Steps, d)
+			s.Needs = append(s.Needs, d.ID)
+		}
+		p.Steps = append(p.Steps, s)
+	}
 	return p
+}
+
+// draining is the step in which a resource finishes its work.
+func draining(name string, r *stack.Recorded, position int) Step {
+	return Step{ID: "drain " + name + " " + r.ID, Resource: name, Type: r.Type, Action: Drain, CloudID: r.ID,
+		Wait: r.Drain.Seconds(), Seconds: r.Drain.Seconds(), Position: position}
 }
 
 // ProbeName is what a probe is called in a run, beside the resources.
@@ -296,6 +331,8 @@ func planUndo(plan Plan, journal []Entry, which func(Entry) bool) []Step {
 			u.Action = Revert
 		case Delete:
 			u.Action, u.CloudID = Remake, ""
+		case Drain:
+			u.Action = Refill
 		}
 		index[s.ID] = len(steps)
 		steps = append(steps, u)
@@ -310,6 +347,17 @@ func planUndo(plan Plan, journal []Entry, which func(Entry) bool) []Step {
 				steps[j].Needs = append(steps[j].Needs, steps[i].ID)
 			}
 		}
+	}
+	for i := range slices.Clone(steps) { // what works by now finishes its work before that is taken back
+		u := &steps[i]
+		e := entries[u.Of]
+		if e.Step.Wait == 0 || e.Step.Action == Drain || !e.State.Good() || u.Action != Delete && u.Action != Revert {
+			continue
+		}
+		d := Step{ID: "drain before " + u.ID, Resource: u.Resource, Type: u.Type, Action: Drain, Phase: PhaseUndo, CloudID: u.CloudID,
+			Needs: slices.Clone(u.Needs), Wait: e.Step.Wait, Seconds: e.Step.Wait, Position: u.Position}
+		u.Needs = append(u.Needs, d.ID)
+		steps = append(steps, d) // u is not used any more: it may be another one's now
 	}
 	return steps
 }

@@ -95,12 +95,14 @@ func stepsOf(plan Plan) planned {
 	}
 	for _, s := range plan.Steps {
 		if s.Phase == PhaseSweep {
-			add(s, removing)
+			if s.Action != Drain {
+				add(s, removing)
+			}
 			continue
 		}
 		if s.Action == Delete { // before its new part is made
 			add(s, removing)
-		} else {
+		} else if s.Action != Drain { // which is told as a part of what it comes before
 			add(s, forward)
 		}
 		undo := s
@@ -109,6 +111,8 @@ func stepsOf(plan Plan) planned {
 		case Create:
 		case Delete:
 			undo.Action = Remake
+		case Drain:
+			undo.Action = Refill
 		default:
 			undo.Action = Revert
 		}

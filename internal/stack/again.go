@@ -145,7 +145,7 @@ func (w *Wanted) Again(p *tosca.Patch, before tosca.Findings) (*Wanted, tosca.Fi
 		list := make([]*Resource, 0, len(w.root.instances[name]))
 		for _, was := range w.root.instances[name] {
 			res := &Resource{Name: was.Name, Node: was.Node, Index: was.Index, Key: was.Key, Type: was.Type, Own: n.Def, Pos: n.Pos,
-				Keep: was.Keep, Guard: was.Guard, template: n, scope: out.root, visit: was.visit}
+				Policies: was.Policies, template: n, scope: out.root, visit: was.visit}
 			r.fill(res, n)
 			if by := n.Metadata[tosca.KeyedBy]; by != "" && n.Count != nil && r.keyOf(res, by) != was.Key {
 				return nil, nil, false

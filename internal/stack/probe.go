@@ -93,11 +93,12 @@ func (w *Wanted) Ask(p *Probe, attrs Attributes) (Question, tosca.Findings) {
 	return q, findings
 }
 
-func (r *resolver) question(p *Probe) Question {
+// policyValues are the values of the properties of a policy.
+func (r *resolver) policyValues(s *scope, p *tosca.Policy) map[string]tosca.Value {
 	values := map[string]tosca.Value{}
-	for _, d := range p.policy.Def.Properties {
+	for _, d := range p.Def.Properties {
 		x := d.Default
-		for _, a := range p.policy.Properties {
+		for _, a := range p.Properties {
 			if a.Name == d.Name {
 				x = a.Value
 			}
@@ -105,11 +106,16 @@ func (r *resolver) question(p *Probe) Question {
 		if x == nil {
 			continue
 		}
-		what := d.Name + " of the probe " + p.Name
-		v := r.env(context{scope: p.scope}).EvalAs(x, d.Type, what)
+		what := d.Name + " of the policy " + p.Name
+		v := r.env(context{scope: s}).EvalAs(x, d.Type, what)
 		tosca.Validate(d.Validation, v, d.Type, x.Pos, what, r.findings)
 		values[d.Name] = v
 	}
+	return values
+}
+
+func (r *resolver) question(p *Probe) Question {
+	values := r.policyValues(p.scope, p.policy)
 	q := Question{Kind: textOf(values["kind"]), URL: values["url"], Body: textOf(values["body"]), Within: lengthOf(values["within"]),
 		Every: lengthOf(values["every"])}
 	if n, ok := values["expect"].(tosca.Int); ok {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"brickrow/internal/tosca"
 )
@@ -406,15 +407,18 @@ func (r *resolver) keep(p *Property, v tosca.Value) tosca.Value {
 	return v
 }
 
-// applyPolicies marks the resources that policies keep or guard.
+// applyPolicies marks the resources that policies keep, guard or drain.
 func (r *resolver) applyPolicies(s *scope) {
 	for _, p := range s.service.Policies {
 		if p.Def == nil {
 			continue
 		}
-		root := p.Def.Root()
+		is := Policies{Keep: p.Def.Root() == "Keep", Guard: p.Def.Root() == "Guard"}
+		if p.Def.Root() == "Drain" {
+			is.Drain = max(time.Millisecond, lengthOf(r.policyValues(s, p)["wait"]))
+		}
 		for _, t := range p.Targets {
-			r.mark(s, t.Name, root)
+			r.mark(s, t.Name, is)
 		}
 	}
 	for _, in := range s.inner {
@@ -424,7 +428,7 @@ func (r *resolver) applyPolicies(s *scope) {
 
 // mark applies a policy to a node, to the members of a group, or to all that
 // fills a node.
-func (r *resolver) mark(s *scope, name, policy string) {
+func (r *resolver) mark(s *scope, name string, policy Policies) {
 	if g := s.service.Group(name); g != nil && s.instances[name] == nil {
 		for _, m := range g.Members {
 			r.mark(s, m.Name, policy)
@@ -432,8 +436,8 @@ func (r *resolver) mark(s *scope, name, policy string) {
 		return
 	}
 	for _, res := range s.instances[name] {
-		res.Keep = res.Keep || policy == "Keep"
-		res.Guard = res.Guard || policy == "Guard"
+		res.Keep, res.Guard = res.Keep || policy.Keep, res.Guard || policy.Guard
+		res.Drain = max(res.Drain, policy.Drain)
 		if res.filled != nil {
 			for inner := range res.filled.instances {
 				r.mark(res.filled, inner, policy)

@@ -2,10 +2,12 @@ package stack
 
 import (
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"go.yaml.in/yaml/v4"
 
@@ -105,17 +107,44 @@ func (e *writer) resource(res *Resource) *yaml.Node {
 
 func (e *writer) policies() *yaml.Node {
 	out := sequence()
-	for _, kind := range []string{"Keep", "Guard"} {
+	policy := func(name string, typ *yaml.Node, has func(Policies) bool) {
 		targets := sequence()
 		for _, res := range e.w.Resources {
-			if kind == "Keep" && res.Keep || kind == "Guard" && res.Guard {
+			if has(res.Policies) {
 				targets.Content = append(targets.Content, text(res.Name))
 			}
 		}
 		if len(targets.Content) > 0 {
-			out.Content = append(out.Content,
-				mapping(strings.ToLower(kind), mapping("type", text(kind), "targets", flow(targets))))
+			typ.Content = append(typ.Content, text("targets"), flow(targets))
+			out.Content = append(out.Content, mapping(name, typ))
 		}
+	}
+	policy("keep", mapping("type", text("Keep")), func(p Policies) bool { return p.Keep })
+	policy("guard", mapping("type", text("Guard")), func(p Policies) bool { return p.Guard })
+	waits := map[time.Duration]bool{}
+	for _, res := range e.w.Resources {
+		waits[res.Drain] = true
+	}
+	for _, wait := range slices.Sorted(maps.Keys(waits)) {
+		if wait > 0 {
+			ms := text(fmt.Sprintf("%d ms", wait.Milliseconds()))
+			policy(fmt.Sprintf("drain_%d", wait.Milliseconds()), mapping("type", text("Drain"), "properties", mapping("wait", ms)),
+				func(p Policies) bool { return p.Drain == wait })
+		}
+	}
+	for _, p := range e.w.Probes {
+		targets := sequence()
+		for _, name := range p.Targets {
+			targets.Content = append(targets.Content, text(name))
+		}
+		n := mapping("type", text(p.policy.Type), "targets", flow(targets))
+		properties := mapping()
+		for _, a := range p.policy.Properties {
+			c := context{scope: p.scope}
+			properties.Content = append(properties.Content, text(a.Name), e.expr(c, a.Value, e.env(c).Eval(a.Value)))
+		}
+		n.Content = append(n.Content, text("properties"), properties)
+		out.Content = append(out.Content, mapping(p.Name, n))
 	}
 	return out
 }

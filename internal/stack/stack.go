@@ -8,9 +8,11 @@ package stack
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"brickrow/internal/tosca"
 )
@@ -159,9 +161,8 @@ type Resource struct {
 	Properties []*Property // those that the cloud knows
 	Links      []Link
 	Needs      []string // what it rests on by link or by attribute, sorted
-	Keep       bool
-	Guard      bool
-	Found      *Found // what a node that is selected found; nil while it is not known
+	Policies
+	Found *Found // what a node that is selected found; nil while it is not known
 
 	template      *tosca.NodeTemplate
 	scope         *scope
@@ -353,11 +354,33 @@ type Recorded struct {
 	Fingerprints map[string]tosca.Value
 	Needs        []string
 	Pos          tosca.Pos // in the template, then
-	Keep, Guard  bool
-	Formerly     []string // the names it had before, the last one last
+	Policies
+	Formerly []string // the names it had before, the last one last
 	// Left says that a run could not get rid of it, and that somebody has given it up; nil is
 	// not left.
 	Left *Left
+}
+
+// Policies are what the policies of a template say of a resource.
+type Policies struct {
+	Keep  bool          `json:"keep,omitempty"`  // it is left in the cloud
+	Guard bool          `json:"guard,omitempty"` // it is neither swapped nor dropped
+	Drain time.Duration `json:"drain,omitempty"` // how long it has to finish its work before it goes or restarts
+}
+
+// Names are the policies that apply, in words.
+func (p Policies) Names() []string {
+	var out []string
+	if p.Keep {
+		out = append(out, "Keep")
+	}
+	if p.Guard {
+		out = append(out, "Guard")
+	}
+	if p.Drain > 0 {
+		out = append(out, fmt.Sprintf("Drain %s", p.Drain))
+	}
+	return out
 }
 
 // Left is when and why a resource was given up. It stays in the cloud.

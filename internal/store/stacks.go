@@ -311,10 +311,9 @@ type recordedBody struct {
 	Fingerprints map[string]any            `json:"fingerprints,omitempty"`
 	Needs        []string                  `json:"needs"`
 	Pos          tosca.Pos                 `json:"pos"`
-	Keep         bool                      `json:"keep,omitempty"`
-	Guard        bool                      `json:"guard,omitempty"`
-	Formerly     []string                  `json:"formerly,omitempty"`
-	Left         *stack.Left               `json:"left,omitempty"`
+	stack.Policies
+	Formerly []string    `json:"formerly,omitempty"`
+	Left     *stack.Left `json:"left,omitempty"`
 }
 
 func (s *Store) encodeRecorded(r *stack.Recorded) (string, error) {
@@ -330,7 +329,7 @@ func (s *Store) encodeRecorded(r *stack.Recorded) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return encode(recordedBody{r.Type, r.ID, properties, r.Links, attributes, prints, r.Needs, r.Pos, r.Keep, r.Guard,
+	return encode(recordedBody{r.Type, r.ID, properties, r.Links, attributes, prints, r.Needs, r.Pos, r.Policies,
 		r.Formerly, r.Left})
 }
 
@@ -339,8 +338,8 @@ func (s *Store) decodeRecorded(name, text string) (*stack.Recorded, error) {
 	if err := decode(text, &b); err != nil {
 		return nil, fmt.Errorf("the record of %s cannot be read: %w", name, err)
 	}
-	r := &stack.Recorded{Name: name, Type: b.Type, ID: b.ID, Links: b.Links, Needs: b.Needs, Pos: b.Pos, Keep: b.Keep,
-		Guard: b.Guard, Formerly: b.Formerly, Left: b.Left}
+	r := &stack.Recorded{Name: name, Type: b.Type, ID: b.ID, Links: b.Links, Needs: b.Needs, Pos: b.Pos,
+		Policies: b.Policies, Formerly: b.Formerly, Left: b.Left}
 	var err error
 	if r.Properties, err = s.openMap(b.Properties); err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)

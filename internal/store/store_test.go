@@ -268,7 +268,7 @@ func recorded(name, id string, secret string) *stack.Recorded {
 		Properties:   map[string]tosca.Value{"value": tosca.Secret{Value: tosca.String(secret)}},
 		Links:        map[string][]stack.LinkTo{"on": {{Name: "x", ID: "id-x"}}},
 		Attributes:   map[string]tosca.Value{"id": tosca.String(id)},
-		Fingerprints: map[string]tosca.Value{"value": tosca.String("fp")}, Needs: []string{"x"}, Keep: true,
+		Fingerprints: map[string]tosca.Value{"value": tosca.String("fp")}, Needs: []string{"x"}, Policies: stack.Policies{Keep: true},
 		Pos: tosca.Pos{File: "t.yaml", Line: 3, Column: 5}}
 }
 

@@ -263,7 +263,8 @@ type jsonChange struct {
 	Because    []string       `json:"because"`
 	Causes     []jsonCause    `json:"causes"`
 	Then       []string       `json:"then"`
-	DropFirst  bool           `json:"drop_first,omitempty"` // the old one goes before the new one is made
+	DropFirst  bool           `json:"drop_first,omitempty"`    // the old one goes before the new one is made
+	Drains     float64        `json:"drain_seconds,omitempty"` // how long it has to finish its work before
 	// Last says that it is made last, as it cannot be put back.
 	Last  bool      `json:"last,omitempty"`
 	Patch []patchOp `json:"patch"`
@@ -349,7 +350,7 @@ func (c *ChangeSet) MarshalJSON() ([]byte, error) {
 			continue
 		}
 		j := jsonChange{ch.Name, ch.Type, ch.Kind, ch.Formerly, []jsonProperty{}, append([]string{}, ch.Because...),
-			[]jsonCause{}, append([]string{}, ch.Then...), ch.DropFirst, ch.OneWay, ch.patch()}
+			[]jsonCause{}, append([]string{}, ch.Then...), ch.DropFirst, ch.Drains().Seconds(), ch.OneWay, ch.patch()}
 		for _, k := range ch.Causes {
 			j.Causes = append(j.Causes, jsonCause{k.Kind, k.Text, k.Path, k.Resource, k.Pos.File, k.Pos.Line})
 		}

@@ -391,21 +391,18 @@ const policies = "policies"
 // policyChange says that other policies than recorded apply to a resource. It
 // needs no call: it is the record that changes.
 func policyChange(res *stack.Resource, rec *stack.Recorded) []stack.PropertyChange {
-	if res.Keep == rec.Keep && res.Guard == rec.Guard {
+	if res.Policies == rec.Policies {
 		return nil
 	}
-	list := func(keep, guard bool) tosca.Value {
+	list := func(p stack.Policies) tosca.Value {
 		l := tosca.List{}
-		if keep {
-			l = append(l, tosca.String("Keep"))
-		}
-		if guard {
-			l = append(l, tosca.String("Guard"))
+		for _, name := range p.Names() {
+			l = append(l, tosca.String(name))
 		}
 		return l
 	}
 	return []stack.PropertyChange{{Path: policies, Pointer: tosca.Pointer(policies), Property: policies,
-		Before: list(rec.Keep, rec.Guard), After: list(res.Keep, res.Guard), Effect: stack.InPlace}}
+		Before: list(rec.Policies), After: list(res.Policies), Effect: stack.InPlace}}
 }
 
 // oneWay reports whether putting a change of a property back would need a

@@ -113,7 +113,7 @@ func built(t *testing.T, text string, flags ...string) whatif.State {
 		props, _ := w.Late(res, attrs)
 		r := &stack.Recorded{Name: res.Name, Type: res.Type.Name, ID: "id-" + res.Name, Properties: props,
 			Links: map[string][]stack.LinkTo{}, Attributes: map[string]tosca.Value{},
-			Fingerprints: map[string]tosca.Value{}, Needs: res.Needs, Keep: res.Keep, Guard: res.Guard}
+			Fingerprints: map[string]tosca.Value{}, Needs: res.Needs, Policies: res.Policies}
 		live := &stack.Live{ID: r.ID, Type: r.Type, Node: r.Name, Properties: map[string]tosca.Value{},
 			Links: map[string][]string{}, Attributes: map[string]tosca.Value{}}
 		for k, v := range props {

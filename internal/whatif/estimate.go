@@ -198,6 +198,9 @@ func (c *Comparison) estimate() {
 		case ch.Wanted != nil:
 			if ch.Kind != Same {
 				times[ch.Name] = c.takes(ch, ch.Kind)
+				if ch.Restarts() || ch.DropFirst {
+					times[ch.Name] = times[ch.Name].plus(drain(ch))
+				}
 				if ch.DropFirst {
 					times[ch.Name] = times[ch.Name].plus(c.takes(ch, Drop))
 				}
@@ -205,7 +208,7 @@ func (c *Comparison) estimate() {
 			}
 		}
 		if ch.Recorded != nil && (ch.Kind == Drop || ch.Kind == Swap && !ch.DropFirst) {
-			sweep[ch.Name], gone[ch.Name] = ch.Recorded.Needs, c.takes(ch, Drop)
+			sweep[ch.Name], gone[ch.Name] = ch.Recorded.Needs, c.takes(ch, Drop).plus(drain(ch))
 			sweeping = sweeping.plus(gone[ch.Name])
 		}
 	}
@@ -230,6 +233,12 @@ func (c *Comparison) estimate() {
 	total = total.plus(whole(path, gone, func(string) Kind { return Drop }, sweeping))
 	e.Seconds, e.Low, e.High = round(total.likely), round(total.low), round(total.high)
 	c.Set.Estimate = e
+}
+
+// drain is how long a resource has to finish its work, which may be all of it.
+func drain(ch *Change) span {
+	s := ch.Drains().Seconds()
+	return span{likely: s, low: 0, high: s}
 }
 
 // waitsFor reports whether what rests on a change waits for it: not where it stays

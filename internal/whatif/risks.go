@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
@@ -105,16 +106,7 @@ func (c *Comparison) interruptionRisk(ch *Change) {
 		c.Raise(Risk{Kind: RiskInterruption, Resource: ch.Name, Pos: ch.Pos, Text: text, Fix: "deploy it when nobody needs it"})
 		return
 	}
-	if ch.Kind != Edit || len(ch.Properties) == 0 {
-		return
-	}
-	var what []string
-	for _, p := range ch.Properties {
-		if d := ch.Wanted.Type.Property(p.Property); d != nil && !p.Link && d.Metadata["restarts"] == "true" &&
-			!slices.Contains(what, p.Property) {
-			what = append(what, p.Property)
-		}
-	}
+	what := ch.restarting()
 	if len(what) == 0 {
 		return
 	}
@@ -122,8 +114,38 @@ func (c *Comparison) interruptionRisk(ch *Change) {
 	if users := c.Users(ch.Name); len(users) > 0 {
 		text += " for " + Few(users)
 	}
+	if wait := ch.Drains(); wait > 0 {
+		text += "; it finishes its work first, within " + Length(wait.Seconds())
+	}
 	c.Raise(Risk{Kind: RiskInterruption, Resource: ch.Name, Pos: ch.Pos, Fix: "deploy it when nobody needs it",
 		Text: text})
+}
+
+// restarting are the properties for which an edit restarts the resource.
+func (ch *Change) restarting() []string {
+	var what []string
+	if ch.Kind != Edit && ch.Kind != Adopt || ch.Wanted == nil {
+		return nil
+	}
+	for _, p := range ch.Properties {
+		if d := ch.Wanted.Type.Property(p.Property); d != nil && !p.Link && d.Metadata["restarts"] == "true" &&
+			!slices.Contains(what, p.Property) {
+			what = append(what, p.Property)
+		}
+	}
+	return what
+}
+
+// Restarts reports whether an edit restarts the resource.
+func (ch *Change) Restarts() bool { return len(ch.restarting()) > 0 }
+
+// Drains is how long the resource has to finish its work before it goes, or restarts; 0 is
+// that it does not have to.
+func (ch *Change) Drains() time.Duration {
+	if ch.Recorded == nil || ch.Kind != Swap && ch.Kind != Drop && !ch.Restarts() {
+		return 0
+	}
+	return ch.Recorded.Drain
 }
 
 // Users lists what rests on a resource.

@@ -199,6 +199,11 @@ func (t *tx) updateNow(ctx context.Context, r *request, key, digest string, body
 	if err := c.inPlace(); err != nil {
 		return nil, err
 	}
+	if slices.ContainsFunc(c.typ.Properties, func(d *tosca.Property) bool { return d.Metadata["restarts"] == "true" && c.changed(d.Name) }) {
+		if err := t.cutOff(ctx, was); err != nil {
+			return nil, err
+		}
+	}
 	tags := was.tags
 	if body.Tags != nil {
 		tags = body.Tags
@@ -281,6 +286,9 @@ func (t *tx) removeNow(ctx context.Context, r *request, key, digest string) (*op
 		}
 		return nil, refuse(http.StatusConflict, "in-use", "remove what uses it first", "%s is in use by %s", was.id,
 			strings.Join(words, ", "))
+	}
+	if err := t.cutOff(ctx, was); err != nil {
+		return nil, err
 	}
 	n, err := t.next(ctx, "operations")
 	if err != nil {

@@ -22,7 +22,7 @@ const (
 // and says what is lacking; in the end it fails. It reports whether the
 // operation was changed and is to be looked at again.
 func (t *tx) waitForGrants(ctx context.Context, o *op) (bool, error) {
-	if o.kind == "delete" || o.failStep >= 0 {
+	if o.kind != "create" && o.kind != "update" || o.failStep >= 0 {
 		return false, nil
 	}
 	rows, err := t.resources(ctx, `where id = ?`, o.resourceID)

@@ -45,7 +45,10 @@ func (y *Yard) Handler() http.Handler {
 	y.route(mux, "GET /v1/{account}/{region}/operations/{id}", y.operation)
 	y.route(mux, "GET /v1/{account}/{region}/about", y.about)
 	y.route(mux, "GET /v1/{account}/{region}/names", y.names)
+	y.route(mux, "POST /v1/{account}/{region}/resources/{id}/drain", y.drain)
+	y.route(mux, "DELETE /v1/{account}/{region}/resources/{id}/drain", y.refill)
 	y.route(mux, "POST /v1/{account}/{region}/ask", y.ask)
+	y.route(mux, "GET /operator/cut-off", y.countCutOff)
 	y.route(mux, "GET /operator/resources", y.everything)
 	y.route(mux, "PUT /operator/permissions", y.permit)
 	y.route(mux, "PUT /operator/at-once", y.setAtOnce)
@@ -330,8 +333,8 @@ func (y *Yard) addFault(ctx context.Context, r *request) (int, any, error) {
 	switch {
 	case f.Type != "" && y.lib.Nodes[f.Type] == nil:
 		return 0, nil, refuse(http.StatusUnprocessableEntity, "unknown-type", "", "there is no type %s", f.Type)
-	case !slices.Contains([]string{"", "create", "update", "delete"}, f.On):
-		return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request", "use create, update or delete",
+	case !slices.Contains([]string{"", "create", "update", "delete", "drain", "refill"}, f.On):
+		return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request", "use create, update, delete, drain or refill",
 			"a fault cannot be on '%s'", f.On)
 	case !slices.Contains([]string{"fail", "busy", "lose"}, f.Mode):
 		return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request", "use fail, busy or lose",

@@ -259,9 +259,18 @@ func (t *tx) settle(ctx context.Context) error {
 func (t *tx) apply(ctx context.Context, o *op) error {
 	state, failed := "ready", o.failStep >= 0
 	switch {
+	case o.kind == "drain" || o.kind == "refill":
+		if failed {
+			return nil
+		}
+		_, err := t.ExecContext(ctx, `update resources set drained = ? where id = ?`, o.kind == "drain", o.resourceID)
+		return err
 	case o.kind == "create" && failed:
 		state = "failed"
 	case o.kind == "update" && !failed:
+		if _, err := t.ExecContext(ctx, `update resources set drained = 0 where id = ?`, o.resourceID); err != nil {
+			return err
+		}
 		if err := t.store(ctx, o.resourceID, o.outcome); err != nil {
 			return err
 		}
@@ -468,7 +477,7 @@ func (t *tx) fault(ctx context.Context, kind, name, typ string) (*Fault, error) 
 	for _, f := range list {
 		node, _, _ := strings.Cut(name, "#")
 		if f.Name != "" && f.Name != name && f.Name != node || f.Type != "" && f.Type != typ ||
-			f.On != "" && f.On != kind || f.On == "" && kind == "delete" {
+			f.On != "" && f.On != kind || f.On == "" && kind != "create" && kind != "update" {
 			continue
 		}
 		if f.Times == 1 {

@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"slices"
 	"strconv"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -244,4 +245,14 @@ func (c *Client) Ask(ctx context.Context, t stack.Target, call cloud.Call) (r cl
 	}
 	r.Body, r.Refused = cloud.Clean(r.Body), cloud.Clean(r.Refused)
 	return r, err == nil, err
+}
+
+// Drain begins to let a resource finish its work.
+func (c *Client) Drain(ctx context.Context, r cloud.Ref, key string, wait time.Duration) (cloud.Operation, error) {
+	return c.change(ctx, http.MethodPost, of(r)+"/drain", r.Target.Account, key, "", map[string]int64{"wait_ms": wait.Milliseconds()})
+}
+
+// Refill begins to bring a resource back into its pools.
+func (c *Client) Refill(ctx context.Context, r cloud.Ref, key string) (cloud.Operation, error) {
+	return c.change(ctx, http.MethodDelete, of(r)+"/drain", r.Target.Account, key, "", nil)
 }

@@ -335,6 +335,12 @@ func (v *View) details(ch *whatif.Change, w int) []detail {
 	for _, c := range ch.Properties {
 		out = append(out, v.property(ch, c, longest, w)...)
 	}
+	if wait := ch.Drains(); wait > 0 {
+		add()
+		for _, line := range part.Wrap("Before, it leaves its pools and has up to "+whatif.Length(wait.Seconds())+" to finish its work.", w-2) {
+			add(part.S(t.Hinted(), line))
+		}
+	}
 	if ch.OneWay {
 		add()
 		for _, line := range part.Wrap(strings.ToUpper(ch.LastText()[:1])+ch.LastText()[1:]+".", w-2) {

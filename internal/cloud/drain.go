@@ -1,0 +1,34 @@
+package cloud
+
+import (
+	"context"
+	"time"
+)
+
+// Draining is a cloud that lets a resource finish its work: it leaves its pools, gets
+// nothing more to do, and has so long for what it is at.
+type Draining interface {
+	// Drain begins it. A resource that has no work is done at once.
+	Drain(ctx context.Context, r Ref, key string, wait time.Duration) (Operation, error)
+	// Refill begins to bring a resource back into its pools.
+	Refill(ctx context.Context, r Ref, key string) (Operation, error)
+}
+
+// NoWork is what a cloud without draining answers: there is nothing to wait for.
+var NoWork = Operation{Kind: "drain", State: "done"}
+
+// Drain lets a resource finish its work, where its cloud can do that.
+func (m *Mux) Drain(ctx context.Context, r Ref, key string, wait time.Duration) (Operation, error) {
+	if d, ok := m.of(r.Type).(Draining); ok {
+		return d.Drain(ctx, r, key, wait)
+	}
+	return NoWork, nil
+}
+
+// Refill brings a resource back into its pools, where its cloud can do that.
+func (m *Mux) Refill(ctx context.Context, r Ref, key string) (Operation, error) {
+	if d, ok := m.of(r.Type).(Draining); ok {
+		return d.Refill(ctx, r, key)
+	}
+	return NoWork, nil
+}
