@@ -295,7 +295,7 @@ func (p *Program) yardFault() *cobra.Command {
 	add := &cobra.Command{Use: "add", Short: "Add a fault", Args: cobra.NoArgs}
 	add.Flags().StringVar(&f.Name, "name", "", "name of the node, or of one resource such as reader#0")
 	add.Flags().StringVar(&f.Type, "type", "", "type of resource")
-	add.Flags().StringVar(&f.On, "on", "", "create, update, delete, drain or refill (default: create and update)")
+	add.Flags().StringVar(&f.On, "on", "", "create, update, delete, drain, refill, backup or restore (default: create and update)")
 	add.Flags().StringVar(&f.At, "at", "",
 		"the inner step to fail in (default: the first); 'last' is the last one, 'call' refuses at once")
 	add.Flags().IntVar(&f.Times, "times", 1, "how often; 0 is until cleared")

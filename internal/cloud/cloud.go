@@ -97,6 +97,7 @@ type Operation struct {
 	TotalMS    int64    `json:"total_ms"`
 	NextMS     int64    `json:"next_ms"` // until something changes
 	Problem    *Problem `json:"problem,omitempty"`
+	Backup     string   `json:"backup,omitempty"` // that it makes, or fills from
 }
 
 // Ended reports whether the operation is over, one way or the other.

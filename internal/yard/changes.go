@@ -117,6 +117,11 @@ func (t *tx) createNew(ctx context.Context, r *request, key, digest string, body
 	if err := t.setLinks(ctx, c.id, c.links); err != nil {
 		return nil, err
 	}
+	if t.y.holdsData(body.Type) {
+		if err := t.setContents(ctx, c.id, ""); err != nil {
+			return nil, err
+		}
+	}
 	o := &op{id: "op~" + c.id + "-1", key: key, digest: digest, resourceID: c.id, kind: "create", steps: c.steps()}
 	if err := t.start(ctx, r, o, out.Tags["node"], body.Type); err != nil {
 		return nil, c.undoInsert(err)

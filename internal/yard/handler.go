@@ -47,6 +47,11 @@ func (y *Yard) Handler() http.Handler {
 	y.route(mux, "GET /v1/{account}/{region}/names", y.names)
 	y.route(mux, "POST /v1/{account}/{region}/resources/{id}/drain", y.drain)
 	y.route(mux, "DELETE /v1/{account}/{region}/resources/{id}/drain", y.refill)
+	y.route(mux, "POST /v1/{account}/{region}/resources/{id}/backups", y.backup)
+	y.route(mux, "POST /v1/{account}/{region}/resources/{id}/restore", y.restore)
+	y.route(mux, "GET /v1/{account}/{region}/backups", y.backups)
+	y.route(mux, "DELETE /v1/{account}/{region}/backups/{id}", y.removeBackup)
+	y.route(mux, "PUT /operator/contents", y.fill)
 	y.route(mux, "POST /v1/{account}/{region}/ask", y.ask)
 	y.route(mux, "GET /operator/cut-off", y.countCutOff)
 	y.route(mux, "GET /operator/resources", y.everything)
@@ -333,8 +338,8 @@ func (y *Yard) addFault(ctx context.Context, r *request) (int, any, error) {
 	switch {
 	case f.Type != "" && y.lib.Nodes[f.Type] == nil:
 		return 0, nil, refuse(http.StatusUnprocessableEntity, "unknown-type", "", "there is no type %s", f.Type)
-	case !slices.Contains([]string{"", "create", "update", "delete", "drain", "refill"}, f.On):
-		return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request", "use create, update, delete, drain or refill",
+	case !slices.Contains([]string{"", "create", "update", "delete", "drain", "refill", "backup", "restore"}, f.On):
+		return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request", "use create, update, delete, drain, refill, backup or restore",
 			"a fault cannot be on '%s'", f.On)
 	case !slices.Contains([]string{"fail", "busy", "lose"}, f.Mode):
 		return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request", "use fail, busy or lose",

@@ -61,8 +61,8 @@ func (r *row) wire() cloud.Resource {
 // resources reads rows with their links; where is the rest of the query.
 func (t *tx) resources(ctx context.Context, where string, args ...any) ([]*row, error) {
 	q, err := t.QueryContext(ctx,
-		`select id, seq, account, region, type, state, properties, attributes, tags, stack, node, version, sealed
-			from resources `+where, args...)
+		`select id, seq, account, region, type, state, properties, attributes, tags, stack, node, version, sealed,
+			contents_digest from resources `+where, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -71,9 +71,9 @@ func (t *tx) resources(ctx context.Context, where string, args ...any) ([]*row, 
 	byID := map[string]*row{}
 	for q.Next() {
 		r := &row{links: map[string][]string{}, usedBy: []string{}}
-		var properties, attributes, tags, sealed string
+		var properties, attributes, tags, sealed, contents string
 		if err := q.Scan(&r.id, &r.seq, &r.account, &r.region, &r.typ, &r.state, &properties, &attributes, &tags,
-			&r.stack, &r.node, &r.version, &sealed); err != nil {
+			&r.stack, &r.node, &r.version, &sealed, &contents); err != nil {
 			return nil, err
 		}
 		if err := errors.Join(decode(properties, &r.properties), decode(attributes, &r.attributes),
@@ -82,6 +82,9 @@ func (t *tx) resources(ctx context.Context, where string, args ...any) ([]*row, 
 		}
 		if err := r.reveal(t.y, sealed); err != nil {
 			return nil, fmt.Errorf("%s: %w", r.id, err)
+		}
+		if contents != "" && r.attributes != nil {
+			r.attributes["contents_digest"] = contents
 		}
 		rows = append(rows, r)
 		byID[r.id] = r
@@ -173,6 +176,7 @@ type outcome struct {
 	Tags       map[string]string   `json:"tags,omitempty"`
 	Links      map[string][]string `json:"links,omitempty"`
 	UniqueKey  string              `json:"unique_key,omitempty"`
+	Backup     string              `json:"backup,omitempty"` // that is made, or filled from
 	// Places are where secrets stand, as JSON Pointers; SecretAttributes are
 	// secret as a whole.
 	Places           []string `json:"places,omitempty"`
@@ -207,7 +211,7 @@ func (t *tx) operation(ctx context.Context, where string, args ...any) (*op, err
 
 // wire is the operation as it is at the moment now.
 func (o *op) wire(now int64) cloud.Operation {
-	w := cloud.Operation{ID: o.id, Kind: o.kind, ResourceID: o.resourceID, State: "working", Steps: len(o.steps),
+	w := cloud.Operation{Backup: o.outcome.Backup, ID: o.id, Kind: o.kind, ResourceID: o.resourceID, State: "working", Steps: len(o.steps),
 		ElapsedMS: min(now, o.end) - o.start}
 	for _, s := range o.steps {
 		w.TotalMS += s.MS
@@ -249,7 +253,7 @@ func (t *tx) settle(ctx context.Context) error {
 		if err := t.apply(ctx, o); err != nil {
 			return err
 		}
-		if _, err := t.ExecContext(ctx, `update operations set settled = 1, outcome = '{}' where id = ?`,
+		if _, err := t.ExecContext(ctx, `update operations set settled = 1, outcome = case when kind in ('backup', 'restore') then outcome else '{}' end where id = ?`,
 			o.id); err != nil {
 			return err
 		}
@@ -259,6 +263,14 @@ func (t *tx) settle(ctx context.Context) error {
 func (t *tx) apply(ctx context.Context, o *op) error {
 	state, failed := "ready", o.failStep >= 0
 	switch {
+	case o.kind == "backup" || o.kind == "restore":
+		if failed {
+			return nil
+		}
+		if err := t.copied(ctx, o); err != nil {
+			return err
+		}
+		return t.noted(ctx, o.resourceID, "")
 	case o.kind == "drain" || o.kind == "refill":
 		if failed {
 			return nil

@@ -54,6 +54,7 @@ var Refusals = map[string]Before{
 	"key-used-before":     ByPlan,
 	"bad-request":         ByPlan,
 	"no-such-resource":    Nothing,
+	"no-backups":          ByPlan,
 	"changed-meanwhile":   Nothing,
 	"operation-under-way": Nothing,
 	"too-many-requests":   Nothing,
