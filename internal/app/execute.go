@@ -262,6 +262,7 @@ func (x *execution) set(ctx context.Context, status run.Status, revision int) er
 }
 
 func (x *execution) succeed(ctx context.Context) error {
+	x.thinOut(ctx)
 	if x.run.Kind == run.KindDelete {
 		return x.receipt(ctx)
 	}

@@ -93,6 +93,11 @@ func (a *App) WhatLeaves(ctx context.Context, st *stack.Stack, name string) (*Le
 				s.CloudID = e.Step.CloudID
 			}
 			add(s, e.Reason)
+			for _, d := range planned { // what was to come right after, as the removal after a draining
+				if d.Resource == name && d.Phase == s.Phase && slices.Contains(d.Needs, s.ID) && !states[d.ID].State.Good() {
+					add(d, e.Reason)
+				}
+			}
 		}
 	}
 	if len(out.Parts) == 0 {

@@ -240,6 +240,6 @@ func (a *App) ways(ctx context.Context, st *stack.Stack, r *run.Record) (Ways, e
 func (a *App) swept(ctx context.Context, r *run.Record) (bool, error) {
 	entries, err := a.store.Journal(ctx, r.ID)
 	return slices.ContainsFunc(entries, func(e run.Entry) bool {
-		return e.Step.Phase == run.PhaseSweep || e.Step.Phase == run.PhaseOneWay && e.State == run.Done
+		return e.Step.Final() && (e.Step.Phase == run.PhaseSweep || e.State == run.Done)
 	}), err
 }

@@ -492,7 +492,8 @@ func (p *part) results() bool {
 			continue
 		}
 		e, found := p.d.withoutItem(Place{q.Line - 1, q.Column - 1})
-		if !found || len(q.Properties) > 0 || slices.ContainsFunc(q.Targets, func(k tosca.Key) bool { return !p.moved[k.Name] }) ||
+		literal := !slices.ContainsFunc(q.Properties, func(a *tosca.Assignment) bool { return a.Value.Kind != tosca.LiteralExpr })
+		if !found || !literal || slices.ContainsFunc(q.Targets, func(k tosca.Key) bool { return !p.moved[k.Name] }) ||
 			p.d.outline.Symbol("policy_types", q.Type) != nil {
 			return false
 		}
@@ -501,7 +502,15 @@ func (p *part) results() bool {
 		for _, k := range q.Targets {
 			targets = append(targets, k.Name)
 		}
-		p.policies = append(p.policies, fmt.Sprintf("- %s: { type: %s, targets: [ %s ] }", q.Name, q.Type, strings.Join(targets, ", ")))
+		var properties []string
+		for _, a := range q.Properties {
+			properties = append(properties, a.Name+": "+a.Value.Text())
+		}
+		more := ""
+		if len(properties) > 0 {
+			more = ", properties: { " + strings.Join(properties, ", ") + " }"
+		}
+		p.policies = append(p.policies, fmt.Sprintf("- %s: { type: %s, targets: [ %s ]%s }", q.Name, q.Type, strings.Join(targets, ", "), more))
 	}
 	if all && len(gone) > 0 {
 		if gone, ok = p.d.withoutKey("policies", p.service.Policies[0].Line-1); !ok {

@@ -106,7 +106,7 @@ Without a command it opens the full-screen interface.`,
 		"folder of the data (BRICKROW_HOME, else the user's data folder)")
 	root.AddCommand(p.demo(), p.starters(), p.newFrom(), p.check(), p.format(), p.resolve(), p.schema(), p.pack(),
 		p.targets(), p.rules(), p.whatif(), p.draw(), p.approve(), p.identity(), p.deploy(), p.watch(), p.resume(),
-		p.cancel(), p.pause(), p.onFailure(), p.leave(), p.probes(), p.trace(), p.undo(), p.remove(),
+		p.cancel(), p.pause(), p.onFailure(), p.leave(), p.probes(), p.backups(), p.trace(), p.undo(), p.remove(),
 		p.stacks(), p.show(), p.results(), p.events(), p.store(), p.yard(), p.languageServer(), p.carryOut())
 	return root
 }

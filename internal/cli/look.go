@@ -195,7 +195,7 @@ func resultNames(list []stack.Result) []string {
 
 func (p *Program) yard() *cobra.Command {
 	cmd := &cobra.Command{Use: "yard", Short: "The stand-in cloud: serve it, look into it, let it fail"}
-	cmd.AddCommand(p.yardServe(), p.yardResources(), p.yardFault(), p.yardPermit(), p.yardAtOnce())
+	cmd.AddCommand(p.yardServe(), p.yardResources(), p.yardFault(), p.yardPermit(), p.yardAtOnce(), p.yardFill())
 	return cmd
 }
 
@@ -285,6 +285,16 @@ func (p *Program) yardAtOnce() *cobra.Command {
 			}
 			return p.with(func(a *app.App) error {
 				return a.Door.AtOnce(cmd.Context(), yard.AtOnce{Account: args[0], AtOnce: n})
+			})
+		}}
+}
+
+func (p *Program) yardFill() *cobra.Command {
+	return &cobra.Command{Use: "fill STACK RESOURCE TEXT",
+		Short: "Say what a database, a disk or a bucket holds", Args: cobra.ExactArgs(3),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return p.with(func(a *app.App) error {
+				return a.Door.Fill(cmd.Context(), yard.Filling{Stack: args[0], Node: args[1], Contents: args[2]})
 			})
 		}}
 }

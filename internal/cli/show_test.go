@@ -24,7 +24,7 @@ func TestShowExplains(t *testing.T) {
 		t.Fatalf("%+v", got)
 	}
 	if f := got.Failures[0]; f.Resource != "readings_db" || f.Line != 110 || f.Text != "readings_db:" || f.Problem != "operation-failed" ||
-		len(f.Tried) != 2 || len(f.Mends) == 0 || f.Attempt != 1 {
+		len(f.Tried) != 5 || len(f.Mends) == 0 || f.Attempt != 1 {
 		t.Errorf("%+v", f)
 	}
 	out, _ = s.run(0, "show", "bulletin-test", "--markdown")

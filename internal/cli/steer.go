@@ -3,6 +3,8 @@ package cli
 import (
 	"context"
 	"fmt"
+	"text/tabwriter"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -94,6 +96,37 @@ func (p *Program) leave() *cobra.Command {
 			fmt.Fprintf(p.Out, "left; 'brickrow resume %s' goes on without it, 'brickrow show %s' tells later whether it is there still\n",
 				args[0], args[0])
 			return nil
+		})
+	}
+	return cmd
+}
+
+func (p *Program) backups() *cobra.Command {
+	asJSON := false
+	cmd := &cobra.Command{Use: "backups STACK", Short: "List the backups of what a stack holds, or held", Args: cobra.ExactArgs(1)}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		ctx := cmd.Context()
+		return p.onStack(ctx, args[0], func(a *app.App, st *stack.Stack) error {
+			list, err := a.Backups(ctx, st)
+			switch {
+			case err != nil:
+				return err
+			case asJSON:
+				return p.json(append([]app.Backup{}, list...))
+			case len(list) == 0:
+				fmt.Fprintf(p.Out, "%s has no backups; the policy Backup lets them be taken before something goes\n", st.Name)
+				return nil
+			}
+			w := tabwriter.NewWriter(p.Out, 0, 4, 2, ' ', 0)
+			for _, b := range list {
+				of := b.Of
+				if !b.There {
+					of += ", which is gone"
+				}
+				fmt.Fprintf(w, "%s\t%s\t%s\tof %s\t%s\n", b.Taken.Local().Format(time.DateTime), b.ID, b.Node, of, b.Digest)
+			}
+			return w.Flush()
 		})
 	}
 	return cmd

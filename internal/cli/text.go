@@ -80,6 +80,9 @@ func (p *Program) changeSet(cs *whatif.ChangeSet) {
 		if wait := ch.Drains(); wait > 0 {
 			p.wrapped("    before   ", "it leaves its pools and has up to "+whatif.Length(wait.Seconds())+" to finish its work")
 		}
+		if words := ch.BackupText(); words != "" {
+			p.wrapped("    backup   ", words)
+		}
 		if len(ch.Then) > 0 {
 			p.wrapped("    then     ", strings.Join(ch.Then, ", "))
 		}

@@ -35,7 +35,12 @@ func (m *Mux) asBackingUp(typ string) (BackingUp, error) {
 	if b, ok := m.of(typ).(BackingUp); ok {
 		return b, nil
 	}
-	return nil, &Problem{Type: "no-backups", Title: "no backups", Status: 422, Detail: "this cloud cannot back up a " + typ,
+	return nil, NoBackups(typ)
+}
+
+// NoBackups is the refusal of a cloud that cannot back up what is of a type.
+func NoBackups(typ string) *Problem {
+	return &Problem{Type: "no-backups", Title: "no backups", Status: 422, Detail: "this cloud cannot back up a " + typ,
 		Fix: "take it out of the policy Backup"}
 }
 

@@ -57,10 +57,34 @@ func (c *creation) refused(ctx context.Context, t *task, err error) (*ending, er
 }
 
 func (c *creation) record(ctx context.Context, t *task) (*ending, error) {
+	if t.entry.Step.Filled {
+		if err := c.filled(ctx, t); err != nil {
+			return nil, err
+		}
+	}
 	if t.entry.Step.Swap {
 		return t.built(ctx, c.res, c.props, Retire{c.res.Name})
 	}
 	return t.built(ctx, c.res, c.props)
+}
+
+// filled fills the new part of a swap from a backup of the old one: as late as can be, so
+// that little is written to the old one after it.
+func (c *creation) filled(ctx context.Context, t *task) error {
+	backup := ""
+	if before := t.Driver.Entry(t.entry.Step.Backup); before != nil { // the old one has gone
+		backup = before.Backup
+	} else if was := t.entry.Record; was != nil {
+		if err := t.backUp(ctx, cloud.Ref{Target: t.Target, Type: was.Type, ID: was.ID}, Settling); err != nil {
+			return err
+		}
+		backup = t.entry.Backup
+	}
+	if backup == "" { // there was nothing any more
+		t.tell(ctx, *t.event(Settling, "the old one was not there any more: nothing to fill it with", ""))
+		return nil
+	}
+	return t.fill(ctx, t.ref(), backup, Settling)
 }
 
 func needsSwap(changes []stack.PropertyChange) bool {

@@ -23,6 +23,9 @@ func (r *removal) prepare(ctx context.Context, t *task) (*ending, error) {
 	if t.entry.CloudID == "" { // it was refused before anything was made
 		return &ending{state: Done, shown: r.shown(t), words: "nothing had been made"}, nil
 	}
+	if s.Backups > 0 {
+		return nil, t.backUp(ctx, t.ref(), Removing)
+	}
 	return nil, nil
 }
 

@@ -67,6 +67,11 @@ func (m *remaking) refused(_ context.Context, t *task, err error) (*ending, erro
 }
 
 func (m *remaking) record(ctx context.Context, t *task) (*ending, error) {
+	if backup := t.Driver.Entry(t.entry.Step.Of).Backup; backup != "" {
+		if err := t.fill(ctx, t.ref(), backup, Undoing); err != nil {
+			return nil, err
+		}
+	}
 	live, err := t.read(ctx, m.was.Type, t.entry.CloudID)
 	if err != nil {
 		return nil, at("reading it back", err)

@@ -35,7 +35,7 @@ func (u *edit) prepare(ctx context.Context, t *task) (_ *ending, err error) {
 	t.entry.CloudID = rec.ID
 	if t.entry.State == Started && t.entry.Before != nil { // sent before: the same again
 		u.req = t.repeat(u.res, u.props)
-		return nil, nil
+		return nil, u.backUp(ctx, t)
 	}
 	changes := stack.Diff(u.res, u.props, rec, live, t.id)
 	switch {
@@ -53,7 +53,15 @@ func (u *edit) prepare(ctx context.Context, t *task) (_ *ending, err error) {
 	}
 	t.entry.Before = snapshot(changes, rec, live)
 	u.req = t.repeat(u.res, u.props)
-	return nil, nil
+	return nil, u.backUp(ctx, t)
+}
+
+// backUp copies what the resource holds, before an edit that cannot be put back.
+func (u *edit) backUp(ctx context.Context, t *task) error {
+	if t.entry.Step.Backups == 0 {
+		return nil
+	}
+	return t.backUp(ctx, t.ref(), Working)
 }
 
 func (u *edit) telling(*task) (State, string) { return Working, "asking the cloud to change it" }

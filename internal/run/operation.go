@@ -113,7 +113,7 @@ func (d *Driver) begin(ctx context.Context, s Step) *task {
 		last := e
 		e = &Entry{Step: s, Attempt: 1, Record: d.recorded[cmp.Or(s.From, s.Resource)]}
 		if last != nil {
-			e.Attempt = last.Attempt + 1
+			e.Attempt, e.Backup = last.Attempt+1, last.Backup
 			if last.Step.Action == Create || last.Step.Action == Remake {
 				e.Shell, e.Unsure = cmp.Or(last.CloudID, last.Shell), last.Unsure
 			}
@@ -197,6 +197,9 @@ func (t *task) finish(ctx context.Context, end *ending) (EntryState, error) {
 	e := *t.entry
 	if e.State = end.state; end.state == Done && e.Step.Action != t.step.Action {
 		e.State = Edited
+	}
+	if made := t.Driver.Entry(e.Step.Of); e.Step.Phase == PhaseUndo && e.State.Good() && made != nil && made.Backup != "" {
+		t.forget(ctx, made.Backup)
 	}
 	ev := t.event(end.shown, end.words, e.Reason)
 	ev.about(end.because)

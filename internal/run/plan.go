@@ -64,12 +64,24 @@ type Step struct {
 	Adopt    bool     `json:"adopt,omitempty"` // what was kept comes back under the stack
 	Pair     string   `json:"pair,omitempty"`  // of an old part: the step of the new one
 	Of       string   `json:"of,omitempty"`    // of an undoing: the step that it takes back
+	// Backups is how many backups are kept of what the resource holds, of which one is taken
+	// before it goes, or is changed for good; 0 is that none is taken.
+	Backups int `json:"backups,omitempty"`
+	// Filled says that what is made is filled from a backup of the old one: one that is taken
+	// then, or where the old one has gone first, that of the step Backup.
+	Filled bool   `json:"filled,omitempty"`
+	Backup string `json:"backup,omitempty"`
 	// Wait is how many seconds a draining may take, and of what makes or edits a resource how
 	// many that has to finish its work, should it be taken back.
 	Wait     float64 `json:"wait,omitempty"`
 	Seconds  float64 `json:"seconds"`  // likely, for the order and the forecast
 	Nominal  float64 `json:"nominal"`  // seconds, as the profile says
 	Position int     `json:"position"` // of the resource in the stack
+}
+
+// Final reports whether the step is one that undoing cannot take back, once it is done.
+func (s *Step) Final() bool {
+	return (s.Phase == PhaseSweep || s.Phase == PhaseOneWay) && s.Action != Drain
 }
 
 // Plan is what a run is to do.
@@ -121,9 +133,11 @@ func NewPlan(cs *whatif.ChangeSet, takes whatif.Duration) Plan {
 		case whatif.New:
 			s.Action = Create
 		case whatif.Swap:
+			s.Filled = ch.Refills()
 			if ch.DropFirst {
 				old := Step{ID: "remove " + ch.Name + " first", Resource: ch.Name, Type: ch.Recorded.Type, Action: Delete, Phase: PhaseBuild,
-					Needs: slices.Clone(s.Needs), CloudID: ch.Recorded.ID, Seconds: takes(&ch, whatif.Drop), Position: i}
+					Needs: slices.Clone(s.Needs), CloudID: ch.Recorded.ID, Backups: ch.BacksUp(), Position: i}
+				old.Seconds = takes(&ch, whatif.Drop) + copying(&ch, takes)
 				if ch.Recorded.Drain > 0 {
 					d := draining(ch.Name, ch.Recorded, i)
 					d.Phase, d.Needs = PhaseBuild, slices.Clone(old.Needs)
@@ -133,7 +147,14 @@ func NewPlan(cs *whatif.ChangeSet, takes whatif.Duration) Plan {
 				p.Steps = append(p.Steps, old)
 				s.Action, s.Swap = Create, false
 				s.Needs = append(s.Needs, old.ID)
+				if s.Filled {
+					s.Backup = old.ID
+					s.Seconds += takes(&ch, whatif.Fills)
+				}
 				break
+			}
+			if s.Filled {
+				s.Seconds += takes(&ch, whatif.Backs) + takes(&ch, whatif.Fills)
 			}
 			s.Action, s.CloudID = Create, ch.Recorded.ID
 			leaving = append(leaving, removalOf(ch, s.ID, takes))
@@ -142,6 +163,7 @@ func NewPlan(cs *whatif.ChangeSet, takes whatif.Duration) Plan {
 			s.Action, s.CloudID, s.Adopt = Update, ch.Recorded.ID, ch.Kind == whatif.Adopt
 			if ch.OneWay {
 				s.ID, s.Phase, s.Needs = "update "+ch.Name, PhaseOneWay, nil
+				s.Backups, s.Seconds = ch.BacksUp(), s.Seconds+copying(&ch, takes)
 				if lastOneWay != "" {
 					s.Needs = []string{lastOneWay}
 				}
@@ -167,9 +189,9 @@ func NewPlan(cs *whatif.ChangeSet, takes whatif.Duration) Plan {
 	}
 	for i, r := range cs.Old {
 		s := Step{ID: "delete old " + r.Name + " " + r.ID, Resource: r.Name, Type: r.Type, Action: Delete,
-			Phase: PhaseSweep, CloudID: r.ID, Swap: true, Position: i}
+			Phase: PhaseSweep, CloudID: r.ID, Swap: true, Backups: r.Backup, Position: i}
 		if r.Keep {
-			s.Action = Release
+			s.Action, s.Backups = Release, 0
 		}
 		leaving = append(leaving, s)
 		leavingRecords = append(leavingRecords, r)
@@ -198,6 +220,14 @@ func draining(name string, r *stack.Recorded, position int) Step {
 		Wait: r.Drain.Seconds(), Seconds: r.Drain.Seconds(), Position: position}
 }
 
+// copying is how many seconds the backup takes that comes before a change.
+func copying(ch *whatif.Change, takes whatif.Duration) float64 {
+	if ch.BacksUp() == 0 {
+		return 0
+	}
+	return takes(ch, whatif.Backs)
+}
+
 // ProbeName is what a probe is called in a run, beside the resources.
 func ProbeName(name string) string { return "probe " + name }
 
@@ -208,7 +238,7 @@ const probeSeconds = 1
 // it is to be kept.
 func removalOf(ch whatif.Change, pair string, takes whatif.Duration) Step {
 	s := Step{ID: "delete " + ch.Name, Resource: ch.Name, Type: ch.Recorded.Type, Action: Delete, Phase: PhaseSweep,
-		CloudID: ch.Recorded.ID, Swap: pair != "", Pair: pair, Seconds: takes(&ch, whatif.Drop)}
+		CloudID: ch.Recorded.ID, Swap: pair != "", Pair: pair, Backups: ch.BacksUp(), Seconds: takes(&ch, whatif.Drop) + copying(&ch, takes)}
 	if ch.Kind == whatif.Keep || ch.Recorded.Keep || ch.Wanted != nil && ch.Wanted.Keep {
 		s.Action, s.Seconds = Release, 0
 	}
@@ -282,6 +312,8 @@ type Entry struct {
 	Unsure bool
 	Before *Snapshot
 	Record *stack.Recorded // what was recorded before
+	// Backup is that of what the resource held, where one was taken.
+	Backup string
 }
 
 // Snapshot is what an update replaced: the request that puts it back.
@@ -312,7 +344,7 @@ func hasFailed(e Entry) bool { return e.State == Failed || e.State == Again }
 func planUndo(plan Plan, journal []Entry, which func(Entry) bool) []Step {
 	entries := map[string]Entry{}
 	for _, e := range journal {
-		if (e.Step.Phase == PhaseBuild || e.Step.Phase == PhaseOneWay) && which(e) {
+		if (e.Step.Phase == PhaseBuild || e.Step.Phase == PhaseOneWay || e.Step.Phase == PhaseSweep && !e.Step.Final()) && which(e) {
 			entries[e.Step.ID] = e
 		}
 	}

@@ -262,8 +262,7 @@ func (s *Schedule) Unfinished() []Step {
 // back: an edit that goes one way, or a removal.
 func (s *Schedule) CannotReturn() bool {
 	for _, st := range s.steps {
-		if st.Phase == PhaseSweep && st.state != "" && st.state != Unchanged ||
-			st.Phase == PhaseOneWay && st.state == Done {
+		if st.Final() && st.state != "" && st.state != Unchanged && (st.Phase == PhaseSweep || st.state == Done) {
 			return true
 		}
 	}

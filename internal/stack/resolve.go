@@ -407,7 +407,7 @@ func (r *resolver) keep(p *Property, v tosca.Value) tosca.Value {
 	return v
 }
 
-// applyPolicies marks the resources that policies keep, guard or drain.
+// applyPolicies marks the resources that policies keep, guard, drain or back up.
 func (r *resolver) applyPolicies(s *scope) {
 	for _, p := range s.service.Policies {
 		if p.Def == nil {
@@ -417,8 +417,19 @@ func (r *resolver) applyPolicies(s *scope) {
 		if p.Def.Root() == "Drain" {
 			is.Drain = max(time.Millisecond, lengthOf(r.policyValues(s, p)["wait"]))
 		}
+		if p.Def.Root() == "Backup" {
+			values := r.policyValues(s, p)
+			is.Backup, is.Restore = 1, tosca.Equal(values["restore"], tosca.Bool(true))
+			if n, ok := values["keep"].(tosca.Int); ok {
+				is.Backup = max(1, int(n))
+			}
+		}
 		for _, t := range p.Targets {
-			r.mark(s, t.Name, is)
+			if r.mark(s, t.Name, is) || is.Backup == 0 {
+				continue
+			}
+			r.findings.Errorf(t.Pos, "wrong-target", "take it out of the policy",
+				"%s holds nothing that the policy %s could back up", t.Name, p.Name)
 		}
 	}
 	for _, in := range s.inner {
@@ -427,21 +438,26 @@ func (r *resolver) applyPolicies(s *scope) {
 }
 
 // mark applies a policy to a node, to the members of a group, or to all that
-// fills a node.
-func (r *resolver) mark(s *scope, name string, policy Policies) {
+// fills a node, and reports whether any of it holds data, or there is none of it now.
+func (r *resolver) mark(s *scope, name string, policy Policies) (data bool) {
 	if g := s.service.Group(name); g != nil && s.instances[name] == nil {
 		for _, m := range g.Members {
-			r.mark(s, m.Name, policy)
+			data = r.mark(s, m.Name, policy) || data
 		}
-		return
+		return data
 	}
 	for _, res := range s.instances[name] {
+		if res.filled == nil && HoldsData(res.Type) {
+			data = true
+			res.Backup, res.Restore = max(res.Backup, policy.Backup), res.Restore || policy.Restore
+		}
 		res.Keep, res.Guard = res.Keep || policy.Keep, res.Guard || policy.Guard
 		res.Drain = max(res.Drain, policy.Drain)
 		if res.filled != nil {
 			for inner := range res.filled.instances {
-				r.mark(res.filled, inner, policy)
+				data = r.mark(res.filled, inner, policy) || data
 			}
 		}
 	}
+	return data || len(s.instances[name]) == 0
 }

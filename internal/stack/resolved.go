@@ -132,6 +132,17 @@ func (e *writer) policies() *yaml.Node {
 				func(p Policies) bool { return p.Drain == wait })
 		}
 	}
+	backups := map[string]Policies{}
+	for _, res := range e.w.Resources {
+		if res.Backup > 0 {
+			backups[fmt.Sprintf("backup_%d_%t", res.Backup, res.Restore)] = Policies{Backup: res.Backup, Restore: res.Restore}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(backups)) {
+		is := backups[name]
+		policy(name, mapping("type", text("Backup"), "properties", mapping("keep", Literal(tosca.Int(is.Backup)),
+			"restore", Literal(tosca.Bool(is.Restore)))), func(p Policies) bool { return p.Backup == is.Backup && p.Restore == is.Restore })
+	}
 	for _, p := range e.w.Probes {
 		targets := sequence()
 		for _, name := range p.Targets {

@@ -366,6 +366,10 @@ type Policies struct {
 	Keep  bool          `json:"keep,omitempty"`  // it is left in the cloud
 	Guard bool          `json:"guard,omitempty"` // it is neither swapped nor dropped
 	Drain time.Duration `json:"drain,omitempty"` // how long it has to finish its work before it goes or restarts
+	// Backup is how many backups of it are kept; one is taken before it goes. 0 is none.
+	Backup int `json:"backup,omitempty"`
+	// Restore says that the new one of a swap is filled from a backup of the old one.
+	Restore bool `json:"restore,omitempty"`
 }
 
 // Names are the policies that apply, in words.
@@ -379,6 +383,12 @@ func (p Policies) Names() []string {
 	}
 	if p.Drain > 0 {
 		out = append(out, fmt.Sprintf("Drain %s", p.Drain))
+	}
+	switch {
+	case p.Backup > 0 && p.Restore:
+		out = append(out, fmt.Sprintf("Backup with restore, %d kept", p.Backup))
+	case p.Backup > 0:
+		out = append(out, fmt.Sprintf("Backup, %d kept", p.Backup))
 	}
 	return out
 }
@@ -641,6 +651,9 @@ func SwapNeeded(metadata map[string]string, before, after tosca.Value) bool {
 	}
 	return Swaps(metadata)
 }
+
+// HoldsData reports whether what is of a type holds data that goes with it.
+func HoldsData(t *tosca.NodeType) bool { return t != nil && t.Metadata["holds_data"] == "true" }
 
 // DropFirst is the metadata swap of a type, or of what it has, of which no two can be there
 // at once: in a swap the old one goes before the new one is made.

@@ -316,6 +316,7 @@ type entryBody struct {
 	Reason  string         `json:"reason"`
 	Shell   string         `json:"shell,omitempty"`
 	Unsure  bool           `json:"unsure,omitempty"`
+	Backup  string         `json:"backup,omitempty"`
 	Before  map[string]any `json:"before"` // the sealed properties of a Snapshot; nil is no snapshot
 	Links   map[string][]string
 	Tags    map[string]any
@@ -343,7 +344,7 @@ func (s *Store) Journal(ctx context.Context, runID string) ([]run.Entry, error) 
 		if err := decode(text, &b); err != nil {
 			return nil, err
 		}
-		e.Step, e.CloudID, e.Reason, e.Shell, e.Unsure = b.Step, b.CloudID, b.Reason, b.Shell, b.Unsure
+		e.Step, e.CloudID, e.Reason, e.Shell, e.Unsure, e.Backup = b.Step, b.CloudID, b.Reason, b.Shell, b.Unsure, b.Backup
 		if b.Before != nil {
 			v, err := s.openMap(b.Before)
 			if err != nil {
@@ -375,7 +376,7 @@ func (s *Store) Journal(ctx context.Context, runID string) ([]run.Entry, error) 
 func (s *Store) Note(ctx context.Context, r *run.Record, e *run.Entry, ev *run.Event, changes []run.Change) error {
 	var entry string
 	if e != nil {
-		b := entryBody{Step: e.Step, CloudID: e.CloudID, Reason: e.Reason, Shell: e.Shell, Unsure: e.Unsure}
+		b := entryBody{Step: e.Step, CloudID: e.CloudID, Reason: e.Reason, Shell: e.Shell, Unsure: e.Unsure, Backup: e.Backup}
 		var err error
 		if e.Before != nil {
 			if b.Before, err = s.sealMap(e.Before.Properties); err != nil {

@@ -494,8 +494,8 @@ func (c *checker) policy(p *Policy) {
 		c.findings.Errorf(p.TypePos, "unknown-type", suggest(p.Type, typeNames(c.lib.Policies)),
 			"there is no policy type '%s'", p.Type)
 	default:
-		if root := p.Def.Root(); root == "Backup" || !slices.Contains([]string{"Keep", "Guard", "Probe", "Drain"}, root) {
-			c.findings.Errorf(p.TypePos, "not-supported-yet", "derive it from Keep, Guard, Drain or Probe",
+		if root := p.Def.Root(); !slices.Contains([]string{"Keep", "Guard", "Probe", "Drain", "Backup"}, root) {
+			c.findings.Errorf(p.TypePos, "not-supported-yet", "derive it from Keep, Guard, Backup, Drain or Probe",
 				"the policy type %s is not supported yet", p.Type)
 		}
 		c.assigned(p.Properties, p.Def.Properties, p.Pos, p.Name, p.Def.Name, place{}, nil)

@@ -95,7 +95,7 @@ func TestRenamingEverywhere(t *testing.T) {
 	d.press("down", "2", "e")
 	d.toLine("$get_input: readers")
 	d.press("left", "left", "left", "alt+j") // in the name
-	d.wants("line 21 of 231", "readers:")
+	d.wants("line 21 of 232", "readers:")
 	d.press("alt+n")
 	d.wants("Another name for readers")
 	d.press("ctrl+u", "watchers", "enter")
@@ -154,9 +154,9 @@ func TestPastingMuch(t *testing.T) {
 	d := newDesk(t, 142, 42)
 	d.press("down", "2", "e")
 	d.send(tea.PasteMsg{Content: strings.Repeat("# a line of words\x1b[31m\r\n", 50_000)})
-	d.wants("50000 control characters were left out", "# a line of words[31m", "line 50001 of 50231")
+	d.wants("50000 control characters were left out", "# a line of words[31m", "line 50001 of 50232")
 	d.press("ctrl+z")
-	d.wants("line 1 of 231", "nothing wrong found")
+	d.wants("line 1 of 232", "nothing wrong found")
 }
 
 // Keys do something everywhere in the editor, and at its edges.

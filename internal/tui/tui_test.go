@@ -376,7 +376,7 @@ func TestDraftPanels(t *testing.T) {
 	d.press("down", "enter", "f")
 	d.wants("stack: bulletin-test", "from_stack")
 	d.press("f", "f", "tab", "end")
-	d.wants("line 231 of 231")
+	d.wants("line 232 of 232")
 	d.press("home")
 	for range 115 {
 		d.press("down")

@@ -57,10 +57,61 @@ type Change struct {
 // LastText says of an edit that goes one way why it waits, and what the way round is.
 func (ch *Change) LastText() string {
 	text := "it cannot be put back, so it is made last, when all else has succeeded; going back would make a new one"
-	if ch.Wanted != nil && ch.Wanted.Type.Metadata["holds_data"] == "true" {
-		text += ", without what this one holds: copy that first, should you need it"
+	switch {
+	case ch.Wanted == nil || !stack.HoldsData(ch.Wanted.Type):
+	case ch.BacksUp() > 0 && ch.Wanted.Restore:
+		text += ", filled from a backup; one is taken before"
+	case ch.BacksUp() > 0:
+		text += " without what this one holds, of which a backup is taken before; the policy's restore would fill it"
+	default:
+		text += ", without what this one holds: the policy Backup would take a backup of that first"
 	}
 	return text
+}
+
+// BacksUp is how many backups are kept of what the resource holds, of which one is taken
+// before it goes, or is changed for good; 0 is that none is taken.
+func (ch *Change) BacksUp() int {
+	if ch.Recorded == nil || ch.Kind != Swap && ch.Kind != Drop && !ch.OneWay {
+		return 0
+	}
+	is := ch.Recorded.Policies
+	if ch.Wanted != nil {
+		is.Keep, is.Backup = is.Keep || ch.Wanted.Keep, max(is.Backup, ch.Wanted.Backup)
+	}
+	if is.Keep && ch.Kind != Edit {
+		return 0
+	}
+	return is.Backup
+}
+
+// Refills reports whether the new one of a swap is filled from a backup of the old one.
+func (ch *Change) Refills() bool {
+	return ch.Kind == Swap && ch.Recorded != nil && ch.Wanted != nil && ch.Wanted.Restore && ch.Recorded.Type == ch.Wanted.Type.Name
+}
+
+// BackupText says when what the resource holds is copied, and where that goes; "" is that
+// it is not.
+func (ch *Change) BackupText() string {
+	n := ch.BacksUp()
+	kept := "; the last one is kept"
+	if n > 1 {
+		kept = fmt.Sprintf("; the last %d are kept", n)
+	}
+	switch {
+	case ch.Refills() && ch.DropFirst:
+		return "a backup is taken before it goes, and the new one is filled from it before anything uses it" + kept
+	case ch.Refills() && n == 0:
+		return "the new one is filled from a backup of the old one before anything uses it"
+	case ch.Refills():
+		return "the new one is filled from a backup of the old one before anything uses it, and what changed since is copied before the old one goes" +
+			kept
+	case n > 0 && ch.OneWay:
+		return "a backup is taken before that" + kept
+	case n > 0:
+		return "a backup is taken before it goes" + kept
+	}
+	return ""
 }
 
 // Risk is something to look at before deploying.
@@ -265,6 +316,8 @@ type jsonChange struct {
 	Then       []string       `json:"then"`
 	DropFirst  bool           `json:"drop_first,omitempty"`    // the old one goes before the new one is made
 	Drains     float64        `json:"drain_seconds,omitempty"` // how long it has to finish its work before
+	Backup     int            `json:"backup,omitempty"`        // how many are kept; one is taken before
+	Restore    bool           `json:"restore,omitempty"`       // the new one is filled from a backup of the old one
 	// Last says that it is made last, as it cannot be put back.
 	Last  bool      `json:"last,omitempty"`
 	Patch []patchOp `json:"patch"`
@@ -350,7 +403,7 @@ func (c *ChangeSet) MarshalJSON() ([]byte, error) {
 			continue
 		}
 		j := jsonChange{ch.Name, ch.Type, ch.Kind, ch.Formerly, []jsonProperty{}, append([]string{}, ch.Because...),
-			[]jsonCause{}, append([]string{}, ch.Then...), ch.DropFirst, ch.Drains().Seconds(), ch.OneWay, ch.patch()}
+			[]jsonCause{}, append([]string{}, ch.Then...), ch.DropFirst, ch.Drains().Seconds(), ch.BacksUp(), ch.Refills(), ch.OneWay, ch.patch()}
 		for _, k := range ch.Causes {
 			j.Causes = append(j.Causes, jsonCause{k.Kind, k.Text, k.Path, k.Resource, k.Pos.File, k.Pos.Line})
 		}

@@ -79,10 +79,23 @@ const Limit = 16
 // Duration is how long a change takes, in seconds, as the given kind.
 type Duration func(ch *Change, k Kind) float64
 
+// Backs and Fills are no changes of their own, and take time beside one: that what a
+// resource holds is copied, and that one is filled from such a copy.
+const (
+	Backs Kind = "backup"
+	Fills Kind = "restore"
+)
+
+// copySeconds is how long copying takes nominally.
+var copySeconds = map[Kind]float64{Backs: 5, Fills: 6}
+
 // Nominal is the time of a change by the profile, for a cloud that is speed
 // times faster than nominal.
 func Nominal(lib *tosca.Library, speed float64) Duration {
 	return func(ch *Change, k Kind) float64 {
+		if s, ok := copySeconds[k]; ok {
+			return s / speed
+		}
 		share := map[Kind]float64{New: 1, Swap: 1, Edit: 0.5, Drop: 0.4}[k]
 		typ := ch.Type
 		if k == Drop && ch.Recorded != nil {

@@ -192,7 +192,7 @@ func (c *Comparison) estimate() {
 		ch := &c.Set.Changes[i]
 		switch {
 		case ch.OneWay:
-			t := c.takes(ch, ch.Kind)
+			t := c.takes(ch, ch.Kind).plus(c.copies(ch))
 			last = last.plus(t)
 			oneWay = append(oneWay, Link{ch.Name, ch.Kind, round(t.likely), t.runs})
 		case ch.Wanted != nil:
@@ -202,13 +202,18 @@ func (c *Comparison) estimate() {
 					times[ch.Name] = times[ch.Name].plus(drain(ch))
 				}
 				if ch.DropFirst {
-					times[ch.Name] = times[ch.Name].plus(c.takes(ch, Drop))
+					times[ch.Name] = times[ch.Name].plus(c.takes(ch, Drop)).plus(c.copies(ch))
+				}
+				if ch.Refills() {
+					if times[ch.Name] = times[ch.Name].plus(c.takes(ch, Fills)); !ch.DropFirst {
+						times[ch.Name] = times[ch.Name].plus(c.takes(ch, Backs))
+					}
 				}
 				work = work.plus(times[ch.Name])
 			}
 		}
 		if ch.Recorded != nil && (ch.Kind == Drop || ch.Kind == Swap && !ch.DropFirst) {
-			sweep[ch.Name], gone[ch.Name] = ch.Recorded.Needs, c.takes(ch, Drop).plus(drain(ch))
+			sweep[ch.Name], gone[ch.Name] = ch.Recorded.Needs, c.takes(ch, Drop).plus(drain(ch)).plus(c.copies(ch))
 			sweeping = sweeping.plus(gone[ch.Name])
 		}
 	}
@@ -233,6 +238,14 @@ func (c *Comparison) estimate() {
 	total = total.plus(whole(path, gone, func(string) Kind { return Drop }, sweeping))
 	e.Seconds, e.Low, e.High = round(total.likely), round(total.low), round(total.high)
 	c.Set.Estimate = e
+}
+
+// copies is how long the backup takes that comes before a change.
+func (c *Comparison) copies(ch *Change) span {
+	if ch.BacksUp() == 0 {
+		return span{}
+	}
+	return c.takes(ch, Backs)
 }
 
 // drain is how long a resource has to finish its work, which may be all of it.

@@ -51,10 +51,14 @@ func (c *Comparison) risks() {
 		}
 	}
 	for _, r := range c.Set.Old {
-		if t := c.Wanted.File.Library.Nodes[r.Type]; t != nil && t.Metadata["holds_data"] == "true" && !r.Keep {
-			c.Raise(Risk{Kind: RiskData, Resource: r.Name, Pos: r.Pos, Text: OldText(r) + " with all it holds",
-				Fix: "copy what is needed from it first"})
+		if !stack.HoldsData(c.Wanted.File.Library.Nodes[r.Type]) || r.Keep {
+			continue
 		}
+		risk := Risk{Kind: RiskData, Resource: r.Name, Pos: r.Pos, Text: OldText(r) + " with all it holds", Fix: "copy what is needed from it first"}
+		if r.Backup > 0 {
+			risk.Text, risk.Fix = OldText(r)+"; a backup is taken before", backupFix(c.Set.Stack)
+		}
+		c.Raise(risk)
 	}
 	if c.Knowledge != nil {
 		c.Knowledge.Risks(c)
@@ -74,27 +78,42 @@ func (c *Comparison) dataRisk(ch *Change) {
 	if ch.Recorded == nil {
 		return
 	}
-	t := c.Wanted.File.Library.Nodes[ch.Recorded.Type]
-	if t == nil || t.Metadata["holds_data"] != "true" {
+	if !stack.HoldsData(c.Wanted.File.Library.Nodes[ch.Recorded.Type]) {
 		return
 	}
 	kept := ch.Recorded.Keep || ch.Wanted != nil && ch.Wanted.Keep
 	r := Risk{Kind: RiskData, Resource: ch.Name, Pos: ch.Pos}
-	switch {
+	switch backup := ch.BackupText(); {
+	case ch.Kind == Swap && ch.Refills() && ch.DropFirst:
+		r.Text, r.Fix = ch.Name+" is swapped; "+backup, backupFix(c.Set.Stack)
+	case ch.Kind == Swap && ch.Refills():
+		r.Text = ch.Name + " is swapped; " + backup + "; what is written to the old one in between is not in the new one"
+		r.Fix = "see that nothing is written meanwhile"
 	case ch.Kind == Swap && kept:
 		r.Text = ch.Name + " is swapped; the old one stays in the cloud, what it holds does not move by itself"
 		r.Fix = "move the data afterwards, then remove the old one by hand"
+	case ch.Kind == Swap && backup != "":
+		r.Text = ch.Name + " is swapped; what it holds does not move by itself, and " + backup
+		r.Fix = "write restore: true into the policy Backup, and the new one is filled from it"
+	case ch.Kind == Swap && ch.DropFirst:
+		r.Text = ch.Name + " is swapped; what it holds goes with the old one before the new one is made, and undoing would not bring it back"
+		r.Fix = "give it the policy Backup"
 	case ch.Kind == Swap:
 		r.Text = ch.Name + " is swapped; what it holds does not move by itself and goes with the old one"
-		r.Fix = "give it the policy Keep and deploy that first, so that the old one stays"
+		r.Fix = "give it the policy Backup, or deploy it with the policy Keep first, so that the old one stays"
+	case ch.Kind == Drop && backup != "":
+		r.Text, r.Fix = ch.Name+" is removed with all it holds; "+backup, backupFix(c.Set.Stack)
 	case ch.Kind == Drop:
 		r.Text = ch.Name + " is removed with all it holds; the policy Keep would leave it"
-		r.Fix = "give it the policy Keep and deploy that first"
+		r.Fix = "give it the policy Keep or Backup and deploy that first"
 	default:
 		return
 	}
 	c.Raise(r)
 }
+
+// backupFix is what one does about data that is in a backup alone.
+func backupFix(name string) string { return "'brickrow backups " + name + "' lists them" }
 
 // interruptionRisk raises edits that restart something that others rely on.
 func (c *Comparison) interruptionRisk(ch *Change) {

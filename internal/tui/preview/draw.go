@@ -341,6 +341,12 @@ func (v *View) details(ch *whatif.Change, w int) []detail {
 			add(part.S(t.Hinted(), line))
 		}
 	}
+	if words := ch.BackupText(); words != "" {
+		add()
+		for _, line := range part.Wrap(strings.ToUpper(words[:1])+words[1:]+".", w-2) {
+			add(part.S(t.Hinted(), line))
+		}
+	}
 	if ch.OneWay {
 		add()
 		for _, line := range part.Wrap(strings.ToUpper(ch.LastText()[:1])+ch.LastText()[1:]+".", w-2) {
