@@ -207,3 +207,25 @@ func (b *bench) wantRecordIs(name string) {
 		b.t.Errorf("%s is there and in no record", id)
 	}
 }
+
+// What stays until the end of the run is in the way of a new one of its name under another
+// node, and so is any record of the name of a CNAME; it is told before.
+func TestNamesInTheWay(t *testing.T) {
+	b := newSigns(t)
+	move := func(kind string) string {
+		return strings.Replace(strings.Replace(signs, "    hut:\n", "    cabin:\n", 1), "[ hut, fqdn ]", "[ cabin, fqdn ]", 1) + kind
+	}
+	b.write("signs.yaml", move(""))
+	for _, flags := range [][]string{nil, otherSign} {
+		if got := fmt.Sprint(b.preview("signs.stack.yaml", flags...).Findings); !strings.Contains(got,
+			"cabin wants the name 'hut', and hut holds it until the end of the run") {
+			t.Errorf("%s", got)
+		}
+	}
+	b.write("signs.yaml", strings.Replace(move(""), "{ name: hut,", "{ name: cabin,", 1))
+	b.deploy(run.StatusDone, "signs.stack.yaml")
+	b.write("signs.yaml", strings.Replace(move(""), "domain: signs.example", "domain: others.example", 1))
+	if p := b.preview("signs.stack.yaml"); p.Findings.HasErrors() {
+		t.Errorf("in another zone it is free: %v", p.Findings)
+	}
+}

@@ -19,7 +19,8 @@ func many(b testing.TB, n, courses int) (file string) {
 	dir := b.TempDir()
 	random := rand.New(rand.NewPCG(1, 2))
 	var text strings.Builder
-	text.WriteString("tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  node_templates:\n")
+	text.WriteString("tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  node_templates:\n" +
+		"    hat: { type: Role, properties: { for: function } }\n")
 	each := n / courses
 	for i := range n {
 		label := "{ $concat: [ above"
@@ -28,7 +29,7 @@ func many(b testing.TB, n, courses int) (file string) {
 				label += fmt.Sprintf(", { $get_attribute: [ f%d, url ] }", (course-1)*each+random.IntN(each))
 			}
 		}
-		fmt.Fprintf(&text, "    f%d: { type: Function, properties: { runtime: go-1, env: { ABOVE: %s ] } } } }\n", i, label)
+		fmt.Fprintf(&text, "    f%d: { type: Function, properties: { runtime: go-1, env: { ABOVE: %s ] } } }, requirements: [ { role: hat } ] }\n", i, label)
 	}
 	for name, text := range map[string]string{"many.yaml": text.String(),
 		"many.stack.yaml": "stack: many\ntemplate: many.yaml\ntarget: workshop/alder-1\n"} {

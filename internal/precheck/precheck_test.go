@@ -107,6 +107,8 @@ func TestRules(t *testing.T) {
 			"    z: { type: Zone, properties: { domain: a.example } }\n    a: { type: Record, properties: { name: www, kind: TXT, values: [ x ] }, requirements: [ { zone: z } ] }\n    b: { type: Record, properties: { name: www, kind: A, values: [ 192.0.2.1 ] }, requirements: [ { zone: z } ] }\n", ""},
 		{"records of one kind",
 			"    z: { type: Zone, properties: { domain: a.example } }\n    a: { type: Record, count: 2, properties: { name: www, kind: TXT, values: [ x ] }, requirements: [ { zone: z } ] }\n", "name-taken"},
+		{"a CNAME beside another",
+			"    z: { type: Zone, properties: { domain: a.example } }\n    a: { type: Record, properties: { name: www, kind: TXT, values: [ x ] }, requirements: [ { zone: z } ] }\n    b: { type: Record, properties: { name: www, kind: CNAME, values: [ b.example ] }, requirements: [ { zone: z } ] }\n", "name-taken"},
 		{"the apex proves the domain",
 			"    z: { type: Zone, properties: { domain: a.example } }\n    r: { type: Record, properties: { name: \"@\", kind: TXT, values: [ x ] }, requirements: [ { zone: z } ] }\n    c: { type: Certificate, properties: { domain: a.example }, requirements: [ { record: r } ] }\n", ""},
 		{"a value the cloud sets is not judged",

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 	"brickrow/internal/whatif"
 )
@@ -26,7 +27,10 @@ func (*Profile) ChangeRisks(c *whatif.Comparison, ch *whatif.Change) {
 func (*Profile) Risks(c *whatif.Comparison) { openRisks(c) }
 
 // Conflicts finds ranges that what leaves still holds.
-func (*Profile) Conflicts(c *whatif.Comparison, ch *whatif.Change) { rangeConflict(c, ch) }
+func (*Profile) Conflicts(c *whatif.Comparison, ch *whatif.Change) {
+	rangeConflict(c, ch)
+	nameConflict(c, ch)
+}
 
 // permissionRisks raises what a role may do that it could not do before.
 func permissionRisks(c *whatif.Comparison, ch *whatif.Change) {
@@ -325,13 +329,7 @@ func rangeConflict(c *whatif.Comparison, ch *whatif.Change) {
 		return
 	}
 	network := c.ID(ch.Wanted.Links[0].Targets[0])
-	leaving := slices.Clone(c.Old)
-	for _, other := range c.Set.Changes {
-		if other.Recorded != nil && (other.Kind == whatif.Drop || other.Kind == whatif.Swap) {
-			leaving = append(leaving, other.Recorded)
-		}
-	}
-	for _, old := range leaving {
+	for _, old := range leaving(c) {
 		if old.Type != "Subnet" || len(old.Links["network"]) == 0 || old.Links["network"][0].ID != network {
 			continue
 		}
@@ -339,6 +337,58 @@ func rangeConflict(c *whatif.Comparison, ch *whatif.Change) {
 			c.Set.Findings.Errorf(p.Pos, "range-still-taken",
 				"choose a range that is free, or deploy without "+old.Name+" first",
 				"%s wants %s, and %s holds %s until the sweep at the end", ch.Name, wanted, old.Name, held)
+		}
+	}
+}
+
+// leaving are the resources that are there until the end of the run.
+func leaving(c *whatif.Comparison) []*stack.Recorded {
+	out := slices.Clone(c.Old)
+	for _, other := range c.Set.Changes {
+		if other.Recorded != nil && (other.Kind == whatif.Drop || other.Kind == whatif.Swap && !other.DropFirst) {
+			out = append(out, other.Recorded)
+		}
+	}
+	return out
+}
+
+// nameConflict raises names within something else that what leaves holds until the end of
+// the run.
+func nameConflict(c *whatif.Comparison, ch *whatif.Change) {
+	place, property := "", ""
+	switch ch.Type {
+	case "Record":
+		place, property = "zone", "name"
+	case "Route":
+		place, property = "network", "to"
+	case "Zone":
+		property = "domain"
+	default:
+		return
+	}
+	p := ch.Wanted.Property(property)
+	if p == nil {
+		return
+	}
+	in := ""
+	if place != "" {
+		targets := ch.Wanted.Targets(place)
+		if len(targets) != 1 {
+			return
+		}
+		up := c.Change(targets[0])
+		if in = c.ID(targets[0]); in == "" || up != nil && (up.Kind == whatif.New || up.Kind == whatif.Swap) { // it is still to be made
+			return
+		}
+	}
+	for _, old := range leaving(c) {
+		switch {
+		case old.Type != ch.Type || !stack.Same(old.Properties[property], p.Value):
+		case place != "" && !slices.ContainsFunc(old.Links[place], func(l stack.LinkTo) bool { return l.ID == in }):
+		case ch.Type == "Record" && !exclude(tosca.InClear(old.Properties["kind"]), tosca.InClear(ch.Wanted.Value("kind"))):
+		default:
+			c.Set.Findings.Errorf(p.Pos, "name-still-taken", "choose another "+property+", keep the name of the node, or deploy without "+old.Name+" first",
+				"%s wants the %s '%s', and %s holds it until the end of the run", ch.Name, property, tosca.Show(p.Value), old.Name)
 		}
 	}
 }

@@ -257,7 +257,19 @@ func (c checker) version(r *stack.Resource, what string) {
 	}
 }
 
+// exclude reports whether two records of a name in a zone cannot both be there: those of one
+// kind, and a CNAME with any.
+func exclude(kind, other string) bool { return kind == other || kind == "CNAME" || other == "CNAME" }
+
 func record(c checker, r *stack.Resource) {
+	for _, o := range c.ByType["Record"] {
+		name, kind := c.Text(o, "name"), c.Text(o, "kind")
+		if c.Text(r, "kind") == "CNAME" && kind != "" && kind != "CNAME" && name != "" && name == c.Text(r, "name") &&
+			c.Target(o, "zone") == c.Target(r, "zone") {
+			c.At(r, "kind", "name-taken", "give one of them another name",
+				"%s: beside a CNAME there can be no other record of the name '%s', and %s is one", r.Name, name, o.Name)
+		}
+	}
 	list, _ := c.Value(r, "values").(tosca.List)
 	if c.Text(r, "kind") != "A" {
 		return
@@ -519,7 +531,7 @@ func (c checker) twinsThere(ch *whatif.Change) {
 		case l.Type != r.Type.Name || !c.State.Foreign(l) || c.Kept(ch, l.ID):
 		case id != "" && !slices.Contains(l.Links[rests], id):
 		case tosca.InClear(l.Properties[property]) != c.Text(r, property):
-		case r.Type.Name == "Record" && tosca.InClear(l.Properties["kind"]) != c.Text(r, "kind"):
+		case r.Type.Name == "Record" && !exclude(tosca.InClear(l.Properties["kind"]), c.Text(r, "kind")):
 		default:
 			c.TakenBy(r, property, l.ID)
 		}
