@@ -283,3 +283,54 @@ func TestKilledWhileCopying(t *testing.T) {
 		})
 	}
 }
+
+// What a bucket or a queue holds is told before it goes: the cloud does not remove a bucket
+// with it, unless the bucket says so, and messages are lost with their queue.
+func TestWhatThingsHoldIsToldBefore(t *testing.T) {
+	const template = `tosca_definitions_version: tosca_2_0
+imports: [ { profile: brickrow.cloud:1 } ]
+service_template:
+  inputs: { name: { type: string, default: terrace-box } }
+  node_templates:
+    box: { type: Bucket, properties: { name: { $get_input: name } } }
+    line: { type: Queue }
+`
+	b := newBench(t, 5000)
+	b.t = t
+	b.write("box.yaml", template)
+	b.write("box.stack.yaml", "stack: terrace\ntemplate: box.yaml\ntarget: workshop/alder-1\n")
+	b.deploy(run.StatusDone, "box.stack.yaml")
+	b.fill("box", "a frame")
+	b.fill("line", "one")
+	b.fill("line", "two")
+	if p := b.preview("box.stack.yaml"); !p.Empty() || p.Findings.HasErrors() {
+		t.Errorf("what is held is a change: %s %v", doesWithout(p), p.Findings)
+	}
+	gone := func() *Preview {
+		p, err := b.WhatIfDelete(t.Context(), b.stack("terrace"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return p
+	}
+	for _, p := range []*Preview{gone(), b.preview("box.stack.yaml", "name=terrace-chest")} {
+		b.has(fmt.Sprint(p.Findings), "box holds 1 object: the cloud does not remove it with them")
+		if _, err := b.Prepare(t.Context(), p, stack.Undo); err == nil {
+			t.Error("it is done all the same")
+		}
+	}
+	b.write("box.yaml", strings.Replace(template, "{ $get_input: name } }", "{ $get_input: name }, empties: true }", 1))
+	b.deploy(run.StatusDone, "box.stack.yaml")
+	p := gone()
+	risks := ""
+	for _, r := range p.DataLost() {
+		risks += r.Text + "\n"
+	}
+	b.has(risks, "box is removed with 1 object", "line is removed with 2 messages")
+	if r := b.carry(p, stack.Undo); r.State != run.StatusDone {
+		t.Errorf("%s %s", r.State, r.Reason)
+	}
+	if got := b.listing("terrace"); got != "" && got != "[]" {
+		t.Errorf("there is left %s", got)
+	}
+}

@@ -35,6 +35,7 @@ var Refusals = map[string]string{
 	"not-permitted":   "ask who keeps the account for the permission; 'brickrow targets' tells what one may do",
 	"not-ready":       "wait until what it needs is ready, then resume",
 	"in-use":          "remove what uses it first, or let go of it there",
+	"not-empty":       "remove what it holds, or let it be emptied (empties: true) in a deployment of its own",
 	"no-backups":      "take it out of the policy Backup",
 	"not-mine":        "ask an address of a resource that is there",
 	"unknown-target":  "choose a target that there is; 'brickrow targets' lists them",

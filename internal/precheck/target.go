@@ -154,6 +154,11 @@ func (c *Checker) leaving(ch *whatif.Change) {
 	if l == nil {
 		return
 	}
+	held, unless := stack.Holding(c.File.Library.Nodes[l.Type], l)
+	if empties := l.Properties[unless]; unless != "" && !(empties != nil && tosca.Equal(empties, tosca.Bool(true))) {
+		c.findings.Errorf(ch.Pos, "not-empty", "empty it first, write "+unless+": true and deploy that first, or give it the policy Keep",
+			"%s holds %s: the cloud does not remove it with them", ch.Name, held)
+	}
 	for _, id := range l.UsedBy {
 		if user := c.State.Live(id); user != nil && c.State.Foreign(user) {
 			owner := "nobody's stack"

@@ -655,6 +655,29 @@ func SwapNeeded(metadata map[string]string, before, after tosca.Value) bool {
 // HoldsData reports whether what is of a type holds data that goes with it.
 func HoldsData(t *tosca.NodeType) bool { return t != nil && t.Metadata["holds_data"] == "true" }
 
+// Holding is what a resource holds by what the cloud counts, in words such as "3 messages",
+// and the property that has to be true so that the cloud removes it with that; "" is nothing,
+// or that there is none.
+func Holding(t *tosca.NodeType, live *Live) (words, unless string) {
+	if t == nil || live == nil {
+		return "", ""
+	}
+	for _, a := range t.Attributes {
+		n, _ := live.Attributes[a.Name].(tosca.Int)
+		if a.Metadata["holds"] == "" || n == 0 {
+			continue
+		}
+		words = fmt.Sprintf("%d %s", n, a.Name)
+		if n == 1 {
+			words = "1 " + strings.TrimSuffix(a.Name, "s")
+		}
+		if a.Metadata["holds"] != "true" {
+			unless = a.Metadata["holds"]
+		}
+	}
+	return words, unless
+}
+
 // DropFirst is the metadata swap of a type, or of what it has, of which no two can be there
 // at once: in a swap the old one goes before the new one is made.
 const DropFirst = "drop_first"

@@ -47,6 +47,7 @@ var Codes = map[string]string{
 	"function-not-alone":         "the call of a function stands among the keys of a map",
 	"guarded":                    "the policy Guard refuses that a resource is swapped or dropped",
 	"import-cycle":               "a file imports itself, directly or by way of others",
+	"not-empty":                  "a resource that would be removed holds something, and the cloud does not remove it with that",
 	"in-use":                     "a resource that would be removed is used by another stack",
 	"index-outside-node":         "$node_index stands where there is no node",
 	"index-outside-relationship": "$relationship_index stands where there is no relationship",

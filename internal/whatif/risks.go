@@ -78,8 +78,13 @@ func (c *Comparison) dataRisk(ch *Change) {
 	if ch.Recorded == nil {
 		return
 	}
-	if !stack.HoldsData(c.Wanted.File.Library.Nodes[ch.Recorded.Type]) {
+	typ := c.Wanted.File.Library.Nodes[ch.Recorded.Type]
+	held, _ := stack.Holding(typ, ch.Live)
+	if !stack.HoldsData(typ) && held == "" {
 		return
+	}
+	if held == "" {
+		held = "all it holds"
 	}
 	kept := ch.Recorded.Keep || ch.Wanted != nil && ch.Wanted.Keep
 	r := Risk{Kind: RiskData, Resource: ch.Name, Pos: ch.Pos}
@@ -102,9 +107,9 @@ func (c *Comparison) dataRisk(ch *Change) {
 		r.Text = ch.Name + " is swapped; what it holds does not move by itself and goes with the old one"
 		r.Fix = "give it the policy Backup, or deploy it with the policy Keep first, so that the old one stays"
 	case ch.Kind == Drop && backup != "":
-		r.Text, r.Fix = ch.Name+" is removed with all it holds; "+backup, backupFix(c.Set.Stack)
+		r.Text, r.Fix = ch.Name+" is removed with "+held+"; "+backup, backupFix(c.Set.Stack)
 	case ch.Kind == Drop:
-		r.Text = ch.Name + " is removed with all it holds; the policy Keep would leave it"
+		r.Text = ch.Name + " is removed with " + held + "; the policy Keep would leave it"
 		r.Fix = "give it the policy Keep or Backup and deploy that first"
 	default:
 		return

@@ -23,17 +23,32 @@ func (y *Yard) holdsData(typ string) bool {
 }
 
 // contentsDigest is what is shown of the contents of a resource.
-func (y *Yard) contentsDigest(contents string) string {
+func (y *Yard) contentsDigest(typ, contents string) string {
+	list := map[string]object{}
+	if typ == "Bucket" && json.Unmarshal([]byte(contents), &list) == nil { // when it was written does not matter
+		texts := map[string]string{}
+		for key, o := range list {
+			texts[key] = o.Text
+		}
+		return "sha256:" + y.digest([]any{"objects", texts})[:24]
+	}
 	return "sha256:" + y.digest([]any{"contents", contents})[:24]
 }
 
 // setContents writes what a resource holds.
-func (t *tx) setContents(ctx context.Context, id, contents string) error {
+func (t *tx) setContents(ctx context.Context, id, typ, contents string) error {
 	sealed, err := t.y.seal(contents)
 	if err != nil {
 		return err
 	}
-	_, err = t.ExecContext(ctx, `update resources set contents = ?, contents_digest = ? where id = ?`, sealed, t.y.contentsDigest(contents), id)
+	list := map[string]object{}
+	if typ == "Bucket" && contents != "" {
+		if err := json.Unmarshal([]byte(contents), &list); err != nil {
+			return err
+		}
+	}
+	_, err = t.ExecContext(ctx, `update resources set contents = ?, contents_digest = ?, holds = ? where id = ?`, sealed,
+		t.y.contentsDigest(typ, contents), len(list), id)
 	return err
 }
 
@@ -132,7 +147,7 @@ func (t *tx) copied(ctx context.Context, o *op) error {
 		if err := t.y.unseal(sealed, &contents); err != nil {
 			return err
 		}
-		return t.setContents(ctx, r.id, contents)
+		return t.setContents(ctx, r.id, r.typ, contents)
 	}
 	contents, err := t.contents(ctx, r.id)
 	if err != nil {
@@ -148,7 +163,7 @@ func (t *tx) copied(ctx context.Context, o *op) error {
 	}
 	_, err = t.ExecContext(ctx, `insert into backups(id, seq, account, region, of_id, type, stack, node, taken_ms, contents, digest)
 		values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, o.outcome.Backup, n, r.account, r.region, r.id, r.typ, r.stack, r.node, o.end, sealed,
-		t.y.contentsDigest(contents))
+		t.y.contentsDigest(r.typ, contents))
 	return err
 }
 
@@ -199,7 +214,7 @@ type Filling struct {
 	Contents string `json:"contents"`
 }
 
-// fill writes what a resource holds.
+// fill writes what a resource holds: into a bucket one object, into a queue one more message.
 func (y *Yard) fill(ctx context.Context, r *request) (int, any, error) {
 	var f Filling
 	if err := json.NewDecoder(io.LimitReader(r.Body, maxBody)).Decode(&f); err != nil {
@@ -210,10 +225,18 @@ func (y *Yard) fill(ctx context.Context, r *request) (int, any, error) {
 		if err != nil {
 			return err
 		}
-		if len(rows) == 0 || !y.holdsData(rows[0].typ) {
+		switch {
+		case len(rows) > 0 && rows[0].typ == "Queue":
+			_, err = t.sendNow(ctx, rows[0], f.Contents)
+			return err
+		case len(rows) > 0 && rows[0].typ == "Bucket" && f.Contents == "":
+			return t.putObjects(ctx, rows[0], nil)
+		case len(rows) > 0 && rows[0].typ == "Bucket":
+			return t.putObjects(ctx, rows[0], map[string]object{"contents": {f.Contents, t.now}})
+		case len(rows) == 0 || !y.holdsData(rows[0].typ):
 			return refuse(http.StatusUnprocessableEntity, "bad-request", "", "%s of %s holds nothing", f.Node, f.Stack)
 		}
-		return t.setContents(ctx, rows[0].id, f.Contents)
+		return t.setContents(ctx, rows[0].id, rows[0].typ, f.Contents)
 	})
 	return http.StatusOK, f, err
 }

@@ -118,7 +118,7 @@ func (t *tx) createNew(ctx context.Context, r *request, key, digest string, body
 		return nil, err
 	}
 	if t.y.holdsData(body.Type) {
-		if err := t.setContents(ctx, c.id, ""); err != nil {
+		if err := t.setContents(ctx, c.id, body.Type, ""); err != nil {
 			return nil, err
 		}
 	}
@@ -291,6 +291,9 @@ func (t *tx) removeNow(ctx context.Context, r *request, key, digest string) (*op
 		}
 		return nil, refuse(http.StatusConflict, "in-use", "remove what uses it first", "%s is in use by %s", was.id,
 			strings.Join(words, ", "))
+	}
+	if err := t.emptyOf(ctx, was); err != nil {
+		return nil, err
 	}
 	if err := t.cutOff(ctx, was); err != nil {
 		return nil, err

@@ -62,7 +62,7 @@ func (r *row) wire() cloud.Resource {
 func (t *tx) resources(ctx context.Context, where string, args ...any) ([]*row, error) {
 	q, err := t.QueryContext(ctx,
 		`select id, seq, account, region, type, state, properties, attributes, tags, stack, node, version, sealed,
-			contents_digest from resources `+where, args...)
+			contents_digest, holds from resources `+where, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -72,8 +72,9 @@ func (t *tx) resources(ctx context.Context, where string, args ...any) ([]*row, 
 	for q.Next() {
 		r := &row{links: map[string][]string{}, usedBy: []string{}}
 		var properties, attributes, tags, sealed, contents string
+		var holds int
 		if err := q.Scan(&r.id, &r.seq, &r.account, &r.region, &r.typ, &r.state, &properties, &attributes, &tags,
-			&r.stack, &r.node, &r.version, &sealed, &contents); err != nil {
+			&r.stack, &r.node, &r.version, &sealed, &contents, &holds); err != nil {
 			return nil, err
 		}
 		if err := errors.Join(decode(properties, &r.properties), decode(attributes, &r.attributes),
@@ -85,6 +86,9 @@ func (t *tx) resources(ctx context.Context, where string, args ...any) ([]*row, 
 		}
 		if contents != "" && r.attributes != nil {
 			r.attributes["contents_digest"] = contents
+		}
+		if what := insides[r.typ]; what != "" && r.attributes != nil {
+			r.attributes[what] = holds
 		}
 		rows = append(rows, r)
 		byID[r.id] = r
@@ -291,6 +295,9 @@ func (t *tx) apply(ctx context.Context, o *op) error {
 			return err
 		}
 		if _, err := t.ExecContext(ctx, `delete from links where from_id = ?`, o.resourceID); err != nil {
+			return err
+		}
+		if _, err := t.ExecContext(ctx, `delete from messages where queue_id = ?`, o.resourceID); err != nil {
 			return err
 		}
 		_, err := t.ExecContext(ctx, `delete from resources where id = ?`, o.resourceID)

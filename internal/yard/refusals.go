@@ -46,6 +46,7 @@ var Refusals = map[string]Before{
 	"not-permitted":   ByTarget,
 	"not-ready":       ByTarget,
 	"in-use":          ByTarget,
+	"not-empty":       ByTarget,
 	"unknown-target":  ByTarget,
 	"not-mine":        Nothing,
 
