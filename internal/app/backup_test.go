@@ -1,10 +1,12 @@
 package app
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"testing"
 
+	"brickrow/internal/cloud"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
 	"brickrow/internal/whatif"
@@ -333,4 +335,32 @@ service_template:
 	if got := b.listing("terrace"); got != "" && got != "[]" {
 		t.Errorf("there is left %s", got)
 	}
+}
+
+// forgetful is a cloud that says that it has filled something, and has not.
+type forgetful struct{ *cloud.Mux }
+
+func (forgetful) Restore(context.Context, cloud.Ref, string, string) (cloud.Operation, error) {
+	return cloud.NoWork, nil
+}
+
+// That the new one holds what the old one held is not believed but looked at.
+func TestFillingIsLookedAt(t *testing.T) {
+	b := newShelf(t)
+	full := b.digest("db")
+	b.Cloud = forgetful{b.Cloud.(*cloud.Mux)}
+	r := b.deploy(run.StatusUndone, "shelf.stack.yaml", "admin=warden")
+	b.has(r.Reason, "it does not hold what the backup holds")
+	if got := b.digest("db"); got != full || len(b.copies("db")) != 0 {
+		t.Errorf("it holds %s, and not %s; the backups are %v", got, full, b.copies("db"))
+	}
+}
+
+// Who may remove and not change cannot back up: it is told before.
+func TestCopyingTakesPermission(t *testing.T) {
+	b := newShelf(t)
+	if err := b.Door.Permit(t.Context(), yard.Permission{Account: "workshop", Actions: []string{"*:create", "*:remove", "topic:*"}}); err != nil {
+		t.Fatal(err)
+	}
+	b.has(fmt.Sprint(b.preview("shelf.stack.yaml", "kind=fast").Findings), "disk: the credentials of workshop lack disk:change")
 }

@@ -137,6 +137,9 @@ func (c *Checker) permissions(ch *whatif.Change) {
 	verbs := map[whatif.Kind][]string{whatif.New: {cloud.VerbCreate}, whatif.Edit: {cloud.VerbChange},
 		whatif.Adopt: {cloud.VerbChange},
 		whatif.Swap:  {cloud.VerbCreate, cloud.VerbRemove}, whatif.Drop: {cloud.VerbRemove}}[ch.Kind]
+	if (ch.BacksUp() > 0 || ch.Refills() || ch.Drains() > 0) && !slices.Contains(verbs, cloud.VerbChange) {
+		verbs = append(verbs, cloud.VerbChange) // as what it does before it goes takes
+	}
 	for _, verb := range verbs {
 		if need := cloud.Action(ch.Type, verb); !c.State.About.May(need) {
 			c.findings.Errorf(ch.Pos, "not-permitted", "ask for it, or use other credentials",
@@ -147,7 +150,7 @@ func (c *Checker) permissions(ch *whatif.Change) {
 
 // leaving reports what others use and would be removed.
 func (c *Checker) leaving(ch *whatif.Change) {
-	if ch.Kind != whatif.Drop && ch.Kind != whatif.Swap || ch.Recorded == nil || ch.Recorded.Keep {
+	if ch.Kind != whatif.Drop && ch.Kind != whatif.Swap || ch.Recorded == nil || ch.Recorded.Keep || ch.Wanted != nil && ch.Wanted.Keep {
 		return
 	}
 	l := c.State.Live(ch.Recorded.ID)
