@@ -103,8 +103,7 @@ func TestBackups(t *testing.T) {
 	for _, r := range p.Risks {
 		risks += r.Text + "; " + r.Fix + "\n"
 	}
-	b.has(risks, "db is swapped; the new one is filled from a backup of the old one before anything uses it", "the last 2 are kept",
-		"what is written to the old one in between is not in the new one",
+	b.has(risks, "db is swapped, and filled from a backup; what is written meanwhile is not in the new one",
 		"disk is swapped; what it holds does not move by itself, and a backup is taken before it goes; the last 3 are kept",
 		"write restore: true into the policy Backup")
 	without := p.Estimate.Seconds

@@ -39,6 +39,9 @@ func (a *App) former(ctx context.Context, st *stack.Stack, r *run.Record) (*Form
 			return nil, err
 		}
 		before = last.Number
+		if !atOneSpeed(last.Plan, r.Plan) {
+			continue
+		}
 		events, err := a.store.Events(ctx, last.ID, 0)
 		if err != nil {
 			return nil, err
@@ -54,6 +57,21 @@ func (a *App) former(ctx context.Context, st *stack.Stack, r *run.Record) (*Form
 		}
 	}
 	return out, nil
+}
+
+// atOneSpeed reports whether two runs had a cloud that takes about as long: a stand-in may be
+// made quicker, and how long it took says nothing then.
+func atOneSpeed(a, b run.Plan) bool {
+	nominal := map[string]float64{}
+	for _, s := range a.Steps {
+		nominal[s.ID] = s.Nominal
+	}
+	for _, s := range b.Steps {
+		if was := nominal[s.ID]; was > 0 && s.Nominal > 0 && (was > 4*s.Nominal || s.Nominal > 4*was) {
+			return false
+		}
+	}
+	return true
 }
 
 // stoodStill reports whether a run was paused or taken up again: how long it took says
@@ -123,12 +141,12 @@ func (a *App) Comparison(ctx context.Context, st *stack.Stack, r *run.Record) (s
 	if r.State != run.StatusDone {
 		return "", nil
 	}
-	f, err := a.former(ctx, st, r)
-	if err != nil || f.Run == 0 {
-		return "", err
-	}
 	whole, err := a.store.Run(ctx, r.ID)
 	if err != nil {
+		return "", err
+	}
+	f, err := a.former(ctx, st, whole)
+	if err != nil || f.Run == 0 {
 		return "", err
 	}
 	events, err := a.store.Events(ctx, r.ID, 0)

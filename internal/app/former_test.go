@@ -131,3 +131,18 @@ func (b *bench) manyFile(n int) string {
 	b.write("many.stack.yaml", "stack: many\ntemplate: many.yaml\ntarget: workshop/alder-1\n")
 	return "many.stack.yaml"
 }
+
+// What a run took whose cloud was much quicker says nothing of another one.
+func TestOtherSpeeds(t *testing.T) {
+	plan := func(seconds float64) run.Plan {
+		return run.Plan{Steps: []run.Step{{ID: "create db", Nominal: seconds}, {ID: "create net", Nominal: seconds / 10}}}
+	}
+	for _, c := range []struct {
+		a, b run.Plan
+		want bool
+	}{{plan(45), plan(50), true}, {plan(0.045), plan(45), false}, {plan(45), plan(0.045), false}, {run.Plan{}, plan(45), true}} {
+		if got := atOneSpeed(c.a, c.b); got != c.want {
+			t.Errorf("%v and %v: %t", c.a, c.b, got)
+		}
+	}
+}

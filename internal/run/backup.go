@@ -31,7 +31,7 @@ func (t *task) backUp(ctx context.Context, r cloud.Ref, state State) error {
 		mine := t.entry.Backup == last.ID || t.entry.Step.Phase == PhaseSweep // any other one may be removed meanwhile
 		if last.ID != "" && mine && last.Digest != "" && last.Digest == digestOf(live) {
 			t.entry.Backup = last.ID
-			t.tell(ctx, *t.event(state, "what it holds is in the backup "+last.ID+" already", ""))
+			t.tell(ctx, *t.event(state, "what it holds is in "+last.ID+" already", ""))
 			return nil
 		}
 	}
@@ -49,7 +49,7 @@ func (t *task) backUp(ctx context.Context, r cloud.Ref, state State) error {
 		return at("copying what it holds", err)
 	}
 	t.entry.Backup = op.Backup
-	t.tell(ctx, *t.event(state, "what it holds is in the backup "+op.Backup, ""))
+	t.tell(ctx, *t.event(state, "what it holds is in "+op.Backup, ""))
 	return nil
 }
 
@@ -59,7 +59,7 @@ func (t *task) fill(ctx context.Context, r cloud.Ref, backup string, state State
 	if err != nil {
 		return err
 	}
-	doing := "filling it from the backup " + backup
+	doing := "filling it from " + backup
 	op, err := t.call(ctx, func() (cloud.Operation, error) { return c.Restore(ctx, r, t.key()+" fills", backup) })
 	if err == nil {
 		err = t.follow(ctx, r, op, state)
@@ -79,7 +79,7 @@ func (t *task) fill(ctx context.Context, r cloud.Ref, backup string, state State
 		return at(doing, fmt.Errorf("it does not hold what the backup holds: its contents have the digest %s, and those of the backup %s",
 			is, b.Digest))
 	}
-	t.tell(ctx, *t.event(state, "it holds what the backup "+backup+" holds", ""))
+	t.tell(ctx, *t.event(state, "it holds what "+backup+" holds", ""))
 	return nil
 }
 
@@ -90,7 +90,7 @@ func (t *task) forget(ctx context.Context, backup string) {
 		_, err = t.call(ctx, func() (cloud.Operation, error) { return cloud.Operation{}, c.RemoveBackup(ctx, t.Target, backup) })
 	}
 	if err != nil { // a backup too many is not worth failing for
-		t.tell(ctx, *t.event(Undoing, "the backup "+backup+" is still there", err.Error()))
+		t.tell(ctx, *t.event(Undoing, backup+" is still there", err.Error()))
 	}
 }
 

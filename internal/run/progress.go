@@ -38,6 +38,8 @@ type Part struct {
 	Past         []Segment // what was done to it before
 	Swap         bool      // a new one is built, and the old one goes
 	Old          Segment   // the removal of the old one
+	OldSeconds   float64   // likely, of that; 0 is that nothing is removed
+	sweep        bool      // its step waits for all that is built
 }
 
 // Segment is a stretch of time in which one thing was done to a resource.
@@ -54,11 +56,16 @@ func NewProgress(p Plan, began time.Time) *Progress {
 	out := &Progress{Began: began, parts: make(map[string]*Part, len(p.Steps)),
 		limit: cmp.Or(p.AtOnce, DefaultLimit)}
 	for _, s := range p.Steps {
-		if old := out.parts[s.Resource]; old != nil && s.Phase == PhaseSweep {
-			continue // the old part of a swap
+		if part := out.parts[s.Resource]; part != nil && s.Phase == PhaseSweep && !part.sweep {
+			part.OldSeconds += s.Seconds // the old part of a swap
+			continue
 		}
-		out.parts[s.Resource] = &Part{State: Waiting, Type: s.Type, Seconds: s.Seconds, Planned: true,
-			Swap: s.Swap && s.Phase == PhaseBuild}
+		part := &Part{State: Waiting, Type: s.Type, Seconds: s.Seconds, Planned: true,
+			Swap: s.Swap && s.Phase == PhaseBuild, sweep: s.Phase == PhaseSweep}
+		if before := out.parts[s.Resource]; before != nil { // such as a draining
+			part.Seconds += before.Seconds
+		}
+		out.parts[s.Resource] = part
 		out.longest = max(out.longest, len(s.Resource))
 	}
 	return out
@@ -184,9 +191,20 @@ func (p *Part) Remaining(now time.Time) float64 {
 	case Waiting:
 		return p.Seconds
 	case Working, Settling, Removing:
-		return max(0.2, p.Seconds-now.Sub(p.Began).Seconds())
+		return max(0.2, p.Seconds-now.Sub(p.First()).Seconds())
 	}
 	return 0
+}
+
+// oldRemaining is how many seconds the removal of the old part of a swap still takes.
+func (p *Part) oldRemaining(now time.Time) float64 {
+	switch {
+	case p.OldSeconds == 0 || !p.Old.Ended.IsZero() || p.State == HasFailed || p.State == Undoing || p.State == IsUndone:
+		return 0
+	case p.Old.Began.IsZero():
+		return p.OldSeconds
+	}
+	return max(0.2, p.OldSeconds-now.Sub(p.Old.Began).Seconds())
 }
 
 // Counts are how many steps there are and how many are over.
@@ -200,6 +218,12 @@ func (p *Progress) Counts() Counts {
 			continue
 		}
 		c.All++
+		if part.OldSeconds > 0 {
+			c.All++
+			if !part.Old.Ended.IsZero() && part.Old.State != HasFailed {
+				c.Over++
+			}
+		}
 		switch part.State {
 		case IsReady, Removed, Kept:
 			c.Over++
@@ -253,24 +277,46 @@ func (p *Progress) forecast(g stack.Graph, now time.Time) *forecast {
 	if p.way != nil && len(p.way.graph) == len(g) {
 		return p.way
 	}
-	remaining := func(name string) float64 {
-		if part := p.parts[name]; part != nil {
+	building := func(name string) float64 {
+		if part := p.parts[name]; part != nil && !part.sweep {
 			return part.Remaining(now)
 		}
 		return 0
 	}
-	f := &forecast{graph: g, at: now, begins: make(map[string]float64, len(g)), on: map[string]bool{}}
-	f.path, f.seconds = g.CriticalPath(remaining)
-	sum := 0.0
-	for name := range p.parts {
-		sum += remaining(name)
+	sweeping := func(name string) float64 {
+		part := p.parts[name]
+		switch {
+		case part == nil:
+			return 0
+		case part.sweep:
+			return part.Remaining(now)
+		}
+		return part.oldRemaining(now)
 	}
-	f.seconds = max(f.seconds, sum/float64(p.limit))
+	remaining := func(name string) float64 { return building(name) + sweeping(name) }
+	f := &forecast{graph: g, at: now, begins: make(map[string]float64, len(g)), on: map[string]bool{}}
+	built := -1.0
+	for _, phase := range []func(string) float64{building, sweeping} { // one after the other
+		path, seconds := g.CriticalPath(phase)
+		sum := 0.0
+		for name := range p.parts {
+			sum += phase(name)
+		}
+		if f.seconds == 0 {
+			f.path = path
+		}
+		if f.seconds += max(seconds, sum/float64(p.limit)); built < 0 {
+			built = f.seconds
+		}
+	}
 	f.crowded = p.crowded(g)
 	order, _ := g.Order()
 	for _, name := range order {
 		for _, n := range g[name] {
 			f.begins[name] = max(f.begins[name], f.begins[n]+remaining(n))
+		}
+		if part := p.parts[name]; part != nil && part.sweep {
+			f.begins[name] = max(f.begins[name], built)
 		}
 	}
 	for _, name := range f.path {

@@ -27,20 +27,20 @@ func TestProgress(t *testing.T) {
 		order  string
 		last   string
 	}{
-		{"nothing yet", "", "a waiting 0, b waiting 0, c waiting 0, d waiting 0", Counts{All: 4}, "a b c d", ""},
-		{"begun", "begins c:working a:working", "a working 1, b waiting 0, c working 1, d waiting 0", Counts{All: 4},
+		{"nothing yet", "", "a waiting 0, b waiting 0, c waiting 0, d waiting 0", Counts{All: 5}, "a b c d", ""},
+		{"begun", "begins c:working a:working", "a working 1, b waiting 0, c working 1, d waiting 0", Counts{All: 5},
 			"c a b d", "begins"},
 		{"a swap", "b:working b:settling b:ready b:removing b:removed",
-			"a waiting 0, b ready 2, c waiting 0, d waiting 0", Counts{All: 4, Over: 1}, "b a c d", ""},
+			"a waiting 0, b ready 2, c waiting 0, d waiting 0", Counts{All: 5, Over: 2}, "b a c d", ""},
 		{"an old part that is stuck", "b:working b:ready b:removing b:failed",
-			"a waiting 0, b ready 2*, c waiting 0, d waiting 0", Counts{All: 4, Over: 1}, "b a c d", ""},
+			"a waiting 0, b ready 2*, c waiting 0, d waiting 0", Counts{All: 5, Over: 1}, "b a c d", ""},
 		{"failed and undone",
-			"a:working a:ready b:working b:failed c:skipped undo:_2_to_take_back b:undoing b:undone a:undoing a:undone all_is_back", "a undone 2, b undone 2*, c skipped 0, d waiting 0", Counts{All: 4, Undone: 2, ToUndo: 2}, "a b c d", "all is back"},
+			"a:working a:ready b:working b:failed c:skipped undo:_2_to_take_back b:undoing b:undone a:undoing a:undone all_is_back", "a undone 2, b undone 2*, c skipped 0, d waiting 0", Counts{All: 5, Undone: 2, ToUndo: 2}, "a b c d", "all is back"},
 		{"failed and tried again", "a:working a:failed a:working a:ready",
-			"a ready 1*, b waiting 0, c waiting 0, d waiting 0", Counts{All: 4, Over: 1}, "a b c d", ""},
+			"a ready 1*, b waiting 0, c waiting 0, d waiting 0", Counts{All: 5, Over: 1}, "a b c d", ""},
 		{"kept and removed", "d:removing d:removed c:kept", "a waiting 0, b waiting 0, c kept 1, d removed 1",
-			Counts{All: 4, Over: 2}, "d c a b", ""},
-		{"a stranger", "e:working e:ready", "a waiting 0, b waiting 0, c waiting 0, d waiting 0", Counts{All: 4},
+			Counts{All: 5, Over: 2}, "d c a b", ""},
+		{"a stranger", "e:working e:ready", "a waiting 0, b waiting 0, c waiting 0, d waiting 0", Counts{All: 5},
 			"a b c d", ""},
 	} {
 		began := time.Unix(1000, 0)
@@ -113,5 +113,30 @@ func TestForecast(t *testing.T) {
 	if left := p.Left(g, at(20)); left != 0 || p.HeldUp(g, at(20)) != "" ||
 		!slices.Equal(p.Order(), []string{"a", "c", "b"}) {
 		t.Errorf("%v s are left, %v", left, p.Order())
+	}
+}
+
+// What is removed comes after all that is built, and so is still to come while that goes on.
+func TestRemovingIsStillToCome(t *testing.T) {
+	plan := Plan{Steps: []Step{{ID: "create b", Resource: "b", Phase: PhaseBuild, Swap: true, Seconds: 10},
+		{ID: "delete b", Resource: "b", Phase: PhaseSweep, Swap: true, Seconds: 5}, {ID: "delete d", Resource: "d", Phase: PhaseSweep, Seconds: 3}}}
+	began := time.Unix(1000, 0)
+	graph := map[string][]string{"b": nil, "d": {"b"}}
+	for _, c := range []struct {
+		state State
+		at    int
+		want  float64
+	}{{Working, 0, 18}, {Working, 4, 14}, {IsReady, 10, 8}, {Removing, 10, 8}, {Removing, 12, 6}, {Removed, 15, 3}} {
+		p := NewProgress(plan, began)
+		for _, s := range []State{Working, IsReady, Removing, Removed} {
+			at := map[State]int{Working: 0, IsReady: 10, Removing: 10, Removed: 15}[s]
+			p.Apply(Event{Resource: "b", State: s, Time: began.Add(time.Duration(at) * time.Second)})
+			if s == c.state {
+				break
+			}
+		}
+		if got := p.Left(graph, began.Add(time.Duration(c.at)*time.Second)); got != c.want {
+			t.Errorf("%s after %d s: %g s left, want %g", c.state, c.at, got, c.want)
+		}
 	}
 }

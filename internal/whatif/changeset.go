@@ -100,12 +100,11 @@ func (ch *Change) BackupText() string {
 	}
 	switch {
 	case ch.Refills() && ch.DropFirst:
-		return "a backup is taken before it goes, and the new one is filled from it before anything uses it" + kept
+		return "a backup is taken before it goes, and the new one is filled from that before anything uses it" + kept
 	case ch.Refills() && n == 0:
-		return "the new one is filled from a backup of the old one before anything uses it"
+		return "the new one is filled from a backup before anything uses it"
 	case ch.Refills():
-		return "the new one is filled from a backup of the old one before anything uses it, and what changed since is copied before the old one goes" +
-			kept
+		return "the new one is filled from a backup before anything uses it; another one is taken when the old one goes" + kept
 	case n > 0 && ch.OneWay:
 		return "a backup is taken before that" + kept
 	case n > 0:

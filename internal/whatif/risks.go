@@ -92,8 +92,11 @@ func (c *Comparison) dataRisk(ch *Change) {
 	case ch.Kind == Swap && ch.Refills() && ch.DropFirst:
 		r.Text, r.Fix = ch.Name+" is swapped; "+backup, backupFix(c.Set.Stack)
 	case ch.Kind == Swap && ch.Refills():
-		r.Text = ch.Name + " is swapped; " + backup + "; what is written to the old one in between is not in the new one"
-		r.Fix = "see that nothing is written meanwhile"
+		r.Text = ch.Name + " is swapped, and filled from a backup; what is written meanwhile is not in the new one"
+		r.Fix = "see that nothing is written meanwhile; it would be in the backup that is taken when the old one goes"
+		if kept {
+			r.Fix = "see that nothing is written meanwhile; it would be in the old one, which stays"
+		}
 	case ch.Kind == Swap && kept:
 		r.Text = ch.Name + " is swapped; the old one stays in the cloud, what it holds does not move by itself"
 		r.Fix = "move the data afterwards, then remove the old one by hand"

@@ -52,7 +52,7 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 	}
 	of := func(name string) part.Brick {
 		ch := p.Change(name)
-		b := part.Brick{Mark: ch.Kind.Mark(), Sub: ch.Type, Paint: t.Kinds[ch.Kind], Faint: ch.Kind == whatif.Same}
+		b := part.Brick{Mark: ch.Kind.Mark(), Sub: beside(ch), Paint: t.Kinds[ch.Kind], Faint: ch.Kind == whatif.Same}
 		switch {
 		case len(p.Only) == 0 && slices.Contains(v.chosen, name):
 			b.Mark, b.Sub = "●", "chosen"
@@ -186,6 +186,20 @@ type stripLine struct {
 	pieces []part.Span
 	place  string
 	risk   int // -1 is none
+}
+
+// beside is what stands under the name of a brick: what is done beside the change, or its
+// type.
+func beside(ch *whatif.Change) string {
+	switch {
+	case ch.Refills():
+		return "keeps its data"
+	case ch.BacksUp() > 0:
+		return "backed up"
+	case ch.Drains() > 0:
+		return "finishes work"
+	}
+	return ch.Type
 }
 
 // strip lists what is wrong, the risks, and what else there is to know. The

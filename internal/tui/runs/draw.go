@@ -107,7 +107,7 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 	}
 	wide := max(54, r.W*2/5)
 	room := max(5, body.H-v.wall.Ideal(r.W-wide)) // the wall stays at its full size where it can
-	top, times := body.SplitBottom(min(room, body.H*2/5, v.progress.Counts().All+2))
+	top, times := body.SplitBottom(min(room, body.H*2/5, len(v.progress.Order())+2))
 	left, side := top.SplitRight(wide)
 	s.Column(side.X, side.Y, side.H, t.On(t.Mortar), "│")
 	v.wall.Draw(s, left, t, of)
