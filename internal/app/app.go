@@ -25,6 +25,7 @@ import (
 	"brickrow/internal/cloud"
 	"brickrow/internal/cloud/httpcloud"
 	"brickrow/internal/files"
+	"brickrow/internal/identity"
 	"brickrow/internal/profile"
 	"brickrow/internal/rules"
 	"brickrow/internal/run"
@@ -189,7 +190,7 @@ func (a *App) openCloud(url string, handed map[string]string,
 	if url != "" {
 		tokens, err := credentials(a.Home, handed)
 		return &httpcloud.Client{Base: strings.TrimSuffix(url, "/"), HTTP: &http.Client{Timeout: 30 * time.Second},
-			Tokens: tokens}, err
+			Tokens: tokens, By: identity.Caller()}, err
 	}
 	y, err := yard.Open(a.Home, yard.Options{Library: shipped().Library, Speed: a.Speed})
 	if err != nil {
@@ -197,7 +198,7 @@ func (a *App) openCloud(url string, handed map[string]string,
 	}
 	a.yard = y
 	tokens, err := credentials(a.Home, handed)
-	return &httpcloud.Client{Base: "http://yard.local",
+	return &httpcloud.Client{Base: "http://yard.local", By: identity.Caller(),
 		HTTP: &http.Client{Transport: yard.Transport{Handler: y.Handler()}}, Tokens: tokens}, err
 }
 

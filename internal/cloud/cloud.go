@@ -67,6 +67,10 @@ type Resource struct {
 	Tags       map[string]string   `json:"tags"`
 	UsedBy     []string            `json:"used_by"`
 	ETag       string              `json:"etag"`
+	// Changed is when it was made or changed last, where the cloud tells, and ChangedBy who
+	// did that, by what the caller said of himself.
+	Changed   time.Time `json:"changed,omitzero"`
+	ChangedBy string    `json:"changed_by,omitempty"`
 	// SecretAttributes names the attributes that are secret, or repeat one.
 	SecretAttributes []string `json:"secret_attributes,omitempty"`
 }
@@ -144,7 +148,7 @@ func Clean(s string) string {
 // Live reads a resource with the types of the profile.
 func (r Resource) Live(lib *tosca.Library) *stack.Live {
 	l := &stack.Live{ID: r.ID, Type: r.Type, Node: r.Tags["node"], State: r.State, ETag: r.ETag, Links: r.Links,
-		Tags: r.Tags, UsedBy: r.UsedBy,
+		Tags: r.Tags, UsedBy: r.UsedBy, Changed: r.Changed, ChangedBy: r.ChangedBy,
 		Properties: map[string]tosca.Value{}, Attributes: map[string]tosca.Value{}}
 	t := lib.Nodes[r.Type]
 	for k, v := range r.Properties {
@@ -224,7 +228,7 @@ func (o Operation) Clean() Operation {
 // Clean makes the texts that the cloud itself chose harmless for a terminal.
 // Properties mirror the template and are kept; what shows them cleans them.
 func (r Resource) Clean() Resource {
-	r.ID, r.Type, r.State = Clean(r.ID), Clean(r.Type), Clean(r.State)
+	r.ID, r.Type, r.State, r.ChangedBy = Clean(r.ID), Clean(r.Type), Clean(r.State), Clean(r.ChangedBy)
 	r.Attributes, _ = cleanJSON(r.Attributes).(map[string]any)
 	tags := make(map[string]string, len(r.Tags))
 	for k, v := range r.Tags {

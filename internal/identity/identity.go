@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"os/user"
 	"path/filepath"
 	"strings"
@@ -181,6 +182,15 @@ func (i *Identity) Open(sealed string) ([]byte, error) {
 		return nil, err
 	}
 	return io.ReadAll(r)
+}
+
+// Caller is who asks, as a cloud is told: user@host.
+func Caller() string {
+	host, err := os.Hostname()
+	if err != nil {
+		return User()
+	}
+	return User() + "@" + host
 }
 
 // User is the name of the user of this process, as the machine knows it.

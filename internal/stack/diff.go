@@ -275,14 +275,15 @@ func diffLink(res *Resource, d *tosca.RequirementDef, rec *Recorded, live *Live,
 			haveIDs[i] = names[id]
 		}
 	}
-	c.Before, c.After = textList(haveIDs), textList(want)
+	c.Before, c.After = TextList(haveIDs), TextList(want)
 	if Swaps(d.Metadata) {
 		c.Effect = Swap
 	}
 	return c, true
 }
 
-func textList(names []string) tosca.Value {
+// TextList is a list of names as a value: one alone is itself, and none is nil.
+func TextList(names []string) tosca.Value {
 	switch len(names) {
 	case 0:
 		return nil

@@ -420,6 +420,10 @@ type Live struct {
 	Attributes map[string]tosca.Value
 	Tags       map[string]string
 	UsedBy     []string // ids of what links to it
+	// Changed is when it was made or changed last, and ChangedBy by whom, as far as the cloud
+	// tells.
+	Changed   time.Time
+	ChangedBy string
 }
 
 // Mark marks what repeats a secret in what the cloud shows.

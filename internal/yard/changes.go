@@ -126,6 +126,9 @@ func (t *tx) createNew(ctx context.Context, r *request, key, digest string, body
 	if err := t.start(ctx, r, o, out.Tags["node"], body.Type); err != nil {
 		return nil, c.undoInsert(err)
 	}
+	if err := t.by(ctx, r, c.id); err != nil {
+		return nil, err
+	}
 	return o, t.noted(ctx, c.id, "")
 }
 
@@ -227,6 +230,9 @@ func (t *tx) updateNow(ctx context.Context, r *request, key, digest string, body
 		return nil, err
 	}
 	if _, err := t.ExecContext(ctx, `update resources set state = 'updating', version = version + 1 where id = ?`, was.id); err != nil {
+		return nil, err
+	}
+	if err := t.by(ctx, r, was.id); err != nil {
 		return nil, err
 	}
 	return o, t.noted(ctx, was.id, "")

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"brickrow/internal/cloud"
 	"brickrow/internal/sqlite"
@@ -49,10 +50,16 @@ type row struct {
 	version                         int64
 	links                           map[string][]string
 	usedBy                          []string
+	changedMS                       int64
+	changedBy                       string
 }
 
 func (r *row) wire() cloud.Resource {
-	return cloud.Resource{ID: r.id, Type: r.typ, Account: r.account, Region: r.region, State: r.state,
+	changed := time.Time{}
+	if r.changedMS > 0 {
+		changed = time.UnixMilli(r.changedMS).UTC()
+	}
+	return cloud.Resource{Changed: changed, ChangedBy: r.changedBy, ID: r.id, Type: r.typ, Account: r.account, Region: r.region, State: r.state,
 		Properties: r.shown, Links: r.links,
 		Attributes: r.attributes, Tags: r.shownTags, UsedBy: r.usedBy, ETag: fmt.Sprintf(`"%d"`, r.version),
 		SecretAttributes: r.secretAttributes}
@@ -62,7 +69,7 @@ func (r *row) wire() cloud.Resource {
 func (t *tx) resources(ctx context.Context, where string, args ...any) ([]*row, error) {
 	q, err := t.QueryContext(ctx,
 		`select id, seq, account, region, type, state, properties, attributes, tags, stack, node, version, sealed,
-			contents_digest, holds from resources `+where, args...)
+			contents_digest, holds, changed_ms, changed_by from resources `+where, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -74,7 +81,7 @@ func (t *tx) resources(ctx context.Context, where string, args ...any) ([]*row, 
 		var properties, attributes, tags, sealed, contents string
 		var holds int
 		if err := q.Scan(&r.id, &r.seq, &r.account, &r.region, &r.typ, &r.state, &properties, &attributes, &tags,
-			&r.stack, &r.node, &r.version, &sealed, &contents, &holds); err != nil {
+			&r.stack, &r.node, &r.version, &sealed, &contents, &holds, &r.changedMS, &r.changedBy); err != nil {
 			return nil, err
 		}
 		if err := errors.Join(decode(properties, &r.properties), decode(attributes, &r.attributes),
@@ -416,6 +423,16 @@ func (t *tx) begin(ctx context.Context, r *request, key, digest string) (*op, er
 // scoped is a key as it is stored: those of two places have nothing to do with
 // each other.
 func (r *request) scoped(key string) string { return r.account + "/" + r.region + " " + key }
+
+// by writes who changes a resource now.
+func (t *tx) by(ctx context.Context, r *request, id string) error {
+	who := cloud.Clean(r.Header.Get("From"))
+	if len(who) > 200 {
+		who = who[:200]
+	}
+	_, err := t.ExecContext(ctx, `update resources set changed_ms = ?, changed_by = ? where id = ?`, t.now, who, id)
+	return err
+}
 
 // start stores a new operation on a resource, with the faults that match it.
 func (t *tx) start(ctx context.Context, r *request, o *op, name, typ string) error {

@@ -25,6 +25,7 @@ type Client struct {
 	Base   string            // without a slash at the end
 	HTTP   *http.Client      // its transport may be in-process
 	Tokens map[string]string // bearer token by account
+	By     string            // who asks, as the cloud is told
 }
 
 var _ cloud.Cloud = (*Client)(nil)
@@ -48,6 +49,9 @@ func (c *Client) call(ctx context.Context, method, path, account string, header 
 		return err
 	}
 	req.Header.Set("Authorization", "Bearer "+c.Tokens[account])
+	if c.By != "" {
+		req.Header.Set("From", c.By)
+	}
 	if body != nil {
 		req.Header.Set("Content-Type", "application/json")
 	}
