@@ -1,7 +1,7 @@
 # What a newcomer needs: make test, make demo, make bench, make screenshots.
 GO ?= go
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
-RACE = ./internal/bundle ./internal/stack ./internal/precheck ./internal/whatif ./internal/rules ./internal/run ./internal/cloud ./internal/identity ./internal/store ./internal/yard ./internal/app ./internal/assist ./internal/lsp
+RACE = ./internal/programs ./internal/printed ./internal/bundle ./internal/stack ./internal/precheck ./internal/whatif ./internal/rules ./internal/run ./internal/cloud ./internal/identity ./internal/store ./internal/yard ./internal/app ./internal/assist ./internal/lsp
 
 .PHONY: test demo bench fuzz screenshots tools
 
@@ -15,7 +15,7 @@ test: tools
 
 # tmux drives the real interface in the tests, neovim the language server; the race detector needs gcc.
 tools:
-	@scripts/need tmux gcc nvim
+	@scripts/need tmux gcc nvim patch
 
 demo:
 	$(GO) run ./cmd/brickrow demo
@@ -31,6 +31,7 @@ fuzz:
 	$(GO) test -run '^$$' -fuzz FuzzArchive -fuzztime 60s ./internal/bundle
 	$(GO) test -run '^$$' -fuzz FuzzStackFile -fuzztime 60s ./internal/stack
 	$(GO) test -run '^$$' -fuzz FuzzRules -fuzztime 60s ./internal/rules
+	$(GO) test -run '^$$' -fuzz FuzzLines -fuzztime 60s ./internal/programs
 	$(GO) test -run '^$$' -fuzz FuzzCreate -fuzztime 60s ./internal/yard
 
 screenshots:

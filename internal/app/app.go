@@ -27,6 +27,7 @@ import (
 	"brickrow/internal/files"
 	"brickrow/internal/identity"
 	"brickrow/internal/profile"
+	"brickrow/internal/programs"
 	"brickrow/internal/rules"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
@@ -80,6 +81,9 @@ type App struct {
 
 	trees tosca.Trees // of the template that was read last
 
+	// clock lets a test say what time it is; nil is the time of the machine.
+	clock func() time.Time
+
 	// die lets a test end the process of a run at a moment of its choice: it is
 	// asked before and after each entry of the journal.
 	die func() error
@@ -88,6 +92,7 @@ type App struct {
 	rules    *rules.Set // those read last
 	rulesKey string     // what they were read from
 	rulesLib *tosca.Library
+	programs *programs.Cloud // of types of one's own
 }
 
 // DataFiles are the files that a data folder may hold, the store first.
@@ -158,7 +163,11 @@ func Open(o Options) (*App, error) {
 	}
 	a.Profile = shipped()
 	a.Duration = whatif.Nominal(a.Profile.Library, a.Speed)
-	a.Cloud = &cloud.Mux{Targeted: client, Types: a.clouds()}
+	types, err := a.clouds()
+	if err != nil {
+		return nil, errors.Join(err, a.Close())
+	}
+	a.Cloud = &cloud.Mux{Targeted: client, Types: types}
 	a.Door = &yard.Door{Base: client.Base, HTTP: client.HTTP, Token: client.Tokens["operator"]}
 	return a, nil
 }
@@ -174,12 +183,6 @@ func MakeHome(home string) error {
 		return err
 	}
 	return files.Private(home, info)
-}
-
-// clouds are the clouds beside that of the targets, by the types of resources that
-// are theirs.
-func (a *App) clouds() map[string]cloud.Cloud {
-	return map[string]cloud.Cloud{}
 }
 
 func (a *App) openCloud(url string, handed map[string]string,

@@ -94,7 +94,7 @@ func (a *App) inTarget(ctx context.Context, target string) map[string][]string {
 		return nil
 	}
 	out := map[string][]string{}
-	for _, l := range append(a.Profile.There(s, "Image"), s.All...) {
+	for _, l := range append(a.Profile.There(s.TargetState, "Image"), s.All...) {
 		for _, name := range []string{"name", "label"} {
 			v := l.Properties[name]
 			if v == nil || tosca.HasSecret(v) || tosca.Show(v) == "" {

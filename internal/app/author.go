@@ -221,15 +221,14 @@ func NewStack(starter, dir, name, target string) (written []string, err error) {
 		return nil, err
 	}
 	from := path.Join("starters", starter)
-	entries, err := examples.Starters.ReadDir(from)
-	if err != nil {
-		return nil, err
-	}
 	made := map[string][]byte{}
-	for _, e := range entries {
-		if made[e.Name()], err = examples.Starters.ReadFile(path.Join(from, e.Name())); err != nil {
-			return nil, err
+	if err := fs.WalkDir(examples.Starters, from, func(p string, e fs.DirEntry, err error) error {
+		if err == nil && !e.IsDir() {
+			made[strings.TrimPrefix(p, from+"/")], err = examples.Starters.ReadFile(p)
 		}
+		return err
+	}); err != nil {
+		return nil, err
 	}
 	template := starter + ".yaml"
 	if starter == EmptyStarter { // it becomes what its stack is
@@ -249,7 +248,10 @@ func NewStack(starter, dir, name, target string) (written []string, err error) {
 	}
 	slices.Sort(names)
 	for _, name := range names {
-		p := filepath.Join(dir, name)
+		p := filepath.Join(dir, filepath.FromSlash(name))
+		if err := os.MkdirAll(filepath.Dir(p), 0o755); err != nil {
+			return written, err
+		}
 		if err := files.Write(p, made[name], 0o644); err != nil {
 			return written, err
 		}
@@ -374,6 +376,8 @@ type targetSettings struct {
 	// named is anybody but who saved it), and who may open what is sealed.
 	Approvers map[string][]string `yaml:"approvers,omitempty"`
 	Deployers map[string][]string `yaml:"deployers,omitempty"`
+	// LeftRules are the built-in rules that what runs is not held against.
+	LeftRules []string `yaml:"left_rules,omitempty"`
 }
 
 func (a *App) settings() (targetSettings, error) {
@@ -451,10 +455,13 @@ func (a *App) mark(ctx context.Context, what Mark, target string, on bool, appro
 	} else if what == NeedsApproval && !on {
 		delete(in.Approvers, target)
 	}
+	return a.setSettings(in)
+}
+
+func (a *App) setSettings(in targetSettings) error {
 	text, err := yaml.Marshal(in)
 	if err != nil {
 		return err
 	}
-	path := filepath.Join(a.Home, targetsFile)
-	return files.Write(path, text, 0o600)
+	return files.Write(filepath.Join(a.Home, targetsFile), text, 0o600)
 }

@@ -27,6 +27,7 @@ var starters = map[string]struct{ fill, change []string }{
 	"nightly-function":      {[]string{"bucket=kestrel-reports"}, []string{"every=0 4 * * *"}},
 	"cluster-with-workload": {nil, []string{"replicas=3"}},
 	"joined-valleys":        {nil, []string{"open_ports=80"}},
+	"kept-servers":          {nil, []string{"posts=3"}},
 	"scripted-servers":      {nil, []string{"watchers=3"}},
 	"filled-station":        {nil, []string{"valleys=[ north, south, east ]"}},
 	"house-bucket":          {[]string{"team=snow"}, []string{"team=rock"}},

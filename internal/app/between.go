@@ -57,11 +57,14 @@ func (a *App) WhatIfFrom(ctx context.Context, d *Draft, from, to string) (*Previ
 }
 
 // between holds what was wanted against what is wanted instead, as if the former had been
-// built. About says whose it is.
+// built. About says whose it is. Was may be nil, which is nothing.
 func (a *App) between(was, is *stack.Wanted, about whatif.State) *whatif.ChangeSet {
-	about.Results, _ = was.Results(asIfAttributes(was))
-	about.Wanted, about.Recorded, about.Base = is, asIfBuilt(was), was
-	about.BaseRevision, about.BaseInputs, about.BaseFound = 1, was.Inputs, was.Lookups()
+	about.Wanted = is
+	if was != nil {
+		about.Results, _ = was.Results(asIfAttributes(was))
+		about.Recorded, about.Base = asIfBuilt(was), was
+		about.BaseRevision, about.BaseInputs, about.BaseFound = 1, was.Inputs, was.Lookups()
+	}
 	about.Comparing, about.Knowledge = true, a.Profile
 	cs := whatif.Compare(about)
 	cs.BaseRevision = 0

@@ -4,27 +4,55 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
+	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"brickrow/internal/cloud"
 	"brickrow/internal/stack"
+	"brickrow/internal/store"
 	"brickrow/internal/tosca"
 )
 
 // Drift is where a stack in the cloud is not as it is recorded.
 type Drift struct {
-	Stack   *stack.Stack
-	Asked   time.Time
+	Stack *stack.Stack
+	Asked time.Time
+	// Differs is what is neither as it is recorded, nor as the files want it by now.
 	Differs []Differing
-	Gone    []*stack.Recorded // recorded, and not there any more
+	Gone    []*stack.Recorded // recorded and wanted, and not there any more
 	// Unrecorded are there with the tag of the stack, and in no record.
 	Unrecorded []*stack.Live
+	Accepted   int // places that are not as recorded, and as the files say by now
+	secrets    *tosca.Secrets
+	current    []*stack.Recorded
+	live       map[string]*stack.Live // what is there of the stack, by id
 }
 
 // Empty reports whether all is as it is recorded.
 func (d *Drift) Empty() bool { return len(d.Differs)+len(d.Gone)+len(d.Unrecorded) == 0 }
+
+// Of is the part of it that is of one resource, and of those that the same node makes; of one
+// that is in no record, what has its id.
+func (d *Drift) Of(name, id string) *Drift {
+	for _, l := range d.Unrecorded {
+		if l.ID == id {
+			return &Drift{Stack: d.Stack, Asked: d.Asked, current: d.current, live: d.live, Unrecorded: []*stack.Live{l}}
+		}
+	}
+	node, _, _ := strings.Cut(name, "#")
+	other := func(name string) bool {
+		of, _, _ := strings.Cut(name, "#")
+		return of != node
+	}
+	return &Drift{Stack: d.Stack, Asked: d.Asked, current: d.current, live: d.live,
+		Differs: slices.DeleteFunc(slices.Clone(d.Differs), func(c Differing) bool { return other(c.Name) }),
+		Gone:    slices.DeleteFunc(slices.Clone(d.Gone), func(r *stack.Recorded) bool { return other(r.Name) })}
+}
 
 // Differing is one place where a resource is not as it is recorded.
 type Differing struct {
@@ -34,109 +62,207 @@ type Differing struct {
 	stack.PropertyChange
 	// Wanted is what the files say now, where they can be read; what was deployed where they
 	// cannot.
-	Wanted    tosca.Value
+	Wanted tosca.Value
+	// Whole is the whole property as it is there, without tags that others have put there.
+	Whole     tosca.Value
 	Since     time.Time // when the resource was changed last; zero where the cloud does not tell
 	ChangedBy string    // and by whom
 }
+
+// Accepted reports whether the files say already what is there.
+func (d *Differing) Accepted() bool { return stack.Same(d.Wanted, d.After) }
 
 // Drift asks the cloud for the resources of a stack, once, and holds them against the record.
 func (a *App) Drift(ctx context.Context, st *stack.Stack) (*Drift, error) {
 	if running(st.State) {
 		return nil, refusal("%s is %s: what differs now is what the run is doing", st.Name, st.State)
 	}
-	list, err := a.Cloud.List(ctx, st.Target, st.Name)
+	return a.lookAt(ctx, st)
+}
+
+// lookAt asks the cloud for the resources of a stack, holds them against the record, and notes
+// what has changed since somebody looked last.
+func (a *App) lookAt(ctx context.Context, st *stack.Stack) (*Drift, error) {
+	s, err := a.sight(ctx, st.Target)
 	if err != nil {
 		return nil, err
 	}
-	live := map[string]*stack.Live{}
-	for _, r := range list {
-		live[r.ID] = r.Live(a.Profile.Library)
-	}
-	current, _, err := a.recorded(ctx, st)
-	if err != nil {
+	var list []cloud.Resource
+	var rec allRecorded
+	g, both := errgroup.WithContext(ctx)
+	g.Go(func() (err error) {
+		list, err = a.Cloud.List(both, st.Target, st.Name)
+		return err
+	})
+	g.Go(func() (err error) {
+		rec, err = a.allRecorded(both, st)
+		return err
+	})
+	if err := g.Wait(); err != nil {
 		return nil, err
 	}
-	for _, r := range current {
+	live := make(map[string]*stack.Live, len(list))
+	for _, l := range s.see(a.Profile.Library, list...) {
+		live[l.ID] = l
+	}
+	for _, r := range rec.current {
 		if live[r.ID] != nil {
 			continue
 		}
 		there, err := a.Cloud.Get(ctx, cloud.Ref{Target: st.Target, Type: r.Type, ID: r.ID}) // it may have lost its tag
 		if err == nil {
-			live[r.ID] = there.Live(a.Profile.Library)
+			live[r.ID] = s.see(a.Profile.Library, there)[0]
 		} else if !cloud.IsNotFound(err) {
 			return nil, fmt.Errorf("ask the cloud whether %s is there still: %w", r.ID, err)
 		}
 	}
-	return a.driftFrom(ctx, st, live)
+	drift := a.driftFrom(ctx, st, rec, live)
+	there := make(map[string]*There, len(live))
+	for id, l := range live {
+		there[id] = &There{Live: l, Target: st.Target, Owner: &Owner{Stack: st.Name, Node: cloud.Clean(l.Tags["node"]), Of: st}}
+	}
+	for _, list := range rec.lists() {
+		for _, r := range list {
+			if t := there[r.ID]; t != nil {
+				t.Owner.Node = r.Name
+			}
+		}
+	}
+	for _, d := range drift.Differs {
+		there[d.ID].Differs = append(there[d.ID].Differs, d)
+	}
+	if err := a.noteDiffers(ctx, drift); err != nil {
+		return nil, err
+	}
+	return drift, a.note(ctx, s, slices.Collect(maps.Values(there)), drift.secrets, func(was store.Sight) bool { return was.Stack == st.Name })
 }
 
-// driftFrom holds what the cloud has shown of a stack against the record.
-func (a *App) driftFrom(ctx context.Context, st *stack.Stack, live map[string]*stack.Live) (*Drift, error) {
-	current, old, err := a.recorded(ctx, st)
-	if err != nil {
-		return nil, err
+// Resources is how many differ, are gone or are in no record.
+func (d *Drift) Resources() int {
+	n := len(d.Gone) + len(d.Unrecorded)
+	for i, c := range d.Differs { // by name
+		if i == 0 || d.Differs[i-1].Name != c.Name {
+			n++
+		}
 	}
-	kept, err := a.store.Kept(ctx, st.ID)
-	if err != nil {
-		return nil, err
+	return n
+}
+
+// noteDiffers notes how much a stack differs, where that is other than it was.
+func (a *App) noteDiffers(ctx context.Context, d *Drift) error {
+	n := d.Resources()
+	if n == d.Stack.Differs {
+		return nil
 	}
-	out := &Drift{Stack: st, Asked: time.Now()}
+	return a.store.NoteDiffers(ctx, d.Stack.ID, n)
+}
+
+// allRecorded is all that is recorded of a stack.
+type allRecorded struct {
+	current, old, kept []*stack.Recorded
+	secrets            *tosca.Secrets // that are in it, and in the inputs of the revision
+}
+
+func (a *App) allRecorded(ctx context.Context, st *stack.Stack) (r allRecorded, err error) {
+	if r.current, r.old, err = a.recorded(ctx, st); err != nil {
+		return r, err
+	}
+	if r.kept, err = a.store.Kept(ctx, st.ID); err != nil {
+		return r, err
+	}
+	r.secrets = &tosca.Secrets{}
+	for _, list := range r.lists() {
+		for _, rec := range list {
+			r.secrets.Add(tosca.Map(rec.Properties), tosca.Map(rec.Attributes))
+		}
+	}
+	inputs, err := a.store.Inputs(ctx, st.ID, st.Revision)
+	for _, in := range inputs {
+		r.secrets.Add(in.Value)
+	}
+	return r, err
+}
+
+func (r *allRecorded) lists() [][]*stack.Recorded {
+	return [][]*stack.Recorded{r.old, r.kept, r.current}
+}
+
+// driftFrom holds what the cloud has shown of a stack against the record. What the files say
+// is read only where something differs.
+func (a *App) driftFrom(ctx context.Context, st *stack.Stack, rec allRecorded, live map[string]*stack.Live) *Drift {
+	out := &Drift{Stack: st, Asked: time.Now(), current: rec.current, live: live}
 	names := map[string]string{}
-	secrets := &tosca.Secrets{}
-	for _, list := range [][]*stack.Recorded{old, kept, current} {
+	secrets := rec.secrets
+	for _, list := range rec.lists() {
 		for _, r := range list {
 			names[r.ID] = r.Name
-			secrets.Add(tosca.Map(r.Properties), tosca.Map(r.Attributes))
 		}
 	}
-	wanted := a.wantedNow(ctx, st)
-	if wanted != nil {
-		secrets = wanted.Secrets().Clone()
-		for _, r := range current {
-			secrets.Add(tosca.Map(r.Properties), tosca.Map(r.Attributes))
+	wanted := sync.OnceValue(func() *stack.Wanted { return a.wantedNow(ctx, st) })
+	attributes := sync.OnceValue(func() stack.Attributes { return recordedAttributes(rec.current) })
+	changed := make([][]stack.PropertyChange, len(rec.current))
+	inParts(len(rec.current), func(from, to int) {
+		for i := from; i < to; i++ {
+			r := rec.current[i]
+			l, t := live[r.ID], a.Profile.Library.Nodes[r.Type]
+			if l == nil || t == nil {
+				continue
+			}
+			l.Mark(secrets)
+			changed[i] = stack.Drift(r, t, l, func(id string) string { return names[id] })
+			for _, c := range stack.OwnerChanges(st.Name, r.Name, l) { // whose it is
+				c.Before, c.After = c.After, c.Before
+				changed[i] = append(changed[i], c)
+			}
 		}
-	}
-	for _, r := range current {
-		l := live[r.ID]
-		t := a.Profile.Library.Nodes[r.Type]
-		if l == nil {
+	})
+	found := map[*stack.Recorded][]stack.PropertyChange{}
+	for i, r := range rec.current {
+		switch {
+		case live[r.ID] == nil && (wanted() == nil || wanted().Resource(r.Name) != nil):
 			out.Gone = append(out.Gone, r)
-			continue
+		case len(changed[i]) > 0:
+			found[r] = changed[i]
 		}
-		if t == nil {
-			continue
-		}
-		l.Mark(secrets)
+	}
+	if len(found) > 0 && wanted() != nil {
+		now := wanted().Secrets().Clone()
+		now.Merge(secrets)
+		secrets = now
+	}
+	out.secrets = secrets
+	for _, r := range rec.current {
 		var props map[string]tosca.Value
 		var res *stack.Resource
-		changes := stack.Drift(r, t, l, func(id string) string { return names[id] })
-		for _, tag := range [][3]string{{"stack", st.Name, l.Tags["stack"]}, {"node", r.Name, l.Tags["node"]}} { // whose it is
-			if tag[1] != tag[2] {
-				changes = append(changes, stack.PropertyChange{Path: "tags." + tag[0], Pointer: "/tags/" + tag[0], Property: tag[0], ByHand: true,
-					Effect: stack.InPlace, Before: tosca.String(tag[1]), After: tosca.String(tag[2])})
-			}
-		}
-		for _, c := range changes {
-			if res == nil && wanted != nil {
-				if res = wanted.Resource(r.Name); res != nil {
-					props, _ = wanted.Late(res, recordedAttributes(current))
+		for _, c := range found[r] {
+			if res == nil && wanted() != nil {
+				if res = wanted().Resource(r.Name); res != nil {
+					props, _ = wanted().Late(res, attributes())
 				}
 			}
+			l := live[r.ID]
 			d := Differing{Name: r.Name, Type: r.Type, ID: r.ID, Pos: r.Pos, PropertyChange: c, Since: l.Changed, ChangedBy: l.ChangedBy}
+			if d.Whole = c.After; !c.Link {
+				d.Whole = secrets.Mark(stack.There(r, l, c.Property))
+			}
 			d.Before, d.After = secrets.Mark(c.Before), secrets.Mark(c.After)
 			switch {
-			case c.Property == "stack" || c.Property == "node":
+			case c.Owner():
 				d.Wanted = d.Before
 			case res != nil && c.Link:
 				d.Wanted = stack.TextList(res.Targets(c.Property))
 			case res != nil:
 				d.Wanted = secrets.Mark(stack.At(props[c.Property], c.Pointer))
 			}
+			if d.Accepted() {
+				out.Accepted++
+				continue
+			}
 			out.Differs = append(out.Differs, d)
 		}
 	}
 	for id, l := range live {
-		if names[id] == "" {
+		if names[id] == "" && l.Tags["stack"] == st.Name {
 			l.Mark(secrets)
 			out.Unrecorded = append(out.Unrecorded, l)
 		}
@@ -145,7 +271,7 @@ func (a *App) driftFrom(ctx context.Context, st *stack.Stack, live map[string]*s
 		return cmp.Or(strings.Compare(a.Node, b.Node), strings.Compare(a.ID, b.ID))
 	})
 	slices.SortStableFunc(out.Differs, func(a, b Differing) int { return stack.CompareNames(a.Name, b.Name) })
-	return out, nil
+	return out
 }
 
 // wantedNow is what the files of a stack say now; what was deployed, where they cannot be
@@ -180,4 +306,13 @@ func recordedAttributes(current []*stack.Recorded) stack.Attributes {
 		v, ok := r.Attributes[name]
 		return v, ok
 	}
+}
+
+// WhatIfPutBack is what would make a stack in the cloud as it is recorded: the revision that
+// is deployed, once more.
+func (a *App) WhatIfPutBack(ctx context.Context, st *stack.Stack) (*Preview, error) {
+	if st.Revision == 0 {
+		return nil, refusal("%s is not deployed: there is nothing to put back", st.Name)
+	}
+	return a.WhatIfUndo(ctx, st, st.Revision)
 }

@@ -76,6 +76,9 @@ func (a *App) Execute(ctx context.Context, runID, token string) (r *run.Record, 
 		err = x.learn(ctx)
 	}
 	traced()
+	if err == nil && r.State.Ended() {
+		_, _ = a.lookAt(ctx, st) // for the time line; the next look finds it too
+	}
 	if cause := context.Cause(ctx); err != nil && cause != nil {
 		err = cause
 	}
@@ -117,7 +120,11 @@ func (x *execution) carryOut(ctx context.Context) error {
 	if x.run.State == run.StatusUndoing {
 		return x.undo(ctx)
 	}
-	x.tell(ctx, run.Working, fmt.Sprintf("%s begins: %s", x.run.Kind, x.run.Tally))
+	begins := fmt.Sprintf("%s begins: %s", x.run.Kind, x.run.Tally)
+	if x.run.Kind == run.KindAction {
+		begins = x.run.Origin.What + " begins"
+	}
+	x.tell(ctx, run.Working, begins)
 	if x.failedBefore() {
 		if _, err := x.finishStarted(ctx); err != nil {
 			return err
@@ -214,7 +221,7 @@ func (x *execution) prepareDriver(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	kept, err := x.store.Kept(ctx, x.stack.ID)
+	kept, err := x.store.Beside(ctx, x.stack.ID)
 	if err != nil {
 		return err
 	}
@@ -309,7 +316,11 @@ func (x *execution) succeed(ctx context.Context) error {
 	if len(findings) > 0 {
 		x.tell(ctx, run.IsReady, "a result could not be computed: "+findings[0].Message)
 	}
-	x.tell(ctx, run.IsReady, fmt.Sprintf("done, at revision %d", x.run.Revision))
+	words := fmt.Sprintf("done, at revision %d", x.run.Revision)
+	if x.run.Kind == run.KindAction {
+		words = "done"
+	}
+	x.tell(ctx, run.IsReady, words)
 	return x.set(ctx, run.StatusDone, x.run.Revision)
 }
 

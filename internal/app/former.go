@@ -39,7 +39,7 @@ func (a *App) former(ctx context.Context, st *stack.Stack, r *run.Record) (*Form
 			return nil, err
 		}
 		before = last.Number
-		if !atOneSpeed(last.Plan, r.Plan) {
+		if !atOneSpeed(last.Plan, r.Plan) || r.Kind == run.KindAction && last.Origin.What != r.Origin.What {
 			continue
 		}
 		events, err := a.store.Events(ctx, last.ID, 0)

@@ -25,6 +25,10 @@ service_template:
     sub: { type: Subnet, properties: { cidr: { $concat: [ "10.", { $get_input: form }, .1.0/24 ] } }, requirements: [ { network: net } ] }
     gate: { type: Rules, properties: { allow: [ { ports: "443", peer: 10.0.0.0/8 } ] }, requirements: [ { network: net } ] }
     post: { type: Server, properties: { size: small, image: moss-3, label: { $concat: [ form-, { $get_input: form } ] } }, requirements: [ { subnet: sub }, { rules: gate } ] }
+    soft:
+      type: Software
+      requirements: [ { host: post } ]
+      interfaces: { Lifecycle: { inputs: { form: { $get_input: form } }, operations: { create: scripts/up.sh, delete: scripts/down.sh } } }
     box: { type: Bucket, properties: { name: { $concat: [ terrace-, { $get_input: form } ] } } }
     hat: { type: Role, properties: { for: server, tags: { form: { $concat: [ f, { $get_input: form } ] } } } }
     may: { type: Grant, properties: { actions: [ bucket:read ] }, requirements: [ { role: hat }, { "on": box } ] }
@@ -32,6 +36,15 @@ service_template:
     gone: { type: Topic, count: { $difference: [ 2, { $get_input: form } ] }, properties: { label: x } }
     more: { type: Topic, count: { $difference: [ { $get_input: form }, 1 ] }, properties: { label: { $get_property: [ note, keep ] } } }
 `
+
+// terrace writes the template, with the scripts of its software: they notice when they are
+// carried out twice, or half.
+func (b *bench) terrace(text string) {
+	b.t.Helper()
+	b.write("terrace.yaml", text)
+	b.write("scripts/up.sh", "echo up >> /count\nresult times $(wc -l < /count)\nresult form $form\n")
+	b.write("scripts/down.sh", "test $(wc -l < /count) = 1 || exit 7\n")
+}
 
 var errDied = errors.New("the process was killed")
 
@@ -202,7 +215,7 @@ func TestKilledWithAFaultInIt(t *testing.T) {
 // in.
 func (b *bench) through(t *testing.T, p peril, seed int, deaths ...int64) (moments int64) {
 
-	b.write("terrace.yaml", terrace)
+	b.terrace(terrace)
 	file := "terrace.stack.yaml"
 	b.write(file, "stack: terrace\ntemplate: terrace.yaml\ntarget: workshop/cedar-2\n")
 	what := fmt.Sprintf("%s, killed at %v", p.name, deaths)
@@ -293,12 +306,12 @@ func TestHeldAndDeployedAgain(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, 5000)
 	file := "terrace.stack.yaml"
-	b.write("terrace.yaml", terrace)
+	b.terrace(terrace)
 	b.write(file, "stack: terrace\ntemplate: terrace.yaml\ntarget: workshop/cedar-2\n")
 	for _, at := range []string{"net", "sub", "gate", "post", "box", "note", "more"} {
 		for _, form := range []string{"1", "2", "2 of another kind"} {
 			what := "held at " + at + ", then form " + form
-			b.write("terrace.yaml", terrace)
+			b.terrace(terrace)
 			b.deploy(run.StatusDone, file)
 			b.fault(yard.Fault{Name: at, Times: 1, At: "last"})
 			if r := b.carry(b.preview(file, "form=2"), "hold"); r.State != run.StatusHeld {
@@ -306,7 +319,7 @@ func TestHeldAndDeployedAgain(t *testing.T) {
 			}
 			form, other := strings.CutSuffix(form, " of another kind")
 			if other { // without some, and with others in their place
-				b.write("terrace.yaml", strings.NewReplacer("terrace-", "other-", "    note:", "    memo:",
+				b.terrace(strings.NewReplacer("terrace-", "other-", "    note:", "    memo:",
 					"get_property: [ note", "get_property: [ memo", "moss-3", "fern-12").Replace(terrace))
 			}
 			p := b.preview(file, "form="+form)
@@ -348,7 +361,7 @@ func TestHeldAndDeployedAgain(t *testing.T) {
 func TestWhatARunHasLeftIsTold(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, 5000)
-	b.write("terrace.yaml", terrace)
+	b.terrace(terrace)
 	file := "terrace.stack.yaml"
 	b.write(file, "stack: terrace\ntemplate: terrace.yaml\ntarget: workshop/cedar-2\n")
 	b.deploy(run.StatusDone, file)

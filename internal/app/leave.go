@@ -108,7 +108,10 @@ func (a *App) WhatLeaves(ctx context.Context, st *stack.Stack, name string) (*Le
 		if l.record == nil {
 			continue
 		}
-		for _, links := range l.record.Links {
+		for requirement, links := range l.record.Links {
+			if requirement == stack.Hosting { // it goes with its server
+				continue
+			}
 			for _, to := range links {
 				for _, s := range planned {
 					known := slices.ContainsFunc(out.Parts, func(p Leave) bool { return p.step.ID == s.ID })

@@ -43,7 +43,7 @@ func doesWithout(p *Preview) string {
 // is beside them; the rest is left for later, and said so.
 func TestDeployingOnlySome(t *testing.T) {
 	b := newBench(t, 5000)
-	b.write("terrace.yaml", terrace)
+	b.terrace(terrace)
 	file := "terrace.stack.yaml"
 	b.write(file, "stack: terrace\ntemplate: terrace.yaml\ntarget: workshop/cedar-2\n")
 	form2 := []string{"form=2"}
@@ -51,11 +51,11 @@ func TestDeployingOnlySome(t *testing.T) {
 		names []string
 		want  string
 	}{
-		{[]string{"note"}, "new note without new box, new gate, new gone#0, new hat, new may, new net, new post, new sub"},
-		{[]string{"may"}, "new box, new hat, new may without new gate, new gone#0, new net, new note, new post, new sub"},
-		{[]string{"post", "note"}, "new gate, new net, new note, new post, new sub without new box, new gone#0, new hat, new may"},
-		{[]string{"gone"}, "new gone#0 without new box, new gate, new hat, new may, new net, new note, new post, new sub"},
-		{[]string{"*"}, "new box, new gate, new gone#0, new hat, new may, new net, new note, new post, new sub without "},
+		{[]string{"note"}, "new note without new box, new gate, new gone#0, new hat, new may, new net, new post, new soft, new sub"},
+		{[]string{"may"}, "new box, new hat, new may without new gate, new gone#0, new net, new note, new post, new soft, new sub"},
+		{[]string{"post", "note"}, "new gate, new net, new note, new post, new sub without new box, new gone#0, new hat, new may, new soft"},
+		{[]string{"gone"}, "new gone#0 without new box, new gate, new hat, new may, new net, new note, new post, new soft, new sub"},
+		{[]string{"*"}, "new box, new gate, new gone#0, new hat, new may, new net, new note, new post, new soft, new sub without "},
 	} {
 		p, err := b.only(file, nil, test.names...)
 		if err != nil || doesWithout(p) != test.want {
@@ -79,7 +79,7 @@ func TestDeployingOnlySome(t *testing.T) {
 		b.wantRecordIsLive("terrace")
 	}
 	p := b.preview(file)
-	if got := doesWithout(p); got != "new gone#0 without " {
+	if got := doesWithout(p); got != "new gone#0, new soft without " {
 		t.Errorf("then there is left: %s", got)
 	}
 	b.carry(p, stack.Undo)
@@ -92,7 +92,7 @@ func TestDeployingOnlySome(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := doesWithout(p); got != "swap gate, swap net, swap post, swap sub without drop gone#0, edit hat, edit may, edit note, new more#0, swap box" {
+	if got := doesWithout(p); got != "swap gate, swap net, swap post, swap soft, swap sub without drop gone#0, edit hat, edit may, edit note, new more#0, swap box" {
 		t.Errorf("only net: %s", got)
 	}
 	if r := b.carry(p, stack.Undo); r.State != run.StatusDone {
@@ -128,7 +128,7 @@ func TestOnlyEachOfThem(t *testing.T) {
 	long(t)
 	t.Parallel()
 	b := newBench(t, 5000)
-	b.write("terrace.yaml", terrace)
+	b.terrace(terrace)
 	file := "terrace.stack.yaml"
 	b.write(file, "stack: terrace\ntemplate: terrace.yaml\ntarget: workshop/cedar-2\n")
 	for _, name := range []string{"net", "sub", "gate", "post", "box", "hat", "may", "note", "gone", "more"} {

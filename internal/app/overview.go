@@ -22,6 +22,8 @@ type Overview struct {
 	Stack  *stack.Stack
 	Run    *run.Record // the last one, without its plan; nil where there was none
 	Holder string      // who carries it out; "" is nobody
+	Broken int         // how often a rule is not kept by what runs, as far as somebody has looked
+	Uses   []int64     // the stacks whose results it uses, by id
 }
 
 // Waits reports whether the last run waits for somebody to decide how it goes on:
@@ -44,9 +46,27 @@ func (a *App) Stacks(ctx context.Context) ([]Overview, error) {
 	if err != nil {
 		return nil, err
 	}
+	broken, err := a.store.NotKept(ctx)
+	if err != nil {
+		return nil, err
+	}
+	uses, err := a.store.Uses(ctx)
+	if err != nil {
+		return nil, err
+	}
 	out := make([]Overview, len(list))
 	for i, st := range list {
-		out[i] = Overview{st, runs[st.ID], holders[st.ID]}
+		out[i] = Overview{Stack: st, Run: runs[st.ID], Holder: holders[st.ID], Broken: broken[st.Name+"@"+st.Target.String()]}
+		for _, u := range uses {
+			if u.Stack.ID != st.ID {
+				continue
+			}
+			for _, of := range list {
+				if of.ID != st.ID && a.means(ctx, u, of) && !slices.Contains(out[i].Uses, of.ID) {
+					out[i].Uses = append(out[i].Uses, of.ID)
+				}
+			}
+		}
 	}
 	return out, nil
 }

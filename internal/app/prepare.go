@@ -1,14 +1,19 @@
 package app
 
 import (
+	"bytes"
 	"context"
 	"errors"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"github.com/google/uuid"
 
+	"brickrow/internal/bundle"
+	"brickrow/internal/commit"
+	"brickrow/internal/files"
 	"brickrow/internal/identity"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
@@ -62,6 +67,10 @@ func (a *App) Prepare(ctx context.Context, p *Preview, onFailure stack.OnFailure
 	if needed, err := a.approvalNeeded(p); err != nil {
 		return nil, err
 	} else if needed && !p.Approved {
+		if p.releasing != "" {
+			return nil, refusal("what is done to %s in %s needs the agreement of a second person: save it with release %s %s --save FILE, let "+
+				"somebody approve FILE, then deploy FILE", p.ChangeSet.Stack, p.Target, p.ChangeSet.Stack, p.releasing)
+		}
 		how := map[run.Kind]string{run.KindDeploy: "whatif --save FILE",
 			run.KindUndo:   "undo " + p.ChangeSet.Stack + " --save FILE",
 			run.KindDelete: "delete " + p.ChangeSet.Stack + " --save FILE"}[p.Kind]
@@ -96,6 +105,53 @@ func by(p *Preview) string {
 	return identity.User()
 }
 
+// origin is where a run came from.
+func origin(p *Preview) run.Origin {
+	o := run.Origin{Host: identity.Host(), Note: strings.TrimSpace(p.Note), ApprovedBy: p.ApprovedBy}
+	o.Commit, o.Changed = commitOf(p)
+	return o
+}
+
+// commitOf is the commit that the files of a preview are at, and whether one of them is not
+// as it is there. "" is that they are in no repository.
+func commitOf(p *Preview) (hash string, changed bool) {
+	d := p.Draft
+	switch {
+	case p.Saved != "":
+		return p.savedCommit, p.savedChanged
+	case d == nil || p.Kind != run.KindDeploy:
+		return "", false
+	case d.Commit != "":
+		return d.Commit, false
+	}
+	tree, err := commit.At(d.Path, "HEAD")
+	if err != nil {
+		return "", false
+	}
+	same := func(path string, text []byte) bool {
+		there, err := tree.Open(path, tosca.MaxBytes)
+		return err == nil && bytes.Equal(there, text)
+	}
+	text, err := files.Read(d.Path, tosca.MaxBytes)
+	if err != nil || !same(d.Path, text) {
+		return tree.Hash, true
+	}
+	rev := p.Revision
+	if rev == nil {
+		return tree.Hash, false
+	}
+	if bundle.IsArchive(rev.Template) {
+		text, err := files.Read(rev.Template, tosca.MaxBytes)
+		return tree.Hash, err != nil || !same(rev.Template, text)
+	}
+	for path, text := range rev.Files {
+		if !same(filepath.Join(filepath.Dir(rev.Template), filepath.FromSlash(path)), text) {
+			return tree.Hash, true
+		}
+	}
+	return tree.Hash, !same(rev.Template, []byte(rev.Text))
+}
+
 func (a *App) lock(ctx context.Context, st *stack.Stack, token string) error {
 	_, err := a.store.Lock(ctx, st.ID, token)
 	var locked *store.LockedError
@@ -123,7 +179,7 @@ func (a *App) prepare(ctx context.Context, p *Preview, st *stack.Stack, t *Ticke
 	}
 	r := &run.Record{ID: uuid.NewString(), StackID: st.ID, Kind: p.Kind, State: run.StatusWorking, Base: now.Revision,
 		Prior: now.State, OnFailure: onFailure,
-		Plan: a.plan(p), Tally: p.Tally, Estimate: p.Estimate.Seconds, By: by(p)}
+		Plan: a.plan(p), Tally: p.Tally, Estimate: p.Estimate.Seconds, By: by(p), Origin: origin(p)}
 	secrets := &tosca.Secrets{}
 	for _, ch := range p.Changes {
 		if ch.Recorded != nil {
@@ -133,7 +189,7 @@ func (a *App) prepare(ctx context.Context, p *Preview, st *stack.Stack, t *Ticke
 	if r.Plan.Baseline, err = a.baseline(ctx, st, secrets); err != nil {
 		return err
 	}
-	begin := store.Begin{Revision: p.Revision}
+	begin := store.Begin{Revision: p.Revision, Taken: p.adopting}
 	if p.Kind == run.KindDelete {
 		begin.Revision = nil
 	} else {
@@ -150,7 +206,7 @@ func (a *App) prepare(ctx context.Context, p *Preview, st *stack.Stack, t *Ticke
 				Throwaway: p.Draft.Stack.Throwaway, Approvers: p.Draft.Stack.Approvers}
 		}
 	}
-	if len(p.LeftOut) > 0 {
+	if len(p.LeftOut) > 0 && (p.releasing == "" || now.State == stack.Partial) { // a release leaves all else as it is
 		r.Only = p.Only
 		begin.Revision.Note = strings.TrimSpace(begin.Revision.Note + " only " + strings.Join(p.Only, ", "))
 	}
@@ -201,8 +257,14 @@ func (a *App) baseline(ctx context.Context, st *stack.Stack, secrets *tosca.Secr
 	for _, r := range list {
 		w := run.Was{Name: r.Tags["node"], Type: r.Type, Properties: secrets.HideIn(r.Properties), Links: r.Links,
 			Attributes: secrets.HideIn(r.Attributes), Tags: map[string]string{}}
-		for _, name := range r.SecretAttributes {
-			w.Attributes[name] = tosca.SecretText
+		if m, ok := tosca.Reveal(seen(r, w.Attributes)).(map[string]any); ok {
+			w.Attributes = m
+		}
+		if t := a.Profile.Library.Nodes[r.Type]; t != nil { // what tells of the last run is not what it is
+			maps.DeleteFunc(w.Attributes, func(name string, _ any) bool {
+				d := t.Attribute(name)
+				return d != nil && d.Metadata["log"] == "true"
+			})
 		}
 		for k, v := range r.Tags {
 			w.Tags[k] = secrets.Hide(v)

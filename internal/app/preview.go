@@ -30,16 +30,22 @@ type Preview struct {
 	Kind     run.Kind
 	// By says whose work it is, where that is not the one who carries it out;
 	// Approved that a second person has agreed to it.
-	By       string
-	Approved bool
-	Saved    string // the file that it was saved in; "" is none
-	To       int    // of a way back: the revision that it goes back to
+	By         string
+	Approved   bool
+	ApprovedBy []string
+	Note       string // of the one who carries it out, for the record
+	Saved      string // the file that it was saved in; "" is none
+	To         int    // of a way back: the revision that it goes back to
 	// Only are the resources that were chosen, by name; none is all.
 	Only []string
 
 	careful, throwaway bool
-	approvers          []string                            // who may agree, as the stack file says
-	onFailure          stack.OnFailure                     // what was saved says
+	approvers          []string        // who may agree, as the stack file says
+	onFailure          stack.OnFailure // what was saved says
+	savedCommit        string          // of its files
+	savedChanged       bool
+	adopting           []*stack.Recorded                   // what is there and is to come under the stack
+	releasing          string                              // the resource that is to leave the stack and stay in the cloud
 	past               map[string]map[run.Action][]float64 // how long things took, by type
 	told, learned      int                                 // how much the target takes at once
 }
@@ -62,9 +68,9 @@ func (a *App) WhatIfRecorded(ctx context.Context, d *Draft) (*Preview, error) {
 }
 
 // asking asks about the target of a draft; what it told, as findings, comes with it.
-type asking = func(context.Context, *Draft) (*precheck.TargetState, tosca.Findings, error)
+type asking = func(context.Context, *Draft) (*surveyed, tosca.Findings, error)
 
-func nobody(context.Context, *Draft) (s *precheck.TargetState, told tosca.Findings, err error) {
+func nobody(context.Context, *Draft) (s *surveyed, told tosca.Findings, err error) {
 	return
 }
 
@@ -84,11 +90,19 @@ func (a *App) whatIf(ctx context.Context, d *Draft, ask asking, only []string) (
 		return nil, err
 	}
 	if state != nil {
+		if err := a.keepPrograms(d.Wanted); err != nil {
+			return nil, err
+		}
 		if len(d.Wanted.Selected) > 0 {
-			d = a.existing(d, func(typ string) []stack.Found { return a.selectable(state, typ) })
+			d = a.existing(d, func(typ string) []stack.Found { return a.selectable(state.TargetState, typ) })
 			p.Draft = d
 		}
-		if err := a.names(ctx, state, d.Wanted); err != nil {
+		if err := a.names(ctx, state.TargetState, d.Wanted); err != nil {
+			return nil, err
+		}
+	}
+	if state != nil && len(d.Stack.Adopt) > 0 {
+		if p.adopting, err = a.adoptions(ctx, d, state.TargetState, &told); err != nil {
 			return nil, err
 		}
 	}
@@ -121,11 +135,17 @@ func (a *App) whatIf(ctx context.Context, d *Draft, ask asking, only []string) (
 		}()
 	}
 	err = a.compare(ctx, p, d.Stack.Stack, d.Stack.Target, d.Wanted, live)
+	if err == nil && state != nil {
+		err = a.noteWhatIf(ctx, p, state, live)
+	}
+	if err == nil && state != nil {
+		err = a.hits(ctx, p)
+	}
 	if err == nil && d.Rules != nil {
 		judge(p, d.Rules, d.Wanted.Inputs, d.Stack.Tags)
 	}
 	if err == nil && state != nil {
-		p.Findings = append(p.Findings, precheck.Against(a.Profile, state, d.Wanted, p.ChangeSet, precheck.Whole)...)
+		p.Findings = append(p.Findings, precheck.Against(a.Profile, state.TargetState, d.Wanted, p.ChangeSet, precheck.Whole)...)
 	}
 	if err == nil {
 		p.Findings = slices.Concat(d.Findings, told, d.Wanted.Secrets().Findings(p.Findings))
@@ -137,7 +157,7 @@ func (a *App) whatIf(ctx context.Context, d *Draft, ask asking, only []string) (
 // halfWhatIf holds as much of a template as could be read against its target, so
 // that all that is wrong is told at once. Its changes are not shown: half a
 // template would look like drops.
-func (a *App) halfWhatIf(ctx context.Context, p *Preview, state *precheck.TargetState,
+func (a *App) halfWhatIf(ctx context.Context, p *Preview, state *surveyed,
 	told tosca.Findings) (*Preview, error) {
 	d := p.Draft
 	findings := slices.Concat(d.Findings, told)
@@ -151,7 +171,7 @@ func (a *App) halfWhatIf(ctx context.Context, p *Preview, state *precheck.Target
 			return nil, err
 		}
 		findings = append(findings, d.Wanted.Secrets().
-			Findings(precheck.Against(a.Profile, state, d.Wanted, p.ChangeSet, precheck.Partial))...)
+			Findings(precheck.Against(a.Profile, state.TargetState, d.Wanted, p.ChangeSet, precheck.Partial))...)
 	}
 	findings.Sort()
 	p.ChangeSet = &whatif.ChangeSet{Stack: d.Stack.Stack, Target: d.Stack.Target, Findings: findings}
@@ -160,7 +180,7 @@ func (a *App) halfWhatIf(ctx context.Context, p *Preview, state *precheck.Target
 
 // state asks the target of a draft about itself. It is nil where there is no such
 // target, which is a finding.
-func (a *App) state(ctx context.Context, d *Draft) (s *precheck.TargetState, told tosca.Findings, err error) {
+func (a *App) state(ctx context.Context, d *Draft) (s *surveyed, told tosca.Findings, err error) {
 	targets, err := a.Cloud.Targets(ctx)
 	if err != nil {
 		return nil, nil, fmt.Errorf("ask the cloud for its targets: %w", err)
@@ -178,28 +198,65 @@ func (a *App) state(ctx context.Context, d *Draft) (s *precheck.TargetState, tol
 	return s, nil, err
 }
 
+// surveyed is what a target tells about itself, and what was known of it before.
+type surveyed struct {
+	*precheck.TargetState
+	sight *sighting
+}
+
 // survey asks a target about itself and what there is in it.
-func (a *App) survey(ctx context.Context, t stack.Target, name string) (*precheck.TargetState, error) {
-	s := &precheck.TargetState{Target: t, Stack: name, Taken: map[string]string{}}
-	g, ctx := errgroup.WithContext(ctx)
+func (a *App) survey(ctx context.Context, t stack.Target, name string) (*surveyed, error) {
+	s := &surveyed{TargetState: &precheck.TargetState{Target: t, Stack: name, Taken: map[string]string{}}}
+	var err error
+	if s.sight, err = a.sight(ctx, t); err != nil {
+		return nil, err
+	}
+	g, both := errgroup.WithContext(ctx)
 	g.Go(func() (err error) {
-		if s.About, err = a.Cloud.About(ctx, t); err != nil {
+		if s.About, err = a.Cloud.About(both, t); err != nil {
 			return fmt.Errorf("ask %s about itself: %w", t, err)
 		}
 		a.limits.hear(t, s.About.AtOnce)
 		return nil
 	})
 	g.Go(func() error {
-		list, err := a.Cloud.List(ctx, t, "")
+		list, err := a.Cloud.List(both, t, "")
 		if err != nil {
 			return fmt.Errorf("ask the cloud for what is in %s: %w", t, err)
 		}
-		for _, r := range list {
-			s.All = append(s.All, r.Live(a.Profile.Library))
-		}
+		s.All = s.sight.see(a.Profile.Library, list...)
 		return nil
 	})
-	return s, g.Wait()
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	return s, a.mine(ctx, s.TargetState)
+}
+
+// mine finds what is recorded of a stack and has lost the tag that says whose it is.
+func (a *App) mine(ctx context.Context, s *precheck.TargetState) error {
+	st, err := a.store.At(ctx, s.Stack, s.Target)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	current, _, err := a.recorded(ctx, st)
+	if err != nil {
+		return err
+	}
+	recorded := make(map[string]bool, len(current))
+	for _, r := range current {
+		recorded[r.ID] = true
+	}
+	s.Mine = map[string]bool{}
+	for _, l := range s.All {
+		if l.Tags["stack"] == "" && recorded[l.ID] {
+			s.Mine[l.ID] = true
+		}
+	}
+	return nil
 }
 
 // names asks for the names that are unique in the whole cloud.
@@ -234,13 +291,19 @@ func (a *App) names(ctx context.Context, s *precheck.TargetState, w *stack.Wante
 func (a *App) against(ctx context.Context, p *Preview, w *stack.Wanted) error {
 	s, err := a.survey(ctx, p.Stack.Target, p.Stack.Name)
 	if err == nil {
-		err = a.names(ctx, s, w)
+		err = a.names(ctx, s.TargetState, w)
 	}
 	if err == nil {
-		err = a.compare(ctx, p, p.Stack.Name, p.Stack.Target, w, s.Of(p.Stack.Name))
+		live := s.Of(p.Stack.Name)
+		if err = a.compare(ctx, p, p.Stack.Name, p.Stack.Target, w, live); err == nil {
+			err = a.noteWhatIf(ctx, p, s, live)
+		}
 	}
 	if err == nil {
-		p.Findings = append(p.Findings, precheck.Against(a.Profile, s, w, p.ChangeSet, precheck.Whole)...)
+		err = a.hits(ctx, p)
+	}
+	if err == nil {
+		p.Findings = append(p.Findings, precheck.Against(a.Profile, s.TargetState, w, p.ChangeSet, precheck.Whole)...)
 		err = a.judgeAgain(ctx, p)
 	}
 	return w.Secrets().Error(err)
@@ -261,7 +324,7 @@ func (a *App) selectable(s *precheck.TargetState, typ string) []stack.Found {
 // compare fills in the change set of a preview. live is nil where the cloud
 // was not asked.
 func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Target, w *stack.Wanted,
-	live map[string]*stack.Live) error {
+	live map[string]*stack.Live) (result error) {
 	s := whatif.State{Stack: name, Target: t, Wanted: w, Live: live, Duration: a.Duration,
 		Deleting: p.Kind == run.KindDelete, Knowledge: a.Profile}
 	is, err := a.deployed(ctx, p.Stack, t, live != nil)
@@ -275,7 +338,9 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 	} else {
 		markLive(live, w, is)
 	}
-	s.Recorded, s.Kept, s.BaseRevision, s.Base = is.recorded, is.kept, is.revision.Number, is.base
+	s.Recorded, s.BaseRevision, s.Base = is.recorded, is.revision.Number, is.base
+	s.Kept = slices.Concat(p.adopting, is.kept)
+	s.Releasing = p.releasing
 	s.Old, s.Results = is.old, is.results
 	if p.Stack != nil {
 		s.ResultUsers = a.resultUsers(ctx, p.Stack)
@@ -295,6 +360,16 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 	}
 	p.past = is.past
 	s.Past = func(typ string, k whatif.Kind) []float64 { return is.past[typ][actions[k]] }
+	if err := a.readable(ctx, s.Live, name, t); err != nil {
+		return err
+	}
+	var planning error
+	s.Plan = func(rec *stack.Recorded, wanted map[string]tosca.Value) (string, []string) {
+		how, because, err := a.planOwn(ctx, p.Stack, rec, wanted)
+		planning = errors.Join(planning, err)
+		return how, because
+	}
+	defer func() { result = errors.Join(result, planning) }()
 	in, err := a.settings()
 	if err != nil {
 		return err
@@ -525,7 +600,10 @@ func (p *Preview) Question() string {
 		run.KindUndo:   fmt.Sprintf("Go back to revision %d of %s", p.To, p.ChangeSet.Stack),
 		run.KindDelete: "Delete " + p.ChangeSet.Stack,
 	}[p.Kind]
-	if len(p.LeftOut) > 0 {
+	switch {
+	case p.releasing != "":
+		what = "Let " + p.releasing + " leave " + p.ChangeSet.Stack + " and stay in the cloud"
+	case len(p.LeftOut) > 0:
 		what += ", only " + strings.Join(p.Only, ", ")
 	}
 	return fmt.Sprintf("%s: %s in %s / %s?", what, p.Tally, p.Target.Account, p.Target.Region)

@@ -282,3 +282,38 @@ service_template:
 		t.Error(err, d.Findings)
 	}
 }
+
+// What is new and is like what goes is told, with what makes it a renaming; what is not alike is
+// not.
+func TestPerhapsRenamed(t *testing.T) {
+	b := newBench(t, 5000)
+	file := b.huts("    net: { type: Network, properties: { cidr: 10.1.0.0/16 } }\n    sub: { type: Subnet, properties: { cidr: 10.1.0.0/24 }, requirements: [ { network: net } ] }\n" +
+		"    post: { type: Topic }\n    line: { type: Queue, properties: { keep: 9 h, visible_after: 40 s } }\n    many: { type: Topic, count: 2, properties: { label: x } }\n")
+	b.deploy(run.StatusDone, file)
+	said := func(nodes string) []string {
+		t.Helper()
+		b.huts(nodes)
+		var out []string
+		for _, f := range b.preview(file).Findings {
+			if f.Code == "perhaps-renamed" {
+				out = append(out, f.Message)
+			}
+		}
+		return out
+	}
+	got := said("    valley: { type: Network, properties: { cidr: 10.1.0.0/16 } }\n    slope: { type: Subnet, properties: { cidr: 10.1.0.0/24 }, requirements: [ { network: valley } ] }\n" +
+		"    mast: { type: Topic }\n    queue: { type: Queue, properties: { keep: 9 h, visible_after: 50 s } }\n    many: { type: Topic, count: 1, properties: { label: x } }\n")
+	want := []string{"valley is built anew and net goes, and they are alike", "slope is built anew and sub goes, and they are alike",
+		"mast is built anew and post goes, and they are alike", "queue is built anew and line goes, and they are alike"}
+	slices.Sort(got)
+	slices.Sort(want)
+	if !slices.Equal(got, want) {
+		t.Errorf("%q", got)
+	}
+	if got := said("    valley: { type: Network, properties: { cidr: 10.9.0.0/16 } }\n    other: { type: Queue, properties: { keep: 1 h, visible_after: 5 s } }\n"); len(got) > 0 {
+		t.Errorf("what is not alike: %q", got)
+	}
+	if got := said("    valley: { type: Network, metadata: { formerly: net }, properties: { cidr: 10.1.0.0/16 } }\n"); len(got) > 0 {
+		t.Errorf("what is renamed: %q", got)
+	}
+}

@@ -22,7 +22,7 @@ func ruleFiles(from bundle.Sources, template string, f *stack.File) ([]string, e
 	}
 	var named []string
 	for _, p := range f.Rules {
-		if !filepath.IsAbs(p) {
+		if !filepath.IsAbs(p) && p != rules.BuiltIn {
 			p = filepath.Join(filepath.Dir(f.Path), p)
 		}
 		named = append(named, p)
@@ -94,6 +94,10 @@ func (a *App) ruleSet(from bundle.Sources, lib *tosca.Library, paths []string) *
 	}
 	var key strings.Builder
 	for _, f := range paths {
+		if f == rules.BuiltIn {
+			key.WriteString(f + "\x00")
+			continue
+		}
 		text, err := from.Open(f, tosca.MaxBytes)
 		if err != nil {
 			return rules.Read(from, lib, paths)

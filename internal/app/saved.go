@@ -38,24 +38,36 @@ const anySavedFormat = "brickrow change set, version "
 // rest is to be read by anybody. Whoever changes the file is found out by the
 // signature.
 type Saved struct {
-	Format    string          `json:"format"`
-	Kind      run.Kind        `json:"kind"` // deploy, undo, delete
-	Stack     string          `json:"stack"`
-	Target    string          `json:"target"`
-	To        int             `json:"to_revision,omitempty"` // of a way back
-	StackFile string          `json:"stack_file,omitempty"`
-	By        string          `json:"by"`
-	Key       string          `json:"key"` // that the signature is checked with
-	At        time.Time       `json:"at"`
-	Careful   bool            `json:"careful"`
-	Throwaway bool            `json:"throwaway,omitempty"`
-	OnFailure stack.OnFailure `json:"on_failure"`
-	Only      []string        `json:"only,omitempty"`      // the resources that were chosen; none is all
-	Approvers []string        `json:"approvers,omitempty"` // who may approve, as the stack file and the target say
-	ChangeSet json.RawMessage `json:"change_set"`
-	Sealed    string          `json:"sealed,omitempty"`
-	Signature string          `json:"signature"`
-	Approvals []Approval      `json:"approvals"`
+	Format    string           `json:"format"`
+	Kind      run.Kind         `json:"kind"` // deploy, undo, delete, action
+	Stack     string           `json:"stack"`
+	Target    string           `json:"target"`
+	To        int              `json:"to_revision,omitempty"` // of a way back
+	StackFile string           `json:"stack_file,omitempty"`
+	By        string           `json:"by"`
+	Key       string           `json:"key"` // that the signature is checked with
+	At        time.Time        `json:"at"`
+	Careful   bool             `json:"careful"`
+	Throwaway bool             `json:"throwaway,omitempty"`
+	OnFailure stack.OnFailure  `json:"on_failure"`
+	Only      []string         `json:"only,omitempty"`      // the resources that were chosen; none is all
+	Approvers []string         `json:"approvers,omitempty"` // who may approve, as the stack file and the target say
+	Adopt     []stack.Adoption `json:"adopt,omitempty"`     // what is there already, by the nodes that stand for it
+	Release   string           `json:"release,omitempty"`   // the resource that leaves the stack and stays in the cloud
+	Act       *SavedAct        `json:"act,omitempty"`       // of an action
+	Commit    string           `json:"commit,omitempty"`    // of the repository that the files are in
+	Changed   bool             `json:"changed,omitempty"`   // a file was not as it is in the commit
+	ChangeSet json.RawMessage  `json:"change_set"`
+	Sealed    string           `json:"sealed,omitempty"`
+	Signature string           `json:"signature"`
+	Approvals []Approval       `json:"approvals"`
+}
+
+// SavedAct is what is to be done to what runs.
+type SavedAct struct {
+	Resource string            `json:"resource,omitempty"` // "" is all of the stack
+	Action   string            `json:"action"`
+	Inputs   map[string]string `json:"inputs,omitempty"`
 }
 
 // Approval says that somebody agrees to a change set.
@@ -126,14 +138,17 @@ func (a *App) Save(p *Preview, path string) error {
 		By: identity.User(), Key: me.Public().Key, At: time.Now().UTC(),
 		Careful: p.Careful(), Throwaway: p.Throwaway(), OnFailure: stack.Undo, Only: p.Only,
 		Approvers: append(slices.Clone(p.approvers), in.Approvers[p.Target.String()]...), ChangeSet: changes}
-	switch p.Kind {
-	case "undo":
+	switch {
+	case p.Kind == run.KindUndo:
 		s.To = p.To
-	case "deploy":
+	case p.releasing != "":
+		s.Release = p.releasing
+	case p.Kind == run.KindDeploy:
 		if s.StackFile, err = filepath.Abs(p.Draft.Path); err != nil {
 			return err
 		}
-		s.OnFailure = p.Draft.Stack.OnFailure
+		s.OnFailure, s.Adopt = p.Draft.Stack.OnFailure, p.Draft.Stack.Adopt
+		s.Commit, s.Changed = commitOf(p)
 		to, err := a.deployers(p, me)
 		if err != nil {
 			return err
@@ -148,6 +163,79 @@ func (a *App) Save(p *Preview, path string) error {
 	}
 	s.Signature = me.Sign(s.content())
 	return writeSaved(path, &s)
+}
+
+// SaveActs writes what is to be done to what runs to a file, from which exactly that can be
+// carried out.
+func (a *App) SaveActs(acts *Acts, path string) error {
+	me, err := a.Me()
+	if err != nil {
+		return err
+	}
+	in, err := a.settings()
+	if err != nil {
+		return err
+	}
+	st := acts.Stack
+	s := Saved{Format: savedFormat, Kind: run.KindAction, Stack: st.Name, Target: st.Target.String(), By: identity.User(), Key: me.Public().Key,
+		At: time.Now().UTC(), Careful: st.Careful, OnFailure: stack.Undo, Act: &SavedAct{acts.resource(), acts.Verb, acts.With},
+		Approvers: append(slices.Clone(st.Approvers), in.Approvers[st.Target.String()]...)}
+	if s.ChangeSet, err = acts.changes(); err != nil {
+		return err
+	}
+	s.Signature = me.Sign(s.content())
+	return writeSaved(path, &s)
+}
+
+// OpenSavedActs makes a saved action again, and refuses it where anything has moved on since.
+// It is nil where something else was saved.
+func (a *App) OpenSavedActs(ctx context.Context, path string) (*Acts, error) {
+	s, err := a.readSaved(path)
+	if err != nil || s.Act == nil {
+		return nil, err
+	}
+	st, err := a.knownHere(ctx, path, s)
+	if err != nil {
+		return nil, err
+	}
+	acts, err := a.WhatIfAct(ctx, st, s.Act.Resource, s.Act.Action, s.Act.Inputs)
+	if err != nil {
+		return nil, err
+	}
+	now, err := acts.changes()
+	if err != nil {
+		return nil, err
+	}
+	if differences := moved(s.ChangeSet, now); len(differences) > 0 {
+		return nil, s.movedOn(differences)
+	}
+	acts.by, acts.approvedBy = s.madeBy()
+	return acts, nil
+}
+
+// knownHere is the stack that was saved.
+func (a *App) knownHere(ctx context.Context, path string, s *Saved) (*stack.Stack, error) {
+	target, _ := stack.ParseTarget(s.Target)
+	st, err := a.store.At(ctx, s.Stack, target)
+	if err != nil {
+		return nil, refusal("%s is about %s in %s, which is not known here", path, s.Stack, s.Target)
+	}
+	return st, nil
+}
+
+func (s *Saved) movedOn(differences []string) error {
+	return refusal("things have moved on since %s saved it (%s):\n  %s\nmake it anew with --save", s.By, s.At.Local().Format("2006-01-02 15:04"),
+		strings.Join(differences, "\n  "))
+}
+
+// madeBy says who made it and who agreed.
+func (s *Saved) madeBy() (by string, approved []string) {
+	by = "saved by " + s.By
+	for _, ap := range s.Approvals {
+		approved = append(approved, ap.By)
+		by += ", approved by " + ap.By
+	}
+	return by, approved
 }
 
 // deployers are the recipients that may open what is sealed: whoever saves it,
@@ -316,6 +404,7 @@ func (a *App) OpenSaved(ctx context.Context, path string) (*Preview, error) {
 		return nil, err
 	}
 	p.Saved, p.onFailure, p.approvers = path, s.OnFailure, s.Approvers
+	p.savedCommit, p.savedChanged = s.Commit, s.Changed
 	if p.Findings.HasErrors() {
 		return p, nil
 	}
@@ -324,26 +413,26 @@ func (a *App) OpenSaved(ctx context.Context, path string) (*Preview, error) {
 		return nil, err
 	}
 	if differences := moved(s.ChangeSet, now); len(differences) > 0 {
-		return nil, refusal("things have moved on since %s saved it (%s):\n  %s\nmake it anew with --save", s.By,
-			s.At.Local().Format("2006-01-02 15:04"), strings.Join(differences, "\n  "))
+		return nil, s.movedOn(differences)
 	}
-	p.By = "saved by " + s.By
-	for _, ap := range s.Approvals {
-		p.Approved = true
-		p.By += ", approved by " + ap.By
-	}
+	p.By, p.ApprovedBy = s.madeBy()
+	p.Approved = len(p.ApprovedBy) > 0
 	return p, nil
 }
 
 // again makes the comparison of a saved change set anew.
 func (a *App) again(ctx context.Context, path string, s *Saved) (*Preview, error) {
 	target, _ := stack.ParseTarget(s.Target)
-	if s.Kind != run.KindDeploy {
-		st, err := a.store.At(ctx, s.Stack, target)
-		if err != nil {
-			return nil, refusal("%s is about %s in %s, which is not known here", path, s.Stack, s.Target)
-		}
-		if s.Kind == run.KindDelete {
+	if s.Kind != run.KindDeploy || s.Release != "" {
+		st, err := a.knownHere(ctx, path, s)
+		switch {
+		case err != nil:
+			return nil, err
+		case s.Act != nil:
+			return nil, refusal("it is an action: 'brickrow deploy %s' carries it out", path)
+		case s.Release != "":
+			return a.WhatIfRelease(ctx, st, s.Release)
+		case s.Kind == run.KindDelete:
 			return a.WhatIfDelete(ctx, st)
 		}
 		return a.WhatIfUndo(ctx, st, s.To)
@@ -367,7 +456,7 @@ func (a *App) again(ctx context.Context, path string, s *Saved) (*Preview, error
 	b := bundle.Stored(rev.Template, rev.Entry, []byte(rev.Text), rev.Files)
 	written := &Parsed{from: bundle.Disk, Path: s.StackFile,
 		Stack: &stack.File{Path: s.StackFile, Stack: s.Stack, Target: target, Careful: s.Careful,
-			Throwaway: s.Throwaway, Approvers: s.Approvers, OnFailure: s.OnFailure, Tags: rev.Tags}}
+			Throwaway: s.Throwaway, Approvers: s.Approvers, OnFailure: s.OnFailure, Tags: rev.Tags, Adopt: s.Adopt}}
 	if text, err := files.Read(s.StackFile, tosca.MaxBytes); err == nil { // it may name rules
 		file, _ := stack.ReadFile(s.StackFile, text, "")
 		written.Stack.Rules, written.Stack.RulesPos = file.Rules, file.RulesPos

@@ -13,7 +13,7 @@ import (
 func stuck(t *testing.T, begin func(b *bench) *Preview, faults ...yard.Fault) (*bench, *run.Record) {
 	t.Helper()
 	b := newBench(t, 5000)
-	b.write("terrace.yaml", terrace)
+	b.terrace(terrace)
 	b.write("terrace.stack.yaml", "stack: terrace\ntemplate: terrace.yaml\ntarget: workshop/cedar-2\n")
 	b.deploy(run.StatusDone, "terrace.stack.yaml")
 	p := begin(b)
@@ -197,7 +197,7 @@ func TestRetryingOne(t *testing.T) {
 // Whether a run is undone or held may be chosen while it goes on, and when it is stopped.
 func TestChoosingWhileItRuns(t *testing.T) {
 	b := newBench(t, 5000)
-	b.write("terrace.yaml", terrace)
+	b.terrace(terrace)
 	b.write("terrace.stack.yaml", "stack: terrace\ntemplate: terrace.yaml\ntarget: workshop/cedar-2\n")
 	start := func() *Ticket {
 		t.Helper()

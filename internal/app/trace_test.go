@@ -18,7 +18,7 @@ func TestARunIsTraced(t *testing.T) {
 	defer server.Close()
 	t.Setenv("OTEL_EXPORTER_OTLP_ENDPOINT", server.URL)
 	b := newBench(t, 5000)
-	b.write("terrace.yaml", terrace)
+	b.terrace(terrace)
 	b.write("terrace.stack.yaml", "stack: terrace\ntemplate: terrace.yaml\ntarget: workshop/cedar-2\n")
 	b.deploy(run.StatusDone, "terrace.stack.yaml")
 	if bytes.Load() < 1000 {

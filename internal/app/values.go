@@ -36,8 +36,9 @@ type Values struct {
 	// those who write.
 	LastRun bool
 
-	tree *commit.Tree    // of At
-	over map[string]bool // inputs that a flag gives: what files say of them is not read
+	tree    *commit.Tree           // of At
+	instead map[string]tosca.Value // of inputs, in the place of what is read from elsewhere
+	over    map[string]bool        // inputs that a flag gives: what files say of them is not read
 }
 
 // fill is what inputs are filled by where nobody gives them a value.
@@ -156,8 +157,12 @@ func (a *App) fromFile(ctx context.Context, p *Parsed, list []stack.FileInput, k
 			continue
 		}
 		if in.Source != nil {
+			is, given := v.instead[in.Name]
 			v, err := tosca.Value(tosca.Unknown{Bad: true}), error(nil)
-			if !in.Source.Broken {
+			switch {
+			case given:
+				v = is
+			case !in.Source.Broken:
 				if v, err = a.fetch(ctx, *in.Source, filepath.Dir(path), p.Stack); err != nil {
 					findings.Errorf(in.Pos, "no-value", howToGive(*in.Source, in.Name),
 						"the input '%s' cannot be read: %v", in.Name, err)

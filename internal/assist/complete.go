@@ -208,6 +208,14 @@ func (c *completion) keyItems() {
 		for _, d := range r.capabilities {
 			c.add(Item{Label: d.Name, Kind: PropertyKey, Detail: "capability", Insert: c.keyed(d.Name, aMap, "")})
 		}
+	case r.interfaces != nil:
+		for _, f := range r.interfaces {
+			c.add(Item{Label: f.Name, Kind: PropertyKey, Detail: "interface", Insert: c.keyed(f.Name, aMap, "")})
+		}
+	case r.operations != nil:
+		for i, o := range r.operations {
+			c.add(Item{Label: o.Name, Kind: PropertyKey, Detail: "operation", Meaning: o.Description, Insert: c.keyed(o.Name, aValue, blank(1, "")), order: i})
+		}
 	case r.fields != nil:
 		c.properties(r.fields)
 	case r.typ != nil && len(r.typ.Fields) > 0:

@@ -19,6 +19,9 @@ type Fix struct {
 	Best   bool // it is what most would do
 }
 
+// renameFix finds the former name in what mends a renaming.
+var renameFix = regexp.MustCompile(`formerly: ([^ }]+)`)
+
 // Fixes are the ways to put a finding right.
 func (w *Work) Fixes(path string, f tosca.Finding) []Fix {
 	w.mu.Lock()
@@ -82,6 +85,13 @@ func (w *Work) Fixes(path string, f tosca.Finding) []Fix {
 	case f.Code == "never-recorded":
 		if place, ok := d.keyIn(at, tosca.Formerly); ok {
 			return d.without("remove formerly", place)
+		}
+	case f.Code == "perhaps-renamed":
+		n := d.nodeAt(at)
+		if m := renameFix.FindStringSubmatch(f.Fix); m != nil && n != nil {
+			if e, ok := d.formerly(n.Name, m[1]); ok {
+				return one("it is "+m[1]+", under another name", e)
+			}
 		}
 	case f.Code == "bad-count":
 		if word, whole, _, _ := w.valueAt(d, at); strings.HasPrefix(word, "-") {

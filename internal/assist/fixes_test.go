@@ -241,3 +241,16 @@ func TestHover(t *testing.T) {
 		}
 	}
 }
+
+// A node that is new and like one that goes can be said to be that.
+func TestFixOfARenaming(t *testing.T) {
+	for _, text := range []string{"    mast: { type: Topic }\n", "    mast:\n      type: Topic\n"} {
+		w, path, _ := work(t, "‸"+nodes+text)
+		line := strings.Count(nodes, "\n") + 1
+		fixes := w.Fixes(path, tosca.Finding{Pos: tosca.Pos{File: path, Line: line, Column: 5}, Code: "perhaps-renamed",
+			Fix: "where it is that, write metadata: { formerly: post }, and it is renamed"})
+		if len(fixes) != 1 || !strings.Contains(applied(w.Text(path), fixes[0]).String(), "metadata: { formerly: post }") {
+			t.Errorf("%q: %+v", text, fixes)
+		}
+	}
+}

@@ -24,6 +24,9 @@ type rule struct {
 	fields       []*tosca.Property
 	requirements []*tosca.RequirementDef
 	capabilities []*tosca.CapabilityDef
+	// interfaces are those that the keys may be, and operations those of one.
+	interfaces []*tosca.Interface
+	operations []*tosca.Operation
 	// value is the property whose value stands here, or whose type is typ.
 	value *tosca.Property
 	typ   *tosca.Type
@@ -346,6 +349,14 @@ func (w *Work) key(d *doc, r rule, key string, s *Spot, i int) rule {
 				return rule{section: "capability assignment", fields: c.Properties, within: r.within, self: r.self}
 			}
 		}
+	case r.interfaces != nil:
+		for _, f := range r.interfaces {
+			if f.Name == key {
+				return rule{section: "interface assignment", operations: f.Operations, within: r.within, self: r.self}
+			}
+		}
+	case r.operations != nil:
+		return rule{section: "operation", refer: "files", within: r.within, self: r.self}
 	case r.fields != nil:
 		for _, p := range r.fields {
 			if p.Name == key {
@@ -456,7 +467,7 @@ func (w *Work) keyword(d *doc, r rule, key string, s *Spot, i int) rule {
 		}
 		switch key {
 		case "properties":
-			self.fields = nonNil(t.Properties)
+			self.fields = nonNil(t.Given())
 			return self
 		case "requirements":
 			self.requirements = t.Requirements
@@ -470,6 +481,27 @@ func (w *Work) keyword(d *doc, r rule, key string, s *Spot, i int) rule {
 		case "attributes":
 			self.fields = nonNil(t.Attributes)
 			return self
+		case "interfaces":
+			self.interfaces = append([]*tosca.Interface{}, t.Interfaces...)
+			return self
+		}
+	case "interface assignment":
+		if key == "operations" {
+			self.operations = append([]*tosca.Operation{}, r.operations...)
+			return self
+		}
+		return value()
+	case "operation":
+		if key == "implementation" {
+			return rule{section: "implementation", refer: "files", within: r.within, self: r.self}
+		}
+		return value()
+	case "implementation":
+		switch key {
+		case "primary":
+			return rule{section: "artifact", refer: "files"}
+		case "dependencies":
+			return rule{list: "files"}
 		}
 	case "capability assignment":
 		if key == "properties" {
@@ -596,7 +628,7 @@ func (w *Work) metadata(d *doc, r rule, t *tosca.NodeType) []word {
 	case "node template":
 		var names, was []string
 		if t != nil {
-			for _, p := range t.Properties {
+			for _, p := range t.Given() {
 				names = append(names, p.Name)
 			}
 		}

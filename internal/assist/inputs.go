@@ -12,6 +12,10 @@ import (
 func (w *Work) SetInput(path, name, value string) ([]Edit, error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	return w.setInput(path, name, value)
+}
+
+func (w *Work) setInput(path, name, value string) ([]Edit, error) {
 	d := w.doc(path)
 	if d == nil || d.outline.Kind != StackFile {
 		return nil, fmt.Errorf("%s is no stack file", path)

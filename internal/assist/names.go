@@ -295,7 +295,7 @@ func (w *Work) Rename(path string, at Place, to string) (map[string][]Edit, erro
 		out[l.Path] = append(out[l.Path], Edit{l.Range, tosca.KeyText(to)})
 	}
 	if c.section == "node_templates" && w.deployed(c) {
-		if e, ok := c.d.formerly(c.name); ok {
+		if e, ok := c.d.formerly(c.name, c.name); ok {
 			out[c.d.path] = append(out[c.d.path], e)
 		}
 	}
@@ -324,14 +324,14 @@ func (w *Work) recorded(d *doc) []string {
 
 // formerly writes into a node what it was called when it was deployed, so that under its
 // new name it is the same. It is false where that is written already.
-func (d *doc) formerly(name string) (Edit, bool) {
-	n := d.outline.Symbol("node_templates", name)
+func (d *doc) formerly(node, was string) (Edit, bool) {
+	n := d.outline.Symbol("node_templates", node)
 	if n == nil {
 		return Edit{}, false
 	}
 	line := d.text.Line(n.At.Line)
 	l := parseLine(line)
-	says := "formerly: " + tosca.KeyText(name)
+	says := "formerly: " + tosca.KeyText(was)
 	body := strings.Join(d.text.Lines[n.At.Line:min(n.To, len(d.text.Lines))], "\n")
 	switch {
 	case strings.Contains(body, "formerly:"):

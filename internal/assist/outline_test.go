@@ -66,7 +66,7 @@ service_template:
 	if err != nil {
 		t.Fatal(err)
 	}
-	if o := NewText(string(file)).Outline(); len(o.Of("node_templates")) != 21 || len(o.Of("inputs")) < 5 || len(o.Of("outputs")) < 4 {
+	if o := NewText(string(file)).Outline(); len(o.Of("node_templates")) != 22 || len(o.Of("inputs")) < 5 || len(o.Of("outputs")) < 4 {
 		t.Errorf("%d nodes, %d inputs, %d outputs", len(o.Of("node_templates")), len(o.Of("inputs")), len(o.Of("outputs")))
 	}
 }

@@ -381,20 +381,75 @@ func (d *doc) withoutItem(key Place) (Edit, bool) {
 		}
 		return Edit{Range{Place{key.Line, 0}, Place{end, 0}}, ""}, end < len(d.text.Lines)
 	}
-	start, open := d.text.flowStart(key)
-	if !open || start.Line != key.Line {
+	from, to, first, ok := d.entryInFlow(key)
+	switch {
+	case !ok:
+		return Edit{}, false
+	case first && line[to] == ',':
+		to++
+	case !first && line[to] != ',' && line[to-1] == ' ':
+		to--
+	}
+	return Edit{Range{Place{key.Line, from}, Place{key.Line, to}}, ""}, true
+}
+
+// behind writes an entry or an item behind the one whose key stands at a place.
+func (d *doc) behind(key Place, text string) (Edit, bool) {
+	line := d.text.Line(key.Line)
+	l := parseLine(line)
+	switch {
+	case len(l.dashes) == 1 && strings.Trim(line[l.dashes[0]+1:min(key.Column, len(line))], ` "'{`) == "":
+		return lineAfter(d.itemEnd(key)-1, d.text, strings.Repeat(" ", l.dashes[0])+"- "+text), true
+	case len(l.dashes) == 0 && l.colon >= 0 && strings.Trim(line[l.column:max(l.column, min(key.Column, len(line)))], `"'`) == "":
+		return lineAfter(d.endOf(key.Line, l.column)-1, d.text, strings.Repeat(" ", l.column)+text), true
+	}
+	_, to, _, ok := d.entryInFlow(key)
+	if !ok {
 		return Edit{}, false
 	}
-	// from the bracket or comma in front to the comma or bracket behind
+	for line[to-1] == ' ' {
+		to--
+	}
+	if name, _, _ := strings.Cut(text, ":"); d.itemOpens(key) && name != text { // - { name: node }
+		text = "{ " + text + " }"
+	}
+	at := Place{key.Line, to}
+	return Edit{Range{at, at}, ", " + text}, true
+}
+
+// itemOpens reports whether a key within brackets is the only one of an item of a list.
+func (d *doc) itemOpens(key Place) bool {
+	start, open := d.text.flowStart(key)
+	if !open {
+		return false
+	}
+	f := flowScan{t: d.text}
+	f.line(start.Line, start.Column, key.Column)
+	return d.item(&f, key)
+}
+
+func (d *doc) item(f *flowScan, key Place) bool {
+	b, depth := f.top(), len(f.stack)
+	return b != nil && b.open == '{' && depth > 1 && f.stack[depth-2].open == '[' &&
+		len(d.text.At(Place{key.Line, b.at.Column + 1}).Keys()) == 1
+}
+
+// entryInFlow is where an entry within the brackets of one line stands whose key is at a
+// place: from the bracket or comma in front to the comma or bracket behind. first is that a
+// bracket is in front.
+func (d *doc) entryInFlow(key Place) (from, to int, first, ok bool) {
+	line := d.text.Line(key.Line)
+	start, open := d.text.flowStart(key)
+	if !open || start.Line != key.Line {
+		return 0, 0, false, false
+	}
 	f := flowScan{t: d.text}
 	f.line(start.Line, start.Column, key.Column)
 	depth := len(f.stack)
-	if b := f.top(); b != nil && b.open == '{' && depth > 1 && f.stack[depth-2].open == '[' &&
-		len(d.text.At(Place{key.Line, b.at.Column + 1}).Keys()) == 1 { // - { name: node }
+	if d.item(&f, key) { // - { name: node }
 		depth--
 	}
-	from, to := -1, -1
-	first := true
+	from, first = -1, true
 	g := flowScan{t: d.text}
 	for i := start.Column; i < len(line); i++ {
 		before := len(g.stack)
@@ -404,24 +459,14 @@ func (d *doc) withoutItem(key Place) (Edit, bool) {
 			from, first = i+1, true
 		case i < key.Column && len(g.stack) == depth && line[i] == ',' && g.quote == 0:
 			from, first = i, false
-		case i >= key.Column && len(g.stack) == depth && line[i] == ',' && g.quote == 0:
-			to = i
-			if first {
-				to++
-			}
-		case i >= key.Column && len(g.stack) == depth-1:
-			if to = i; !first && line[i-1] == ' ' {
-				to--
-			}
+		case i >= key.Column && (len(g.stack) == depth && line[i] == ',' && g.quote == 0 || len(g.stack) == depth-1):
+			return from, i, first, from >= 0
 		}
-		if to >= 0 || !alive {
+		if !alive {
 			break
 		}
 	}
-	if from < 0 || to < 0 {
-		return Edit{}, false
-	}
-	return Edit{Range{Place{key.Line, from}, Place{key.Line, to}}, ""}, true
+	return 0, 0, false, false
 }
 
 // results lets what stays behind find what moved.
@@ -589,7 +634,7 @@ func (p *part) written(w *Work) (Refactoring, bool) {
 			s.At.Line, s.To = s.At.Line-2, s.To-2
 		}
 		if w.deployed(called{section: "node_templates", name: n.Name, d: p.d}) {
-			e, ok := block.formerly(n.Name)
+			e, ok := block.formerly(n.Name, n.Name)
 			if !ok {
 				return Refactoring{}, false
 			}

@@ -95,7 +95,7 @@ func (w *Work) toInput(d *doc, at Place) (Refactoring, bool) {
 	return out, true
 }
 
-// addTo adds a line to a map of a file: the one under a key, which is at the root or
+// addTo adds a line, or some, to a map of a file: the one under a key, which is at the root or
 // within another one and is written where it is missing. It is false where the map is
 // written in brackets.
 func (d *doc) addTo(outer, key, line string) (Edit, bool) {
@@ -130,7 +130,7 @@ func (d *doc) addTo(outer, key, line string) (Edit, bool) {
 			continue
 		}
 		if l.rest < l.end {
-			if !startsFlow(d.text.Lines[n], l.rest) {
+			if !startsFlow(d.text.Lines[n], l.rest) || strings.Contains(line, "\n") {
 				return Edit{}, false
 			}
 			text := " " + line
@@ -154,9 +154,9 @@ func (d *doc) addTo(outer, key, line string) (Edit, bool) {
 			}
 			last = m
 		}
-		return lineAfter(last, d.text, strings.Repeat(" ", in)+line), true
+		return lineAfter(last, d.text, indented(line, in)), true
 	}
-	text := strings.Repeat(" ", indent) + key + ":\n" + strings.Repeat(" ", indent+2) + line
+	text := strings.Repeat(" ", indent) + key + ":\n" + indented(line, indent+2)
 	if outer != "" { // in front of the nodes
 		at := Place{begin, 0}
 		return Edit{Range{at, at}, text + "\n"}, true
@@ -165,6 +165,17 @@ func (d *doc) addTo(outer, key, line string) (Edit, bool) {
 		return Edit{New: text + "\n"}, true
 	}
 	return lineAfter(end-1, d.text, text), true
+}
+
+// indented are lines with so many blanks in front.
+func indented(lines string, by int) string {
+	list := strings.Split(lines, "\n")
+	for i, l := range list {
+		if l != "" {
+			list[i] = strings.Repeat(" ", by) + l
+		}
+	}
+	return strings.Join(list, "\n")
 }
 
 // toFile puts a text of several lines into a file beside the template, as an artifact.

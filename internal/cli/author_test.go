@@ -16,7 +16,7 @@ func TestWritingAStack(t *testing.T) {
 	s.dir = filepath.Join(t.TempDir(), "mine")
 	out, _ := s.run(0, "starters")
 	s.wants(out, "cluster-with-workload", "single-server", "brickrow new")
-	if list := decode[[]app.Starter](t, first(s.run(0, "starters", "--json"))); len(list) != 13 {
+	if list := decode[[]app.Starter](t, first(s.run(0, "starters", "--json"))); len(list) != 14 {
 		t.Errorf("%d starters", len(list))
 	}
 	_, errs := s.run(1, "new", "cluster", s.dir)
@@ -146,7 +146,7 @@ func TestComparingAndRehearsing(t *testing.T) {
 		t.Errorf("nothing is carried out, and yet there is a risk:\n%s", out)
 	}
 	out, _ = s.run(0, "whatif", test, "--from", test)
-	s.wants(out, "no changes, 23 same")
+	s.wants(out, "no changes, 24 same")
 	out, _ = s.run(0, "whatif", test, "--from", "1", "--json")
 	s.wants(out, `"against": "revision 1"`, `"path": "/properties/want"`)
 	out, _ = s.run(0, "whatif", test, "--from", "1", "--to", "2")

@@ -77,7 +77,7 @@ func (p *Program) Run(ctx context.Context, args []string) int {
 // isUsage recognises the errors that cobra makes of a wrong call.
 func isUsage(err error) bool {
 	for _, start := range []string{"unknown command", "unknown flag", "unknown shorthand", "accepts ", "requires ",
-		"flag needs", "invalid argument", "required flag", "if any flags"} {
+		"flag needs", "invalid argument", "required flag", "if any flags", "at least one of the flags"} {
 		if strings.HasPrefix(err.Error(), start) {
 			return true
 		}
@@ -106,7 +106,7 @@ Without a command it opens the full-screen interface.`,
 		"folder of the data (BRICKROW_HOME, else the user's data folder)")
 	root.AddCommand(p.demo(), p.starters(), p.newFrom(), p.check(), p.format(), p.resolve(), p.schema(), p.pack(),
 		p.targets(), p.rules(), p.whatif(), p.draw(), p.approve(), p.identity(), p.deploy(), p.watch(), p.resume(),
-		p.cancel(), p.pause(), p.onFailure(), p.leave(), p.probes(), p.backups(), p.trace(), p.undo(), p.remove(),
+		p.cancel(), p.pause(), p.onFailure(), p.leave(), p.probes(), p.backups(), p.scripts(), p.types(), p.cloud(), p.adopt(), p.release(), p.capture(), p.drift(), p.history(), p.observe(), p.compliance(), p.act(), p.trace(), p.undo(), p.remove(),
 		p.stacks(), p.show(), p.results(), p.events(), p.store(), p.yard(), p.languageServer(), p.carryOut())
 	return root
 }

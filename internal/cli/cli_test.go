@@ -102,7 +102,7 @@ func TestTheStory(t *testing.T) {
 	s.run(0, "yard", "fault", "add", "--name", "readings_db", "--reason", "no host has room")
 	before, _ := s.run(0, "yard", "resources", "--json")
 	out, _ = s.run(ExitUndone, "deploy", testFile, "--yes", "-i", "db_size=large", "-i", "readers=5")
-	s.wants(out, "no host has room", "all 23 resources are as they were", "run 5: undone")
+	s.wants(out, "no host has room", "all 24 resources are as they were", "run 5: undone")
 	after, _ := s.run(0, "yard", "resources", "--json")
 	if before != after {
 		t.Error("the cloud is not as before")
@@ -214,7 +214,7 @@ func TestWhatifJSON(t *testing.T) {
 		}
 	}
 	if got["target"] != "workshop/alder-1" || got["base_revision"] != 2.0 ||
-		fmt.Sprint(got["tally"]) != "map[drop:0 edit:3 new:1 results:1 same:18 swap:1]" {
+		fmt.Sprint(got["tally"]) != "map[drop:0 edit:3 new:1 results:1 same:19 swap:1]" {
 		t.Errorf("%v %v %v", got["target"], got["base_revision"], got["tally"])
 	}
 	s.wants(out, `"kind": "data"`, `"effect": "swap"`, `"unknown": true`)

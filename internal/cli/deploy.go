@@ -104,6 +104,16 @@ func (p *Program) deploy() *cobra.Command {
 			return usage{fmt.Errorf("--on-failure is undo or hold, not '%s'", onFailure)}
 		}
 		return p.with(func(a *app.App) error {
+			if app.IsSaved(args[0]) {
+				acts, err := a.OpenSavedActs(cmd.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				if acts != nil {
+					acts.Note = agreed.note
+					return p.carryActs(cmd.Context(), a, acts, agreed.yes, carrying{agreed.json, agreed.notify})
+				}
+			}
 			pv, err := p.toDeploy(cmd.Context(), a, args[0], *v, *only)
 			if err != nil {
 				return err
@@ -135,6 +145,7 @@ type agreement struct {
 	notify    bool
 	accept    []string
 	save      string // carry nothing out, and write it here
+	note      string // for the record
 }
 
 func agreementFlags(cmd *cobra.Command) *agreement {
@@ -142,6 +153,7 @@ func agreementFlags(cmd *cobra.Command) *agreement {
 	cmd.Flags().BoolVar(&g.yes, "yes", false, "do not ask")
 	cmd.Flags().BoolVar(&g.json, "json", false, "events as JSON, one a line")
 	notifyFlag(cmd, &g.notify)
+	cmd.Flags().StringVar(&g.note, "note", "", "a note that is kept with the run")
 	cmd.Flags().StringArrayVar(&g.accept, "accept", nil,
 		"with --yes: a risk that is accepted; data is the only one that must be, unless the stack file says "+
 			"throwaway: true")
@@ -194,6 +206,7 @@ func (p *Program) carry(ctx context.Context, a *app.App, pv *app.Preview, onFail
 			return err
 		}
 	}
+	pv.Note = agreed.note
 	t, err := a.Prepare(ctx, pv, onFailure)
 	if errors.Is(err, app.ErrNothingToDo) {
 		if !agreed.json {

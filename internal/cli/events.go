@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/signal"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -99,25 +100,50 @@ func (c *chosenEvents) filter(now time.Time) (run.Filter, error) {
 	if c.since == "" {
 		return f, nil
 	}
-	if ago, err := time.ParseDuration(c.since); err == nil && ago >= 0 {
-		f.Since = now.Add(-ago)
-		return f, nil
+	var err error
+	f.Since, err = pointInTime("since", c.since, now)
+	return f, err
+}
+
+// pointInTime reads a point in time as people write it: how long ago, a time of the day, the
+// last one there was, or a date.
+func pointInTime(flag, text string, now time.Time) (time.Time, error) {
+	y, m, d := now.Date()
+	midnight := time.Date(y, m, d, 0, 0, 0, 0, now.Location())
+	switch text {
+	case "now":
+		return now, nil
+	case "today":
+		return midnight, nil
+	case "yesterday":
+		return midnight.AddDate(0, 0, -1), nil
 	}
-	if at, err := time.Parse(time.RFC3339, c.since); err == nil {
-		f.Since = at
-		return f, nil
-	}
-	for _, layout := range []string{"15:04:05", "15:04"} {
-		if at, err := time.ParseInLocation(layout, c.since, now.Location()); err == nil {
-			y, m, d := now.Date()
-			f.Since = time.Date(y, m, d, at.Hour(), at.Minute(), at.Second(), 0, now.Location())
-			if f.Since.After(now) { // yesterday, that is
-				f.Since = f.Since.AddDate(0, 0, -1)
-			}
-			return f, nil
+	if days, ok := strings.CutSuffix(text, "d"); ok {
+		if n, err := strconv.Atoi(days); err == nil && n >= 0 {
+			return now.AddDate(0, 0, -n), nil
 		}
 	}
-	return f, usage{fmt.Errorf("--since: '%s' is neither a time nor how long ago; write 14:30 or 5m", c.since)}
+	if ago, err := time.ParseDuration(text); err == nil && ago >= 0 {
+		return now.Add(-ago), nil
+	}
+	if at, err := time.Parse(time.RFC3339, text); err == nil {
+		return at, nil
+	}
+	for _, layout := range []string{"15:04:05", "15:04"} {
+		if at, err := time.ParseInLocation(layout, text, now.Location()); err == nil {
+			at = time.Date(y, m, d, at.Hour(), at.Minute(), at.Second(), 0, now.Location())
+			if at.After(now) { // yesterday, that is
+				at = at.AddDate(0, 0, -1)
+			}
+			return at, nil
+		}
+	}
+	for _, layout := range []string{"2006-01-02", "2006-01-02 15:04", "2006-01-02 15:04:05"} {
+		if at, err := time.ParseInLocation(layout, text, now.Location()); err == nil {
+			return at, nil
+		}
+	}
+	return time.Time{}, usage{fmt.Errorf("--%s: '%s' is neither a time nor how long ago; write 14:30, 2026-11-26, yesterday, 5m or 3d", flag, text)}
 }
 
 func (p *Program) trace() *cobra.Command {

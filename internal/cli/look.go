@@ -67,6 +67,7 @@ type jsonStack struct {
 	Revision int         `json:"revision"`
 	LastRun  int         `json:"last_run"`
 	Updated  time.Time   `json:"updated"`
+	Differs  int         `json:"differs"`
 }
 
 func (p *Program) stacks() *cobra.Command {
@@ -87,7 +88,7 @@ func (p *Program) stacks() *cobra.Command {
 				if st.State == stack.Removed && !removed {
 					continue
 				}
-				j := jsonStack{st.Name, st.Target.String(), st.State, st.Revision, 0, st.Updated.UTC()}
+				j := jsonStack{st.Name, st.Target.String(), st.State, st.Revision, 0, st.Updated.UTC(), st.Differs}
 				if o.Run != nil {
 					j.LastRun = o.Run.Number
 				}
@@ -310,7 +311,7 @@ func (p *Program) yardFault() *cobra.Command {
 		"the inner step to fail in (default: the first); 'last' is the last one, 'call' refuses at once")
 	add.Flags().IntVar(&f.Times, "times", 1, "how often; 0 is until cleared")
 	add.Flags().StringVar(&f.Mode, "mode", "fail",
-		"fail, busy (an error that passes) or lose (the work is done, the answer lost)")
+		"fail, busy (an error that passes), lose (the work is done, the answer lost); of the agents of servers silent, slow, endless, unheard")
 	add.Flags().StringVar(&f.Reason, "reason", "", "the cloud's words")
 	if err := add.MarkFlagRequired("reason"); err != nil {
 		panic(err)

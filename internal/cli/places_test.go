@@ -185,7 +185,7 @@ func places(lib *tosca.Library) []place {
 		"    it: { type: Record, properties: { name: x, values: [ x ] }, requirements: [ { zone: HUSH } ] }\n",
 		"    it: { type: Function, properties: { runtime: go-1 }, artifacts: { source: { type: Program, file: HUSH } } }\n",
 		"    it: { type: Image, directives: [ select ], node_filter: { $equal: [ { $get_property: [ SELF, name ] }, HUSH ] } }\n",
-		"    it: { type: Topic, interfaces: { lifecycle: { inputs: { x: HUSH }, operations: { create: { inputs: { y: HUSH } } } } } }\n",
+		"    it: { type: Topic, interfaces: { Actions: { inputs: { x: HUSH }, operations: { create: { inputs: { y: HUSH } } } } } }\n",
 		"  policies: [ { p: { type: Keep, targets: [ sealed ], properties: { x: HUSH } } } ]\n",
 		"  groups: { g: { type: Group, members: [ sealed ], properties: { x: HUSH } } }\n",
 		"  outputs: { o: { value: HUSH } }\n", "  outputs: { o: { value: [ { a: HUSH } ] } }\n",
@@ -272,6 +272,9 @@ func TestASecretAtEveryPlace(t *testing.T) {
 		call("show", "places", "--json")
 		call("results", "places", "--json")
 		call("yard", "resources", "--json")
+		for _, args := range [][]string{{"drift", "places", "--json"}, {"cloud", "--json"}, {"history", "--since", "1h", "--json"}, {"compliance", "--json"}} {
+			call(args...)
+		}
 		s.write("hush", strings.Replace(p.secret, "hush", "hist", 1))
 		call(with("whatif", "--json")...)
 		if code := call("delete", "places", "--yes", "--accept", "data"); code != 0 {

@@ -11,6 +11,10 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"brickrow/internal/app"
+	"brickrow/internal/cloud"
+	"brickrow/internal/stack"
 )
 
 // quarry is a template in which secrets stand at every place where a value can.
@@ -160,7 +164,20 @@ func TestSecretsAreNowhereInClear(t *testing.T) {
 	loud(0, "results", "hush", "--json")
 	loud(0, "events", "hush", "--run", "2")
 	loud(0, "yard", "resources", "--json")
+	looks := func() {
+		t.Helper()
+		for _, args := range [][]string{{"whatif", file}, {"drift", "hush"}, {"drift", "hush", "--json"}, {"drift", "hush", "--patch"}, {"cloud"}, {"cloud", "--json"},
+			{"observe"}, {"observe", "--json"}, {"history", "hush"}, {"history", "hush", "--json"}, {"history", "hush", "--markdown"},
+			{"history", "--since", "1h"}, {"history", "--since", "1h", "--json"}, {"compliance"}, {"compliance", "--json"}} {
+			_, out, errs := s.try(args...)
+			for _, l := range leaks([]byte(out+errs), secrets) {
+				t.Errorf("brickrow %v: tells %s", args, l)
+			}
+		}
+	}
+	looks()
 	loud(0, "undo", "hush", "--yes")
+	looks()
 	for _, as := range []string{"wall", "times"} {
 		loud(0, "draw", "hush", "--as", as, "-o", filepath.Join(s.home, as+".svg"))
 	}
@@ -168,6 +185,7 @@ func TestSecretsAreNowhereInClear(t *testing.T) {
 	loud(0, "delete", "hush", "--yes", "--accept", "data")
 	loud(0, "stacks", "--removed")
 
+	looks()
 	err := filepath.WalkDir(s.home, func(path string, e os.DirEntry, err error) error {
 		if err != nil || e.IsDir() || strings.HasPrefix(path, s.dir) {
 			return err
@@ -180,5 +198,55 @@ func TestSecretsAreNowhereInClear(t *testing.T) {
 	})
 	if err != nil {
 		t.Fatal(err)
+	}
+}
+
+// A secret that somebody writes elsewhere in the cloud by hand is not told, nor stored: not by
+// looking, and not by capturing it.
+func TestSecretsThatStandElsewhere(t *testing.T) {
+	s := newShell(t)
+	if err := os.MkdirAll(s.file("hush"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	file, flags, secrets := hush(t, s)
+	s.run(0, append([]string{"deploy", file, "--yes"}, flags...)...)
+	a, err := app.Open(app.Options{Home: s.home, Speed: 5000})
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := stack.Target{Account: "workshop", Region: "alder-1"}
+	for i, words := range []string{secrets[0] + " is it", "user:" + secrets[7], secrets[9], base64.StdEncoding.EncodeToString([]byte("user:" + secrets[7]))} {
+		for k, tags := range []map[string]string{{"said": words, "stack": "hush", "node": fmt.Sprint("stray", i)}, {"said": words}} {
+			if _, err := a.Cloud.Create(t.Context(), at, fmt.Sprint("stray-", i, k), cloud.Request{Type: "Topic", Properties: map[string]any{"label": words}, Tags: tags}); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	if err := a.Close(); err != nil {
+		t.Fatal(err)
+	}
+	told := func(what, text string) {
+		t.Helper()
+		for _, l := range leaks([]byte(text), secrets) {
+			t.Errorf("%s: tells %s", what, l)
+		}
+	}
+	for _, args := range [][]string{{"whatif", file}, {"drift", "hush"}, {"drift", "hush", "--json"}, {"cloud"}, {"cloud", "--json"}, {"observe", "--json"},
+		{"history", "--since", "1h"}, {"history", "--since", "1h", "--json"}, {"compliance", "--json"}, {"whatif", file, "--json"},
+		{"capture", "--target", "workshop/alder-1", "--stack", "hush", "-o", s.file("captured.yaml")},
+		{"capture", "--target", "workshop/alder-1", "--unowned", "-o", s.file("nobodys.yaml")}} {
+		if args[0] == "whatif" {
+			args = append(args, flags...)
+		}
+		_, out, errs := s.try(args...)
+		told("brickrow "+strings.Join(args[:min(2, len(args))], " "), out+errs)
+	}
+	for _, path := range []string{s.file("captured.yaml"), s.file("captured.stack.yaml"), s.file("nobodys.yaml"), s.file("nobodys.stack.yaml"),
+		filepath.Join(s.home, "store.db"), filepath.Join(s.home, "store.db-wal")} {
+		if text, err := os.ReadFile(path); err == nil {
+			told(path, string(text))
+		} else if !strings.HasSuffix(path, "-wal") {
+			t.Error(err)
+		}
 	}
 }

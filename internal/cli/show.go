@@ -138,10 +138,10 @@ func (p *Program) show() *cobra.Command {
 			}
 			fmt.Fprintf(p.Out, "%s in %s: %s\n%s\n\n", st.Name, st.Target, aboutStack(st), cloud.Clean(st.Description))
 			for _, r := range c.Resources {
-				fmt.Fprintf(p.Out, "%-20s %-14s %s\n", r.Name, r.Type, r.ID)
+				fmt.Fprintf(p.Out, "%-20s %-14s %s\n", r.Name, r.Shown(), r.ID)
 			}
 			for _, r := range c.Old {
-				fmt.Fprintf(p.Out, "%-20s %-14s %s  old part: the next deployment removes it\n", r.Name, r.Type, r.ID)
+				fmt.Fprintf(p.Out, "%-20s %-14s %s  old part: the next deployment removes it\n", r.Name, r.Shown(), r.ID)
 			}
 			for _, l := range left {
 				p.wrapped(fmt.Sprintf("%-20s %-14s ", l.Name, l.Type), leftWords(l))
@@ -259,7 +259,7 @@ func markdown(st *stack.Stack, c *app.Contents, rep *app.Report) string {
 	}
 	line("## Resources\n\n| resource | type | id |\n|---|---|---|")
 	for _, r := range append(c.Resources[:len(c.Resources):len(c.Resources)], c.Old...) {
-		line("| %s | %s | %s |", whatif.PlainText(r.Name), whatif.PlainText(r.Type), whatif.PlainText(r.ID))
+		line("| %s | %s | %s |", whatif.PlainText(r.Name), whatif.PlainText(r.Shown()), whatif.PlainText(r.ID))
 	}
 	return b.String()
 }

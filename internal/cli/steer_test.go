@@ -42,7 +42,7 @@ func TestOnlyOnTheCommandLine(t *testing.T) {
 	s := newShell(t)
 	stack := s.file("bulletin-test.stack.yaml")
 	out, _ := s.run(0, "whatif", stack, "--only", "reader")
-	s.wants(out, "1 new, 1 edit, 21 same", "▲ new   reader#2", "left out  ◧ edit readings_db was not chosen")
+	s.wants(out, "1 new, 1 edit, 22 same", "▲ new   reader#2", "left out  ◧ edit readings_db was not chosen")
 	out, _ = s.run(0, "whatif", stack, "--only", "reader", "--json")
 	got := decode[struct {
 		Changes []struct{ Name, Kind string }
@@ -62,7 +62,7 @@ func TestOnlyOnTheCommandLine(t *testing.T) {
 	out, _ = s.run(0, "show", "bulletin-test")
 	s.wants(out, "bulletin-test in workshop/alder-1: partial, revision 4", "reader#2", "last run  4, deploy of only reader by", "gate_address")
 	out, _ = s.run(0, "whatif", stack)
-	s.wants(out, "1 edit, 22 same", "run 4 left it out")
+	s.wants(out, "1 edit, 23 same", "run 4 left it out")
 	s.run(0, "deploy", stack, "--yes", "--only", "readings_db")
 	out, _ = s.run(0, "show", "bulletin-test")
 	s.wants(out, "bulletin-test in workshop/alder-1: ready, revision 5") // nothing was left out any more

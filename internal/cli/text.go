@@ -51,6 +51,10 @@ func (p *Program) changeSet(cs *whatif.ChangeSet) {
 			p.wrapped(fmt.Sprintf("    %d alike: ", len(ch.Names)), rest)
 		}
 		for _, c := range ch.Properties {
+			if lines := c.Lines(); lines != nil && ch.Kind != whatif.Drop && ch.Kind != whatif.Keep {
+				p.linesOf(c.Path, lines)
+				continue
+			}
 			after := shown(c.After)
 			if c.Unknown {
 				after = "set by the cloud"
@@ -100,6 +104,9 @@ func (p *Program) changeSet(cs *whatif.ChangeSet) {
 		if len(r.UsedBy) > 0 {
 			p.wrapped("    used by  ", strings.Join(r.UsedBy, ", "))
 		}
+	}
+	for _, h := range cs.Hits {
+		p.wrapped("    then     ", h.Words())
 	}
 	for i, probe := range cs.Probes {
 		if i == 0 {
@@ -172,6 +179,17 @@ func (p *Program) valueOf(path, text string) {
 	}
 }
 
+// linesOf prints what becomes of a text of several lines.
+func (p *Program) linesOf(path string, lines []string) {
+	fmt.Fprintf(p.Out, "    %s:\n", cloud.Clean(path))
+	if more := len(lines) - 2*mostLines; more > 1 {
+		lines = append(lines[:2*mostLines:2*mostLines], fmt.Sprintf("… %d lines more, --json has them all …", more))
+	}
+	for _, l := range lines {
+		fmt.Fprintln(p.Out, strings.TrimRight("      "+ansi.Truncate(cloud.CleanLines(l), 110, "…"), " "))
+	}
+}
+
 // shownText is a text that is not too long.
 func shownText(s string) string {
 	if r := []rune(s); len(r) > 400 {
@@ -224,7 +242,7 @@ func (p *Program) end(ctx context.Context, a *app.App, r *run.Record) {
 			p.report(report)
 		}
 	}
-	if r.State != run.StatusDone || r.Kind == run.KindDelete {
+	if r.State != run.StatusDone || r.Kind == run.KindDelete || r.Kind == run.KindAction {
 		return
 	}
 	var list []stack.Result

@@ -77,6 +77,14 @@ func TestTwoUsersOfOneMachine(t *testing.T) {
 	project := filepath.Join(maker.home, "project")
 	maker.run(0, "new", "single-server", project, "--target", "workshop/alder-1")
 	file := filepath.Join(project, "single-server.stack.yaml")
+	template := filepath.Join(project, "single-server.yaml")
+	text, err := os.ReadFile(template)
+	if err == nil {
+		err = os.WriteFile(template, []byte(strings.Replace(string(text), "    hut_address:", "    spare: { type: Topic }\n    hut_address:", 1)), 0o600)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
 	flags := []string{"-i", "public_key=ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIExampleExampleExampleExample somebody"}
 	plan := filepath.Join(desk, "plan.json")
 	who := strings.TrimSpace(second.run(0, "identity"))
@@ -98,6 +106,34 @@ func TestTwoUsersOfOneMachine(t *testing.T) {
 		t.Errorf("%s", out)
 	}
 	if out := maker.run(0, "deploy", plan, "--yes"); !strings.Contains(out, "done") {
+		t.Errorf("%s", out)
+	}
+	if out := maker.run(0, "history", "single-server"); !strings.Contains(out, "approved by nobody") || !strings.Contains(out, "by saved by daemon") {
+		t.Errorf("%s", out)
+	}
+	if out := maker.run(1, "act", "single-server", "hut_server", "restart", "--yes"); !strings.Contains(out, "save it with act … --save FILE") {
+		t.Errorf("%s", out)
+	}
+	for name, args := range map[string][]string{"restart.json": {"act", "single-server", "hut_server", "restart"}, "leave.json": {"release", "single-server", "spare"}} {
+		file := filepath.Join(desk, name)
+		maker.run(0, append(args, "--save", file)...)
+		if out := maker.run(1, "deploy", file, "--yes"); !strings.Contains(out, "agreement of a second person") {
+			t.Errorf("%s: %s", name, out)
+		}
+		maker.run(0, "whatif", file)
+		maker.run(0, "whatif", file, "--json")
+		if out := second.run(0, "whatif", file); !strings.Contains(out, "saved by daemon") {
+			t.Errorf("%s: %s", name, out)
+		}
+		second.run(0, "approve", file)
+		if out := maker.run(0, "deploy", file, "--yes"); !strings.Contains(out, "done") {
+			t.Errorf("%s: %s", name, out)
+		}
+	}
+	if out := maker.run(0, "history", "single-server"); !strings.Contains(out, "restart hut_server: done") {
+		t.Errorf("%s", out)
+	}
+	if out := maker.run(1, "deploy", filepath.Join(desk, "leave.json"), "--yes"); !strings.Contains(out, "has no resource spare") {
 		t.Errorf("%s", out)
 	}
 	if out := maker.run(1, "delete", "single-server", "--yes", "--accept", "data"); !strings.Contains(out,

@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -135,7 +137,13 @@ func (p *Program) savedWhatIf(ctx context.Context, a *app.App, path string, as p
 	fmt.Fprintln(p.Err)
 	pv, err := a.OpenSaved(ctx, path)
 	if err != nil { // it can be read all the same
-		fmt.Fprintf(p.Err, "as it was saved; it cannot be carried out from here: %s\n", cloud.Clean(err.Error()))
+		switch {
+		case s.Act != nil && !as.json:
+			p.savedAct(s)
+			return nil
+		case s.Act == nil:
+			fmt.Fprintf(p.Err, "as it was saved; it cannot be carried out from here: %s\n", cloud.Clean(err.Error()))
+		}
 		if !as.json {
 			p.savedText(s)
 			return nil
@@ -158,6 +166,23 @@ func (p *Program) savedWhatIf(ctx context.Context, a *app.App, path string, as p
 		return exit(ExitChanges)
 	}
 	return nil
+}
+
+// savedAct prints an action as it was saved.
+func (p *Program) savedAct(s *app.Saved) {
+	var set struct {
+		Changes []struct{ Name, Type, Kind string }
+	}
+	if err := json.Unmarshal(s.ChangeSet, &set); err != nil {
+		fmt.Fprintln(p.Err, err)
+		return
+	}
+	for _, ch := range set.Changes {
+		fmt.Fprintf(p.Out, "%s %s  (%s)\n", cloud.Clean(ch.Kind), cloud.Clean(ch.Name), cloud.Clean(ch.Type))
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Act.Inputs)) {
+		fmt.Fprintf(p.Out, "  with %s=%s\n", cloud.Clean(name), cloud.Clean(s.Act.Inputs[name]))
+	}
 }
 
 // savedText prints a change set as it was saved.

@@ -60,7 +60,7 @@ type Resource struct {
 	Type       string              `json:"type"`
 	Account    string              `json:"account"`
 	Region     string              `json:"region"`
-	State      string              `json:"state"` // creating, ready, updating, deleting, failed
+	State      string              `json:"state"` // creating, ready, updating, deleting, failed, suspended
 	Properties map[string]any      `json:"properties"`
 	Links      map[string][]string `json:"links"`
 	Attributes map[string]any      `json:"attributes"`
@@ -81,7 +81,7 @@ type Request struct {
 	Type       string              `json:"type,omitempty"`
 	Properties map[string]any      `json:"properties,omitempty"`
 	Links      map[string][]string `json:"links,omitempty"`
-	Tags       map[string]string   `json:"tags,omitempty"`
+	Tags       map[string]string   `json:"tags,omitzero"` // all of them, also none; nil leaves them
 	// Secrets says where secrets stand, as JSON Pointers (RFC 6901) such as
 	// /properties/env/TOKEN, in order.
 	Secrets []string `json:"secrets,omitempty"`
@@ -167,6 +167,9 @@ func (r Resource) Live(lib *tosca.Library) *stack.Live {
 		l.Attributes[k] = tosca.FromJSON(v)
 		if slices.Contains(r.SecretAttributes, k) {
 			l.Attributes[k] = tosca.Hide(l.Attributes[k])
+		}
+		if len(r.SecretAttributes) > 0 { // or parts of it
+			l.Attributes[k] = HideAt(l.Attributes[k], tosca.Pointer(k), r.SecretAttributes)
 		}
 		if t == nil {
 			continue

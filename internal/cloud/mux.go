@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"sync"
 
 	"golang.org/x/sync/errgroup"
 
@@ -115,4 +116,23 @@ func (m *Mux) Delete(ctx context.Context, r Ref, key string) (Operation, error) 
 // Operation reads how far an operation is.
 func (m *Mux) Operation(ctx context.Context, r Ref, id string) (Operation, error) {
 	return m.of(r.Type).Operation(ctx, r, id)
+}
+
+// Feed tells what happens in all clouds that tell it by themselves, until the first of them
+// no longer does.
+func (m *Mux) Feed(ctx context.Context, t stack.Target, after int64, tell func(Change)) error {
+	g, ctx := errgroup.WithContext(ctx)
+	var mu sync.Mutex
+	for _, c := range m.all() {
+		if f, feeds := c.(Feeding); feeds {
+			g.Go(func() error {
+				return f.Feed(ctx, t, after, func(ch Change) {
+					mu.Lock()
+					defer mu.Unlock()
+					tell(ch)
+				})
+			})
+		}
+	}
+	return g.Wait()
 }

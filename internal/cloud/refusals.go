@@ -37,6 +37,7 @@ var Refusals = map[string]string{
 	"in-use":          "remove what uses it first, or let go of it there",
 	"not-empty":       "remove what it holds, or let it be emptied (empties: true) in a deployment of its own",
 	"no-backups":      "take it out of the policy Backup",
+	"no-action":       "look at the state that it is in: what is at rest is resumed first",
 	"not-mine":        "ask an address of a resource that is there",
 	"unknown-target":  "choose a target that there is; 'brickrow targets' lists them",
 
@@ -48,6 +49,7 @@ var Refusals = map[string]string{
 	"changed-meanwhile":   "make a new what-if: somebody else has changed it",
 	"operation-under-way": "wait until the other operation has ended, then resume",
 
+	"script-failed":     "mend the script, or what it needs; 'brickrow scripts STACK' shows all that it printed",
 	"operation-failed":  "look at what the cloud says; where that passes by itself, resume, or deploy again",
 	"too-many-requests": "resume later, or let fewer runs go on at once: the target takes no more",
 	"busy":              "resume later: the cloud has too much to do",

@@ -120,16 +120,16 @@ func history(ctx context.Context, home, dir string) (err error) {
 	defer func() { err = errors.Join(err, a.Close()) }()
 	file := func(name string) string { return filepath.Join(dir, name+".stack.yaml") }
 	for _, d := range []struct {
-		file  string
-		flags []string
+		file, note string
+		flags      []string
 	}{
-		{"ridge-base", nil},
-		{"snow-probe", nil},
-		{"bulletin-test", []string{"readers=1", "forecasters=1", "db_size=small"}},
-		{"bulletin-test", []string{"readers=2", "db_size=small"}},
-		{"bulletin-live", nil},
+		{"ridge-base", "", nil},
+		{"snow-probe", "for the trial at the pass", nil},
+		{"bulletin-test", "", []string{"readers=1", "forecasters=1", "db_size=small"}},
+		{"bulletin-test", "a second reader for the thaw", []string{"readers=2", "db_size=small"}},
+		{"bulletin-live", "", nil},
 	} {
-		if err := deploy(ctx, a, file(d.file), d.flags, run.StatusDone); err != nil {
+		if err := deploy(ctx, a, file(d.file), d.note, d.flags, run.StatusDone); err != nil {
 			return fmt.Errorf("%s: %w", d.file, err)
 		}
 	}
@@ -139,10 +139,10 @@ func history(ctx context.Context, home, dir string) (err error) {
 	if err := removeProbe(ctx, a); err != nil {
 		return err
 	}
-	return changeByHand(ctx, a)
+	return byHand(ctx, a)
 }
 
-func deploy(ctx context.Context, a *app.App, file string, flags []string, want run.Status) error {
+func deploy(ctx context.Context, a *app.App, file, note string, flags []string, want run.Status) error {
 	d, err := a.Load(ctx, file, app.Values{Flags: flags})
 	if err != nil {
 		return err
@@ -151,6 +151,7 @@ func deploy(ctx context.Context, a *app.App, file string, flags []string, want r
 	if err != nil {
 		return err
 	}
+	p.Note = note
 	return carry(ctx, a, p, "undo", want)
 }
 
@@ -176,7 +177,7 @@ func failOnce(ctx context.Context, a *app.App, file string) error {
 	if _, err := a.Door.AddFault(ctx, f); err != nil {
 		return err
 	}
-	return deploy(ctx, a, file, []string{"readers=3", "db_size=small", "db_storage=40 GiB", "forecasters=3"},
+	return deploy(ctx, a, file, "more room for the storm week", []string{"readers=3", "db_size=small", "db_storage=40 GiB", "forecasters=3"},
 		run.StatusUndone)
 }
 
@@ -189,28 +190,59 @@ func removeProbe(ctx context.Context, a *app.App) error {
 	if err != nil {
 		return err
 	}
+	p.Note = "the trial is over"
 	return carry(ctx, a, p, "hold", run.StatusDone)
 }
 
-// changeByHand opens a port in the cloud behind the record's back.
-func changeByHand(ctx context.Context, a *app.App) error {
+// byHand is what somebody has done past all stacks: a port that is open, and a trial that
+// nobody has cleared away.
+func byHand(ctx context.Context, a *app.App) error {
 	t := stack.Target{Account: "workshop", Region: "alder-1"}
 	list, err := a.Cloud.List(ctx, t, "bulletin-test")
 	if err != nil {
 		return err
 	}
-	for _, r := range list {
-		if r.Tags["node"] != "reader_rules" {
-			continue
-		}
-		allow := append(r.Properties["allow"].([]any),
-			map[string]any{"direction": "in", "protocol": "tcp", "ports": "22", "peer": "10.8.0.0/16"})
-		ref := cloud.Ref{Target: t, Type: r.Type, ID: r.ID}
-		op, err := a.Cloud.Update(ctx, ref, "by-hand-1", cloud.Request{Properties: map[string]any{"allow": allow}})
-		for err == nil && !op.Ended() {
-			op, err = a.Cloud.Operation(ctx, ref, op.ID)
-		}
+	i := slices.IndexFunc(list, func(r cloud.Resource) bool { return r.Tags["node"] == "reader_rules" })
+	if i < 0 {
+		return errors.New("reader_rules is not in the cloud")
+	}
+	allow := append(list[i].Properties["allow"].([]any),
+		map[string]any{"direction": "in", "protocol": "tcp", "ports": "22", "peer": "10.8.0.0/16"})
+	ref := cloud.Ref{Target: t, Type: list[i].Type, ID: list[i].ID}
+	op, err := a.Cloud.Update(ctx, ref, "by-hand-1", cloud.Request{Properties: map[string]any{"allow": allow}})
+	if _, err := ended(ctx, a, ref, op, err); err != nil {
 		return err
 	}
-	return errors.New("reader_rules is not in the cloud")
+	made := map[string]string{}
+	for i, r := range []cloud.Request{
+		{Type: "Network", Properties: map[string]any{"cidr": "10.93.0.0/16"}, Tags: map[string]string{"for": "hut-trial"}},
+		{Type: "Subnet", Properties: map[string]any{"cidr": "10.93.1.0/24"}, Links: map[string][]string{"network": {"Network"}},
+			Tags: map[string]string{"for": "hut-trial"}},
+		{Type: "Server", Properties: map[string]any{"image": "fern-11", "size": "small"}, Links: map[string][]string{"subnet": {"Subnet"}},
+			Tags: map[string]string{"for": "hut-trial"}},
+		{Type: "Bucket", Properties: map[string]any{"name": "old-snow-photos", "public_read": true}},
+		{Type: "Queue"},
+	} {
+		for name, of := range r.Links {
+			r.Links[name] = []string{made[of[0]]}
+		}
+		op, err := a.Cloud.Create(ctx, t, fmt.Sprint("trial-", i), r)
+		if op, err = ended(ctx, a, cloud.Ref{Target: t, Type: r.Type}, op, err); err != nil {
+			return err
+		}
+		made[r.Type] = op.ResourceID
+	}
+	return nil
+}
+
+// ended waits for the end of an operation.
+func ended(ctx context.Context, a *app.App, ref cloud.Ref, op cloud.Operation, err error) (cloud.Operation, error) {
+	for err == nil && !op.Ended() {
+		ref.ID = op.ResourceID
+		op, err = a.Cloud.Operation(ctx, ref, op.ID)
+	}
+	if err == nil && op.Problem != nil {
+		err = op.Problem
+	}
+	return op, err
 }

@@ -186,11 +186,19 @@ func (i *Identity) Open(sealed string) ([]byte, error) {
 
 // Caller is who asks, as a cloud is told: user@host.
 func Caller() string {
+	if host := Host(); host != "" {
+		return User() + "@" + host
+	}
+	return User()
+}
+
+// Host is the name of the machine; "" where it has none.
+func Host() string {
 	host, err := os.Hostname()
 	if err != nil {
-		return User()
+		return ""
 	}
-	return User() + "@" + host
+	return host
 }
 
 // User is the name of the user of this process, as the machine knows it.

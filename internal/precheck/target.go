@@ -18,7 +18,9 @@ type TargetState struct {
 	// Taken tells for names that are unique in the whole cloud, by type/name,
 	// the id of the owner, or "?" where it is in another account.
 	Taken map[string]string
-	byID  map[string]*stack.Live
+	// Mine are the ids of what is recorded of the stack and has lost the tag that says so.
+	Mine map[string]bool
+	byID map[string]*stack.Live
 }
 
 // Named lists the names of the wanted resources that are unique in the whole
@@ -51,7 +53,7 @@ func (s *TargetState) Live(id string) *stack.Live {
 func (s *TargetState) Of(name string) map[string]*stack.Live {
 	out := map[string]*stack.Live{}
 	for _, l := range s.All {
-		if l.Tags["stack"] == name {
+		if l.Tags["stack"] == name || name == s.Stack && s.Mine[l.ID] {
 			out[l.ID] = l
 		}
 	}
@@ -59,7 +61,7 @@ func (s *TargetState) Of(name string) map[string]*stack.Live {
 }
 
 // Foreign reports whether a resource belongs to another stack, or to none.
-func (s *TargetState) Foreign(l *stack.Live) bool { return l.Tags["stack"] != s.Stack }
+func (s *TargetState) Foreign(l *stack.Live) bool { return l.Tags["stack"] != s.Stack && !s.Mine[l.ID] }
 
 // ID is the cloud id of a resource by name; "" where it is still to be made.
 func (c *Checker) ID(name string) string {

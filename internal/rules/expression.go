@@ -35,7 +35,7 @@ const (
 var fields = map[string][]string{
 	"resource": {"name", "type", "own_type", "change", "changed", "keep", "guard", "needs", "links", "file", "line"},
 	"stack":    {"name", "revision", "tags", "inputs", "careful", "tally", "resources"},
-	"target":   {"account", "region", "careful"},
+	"target":   {"account", "region", "careful", "old_images"},
 }
 
 // Variables are what an expression can ask of, each with its parts where these are

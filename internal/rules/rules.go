@@ -65,6 +65,10 @@ func FilesIn(from bundle.Sources, folder string) ([]string, error) {
 func Files(from bundle.Sources, paths []string) ([]string, error) {
 	var out []string
 	for _, p := range paths {
+		if p == BuiltIn {
+			out = append(out, p)
+			continue
+		}
 		list, err := from.List(p)
 		switch {
 		case errors.Is(err, bundle.ErrNoFolder):
@@ -86,6 +90,10 @@ func Files(from bundle.Sources, paths []string) ([]string, error) {
 func Read(from bundle.Sources, lib *tosca.Library, paths []string) *Set {
 	s := &Set{lib: lib}
 	for _, f := range paths {
+		if f == BuiltIn {
+			s.Add("built-in.rules.yaml", builtIn)
+			continue
+		}
 		text, err := from.Open(f, tosca.MaxBytes)
 		if err != nil {
 			s.broken(tosca.Pos{File: f}, "", "the rules cannot be read: %v", err)

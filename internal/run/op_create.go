@@ -20,7 +20,7 @@ func (c *creation) prepare(ctx context.Context, t *task) (_ *ending, err error) 
 	if c.res, c.props, err = t.wanted(); err != nil {
 		return nil, at("resolving", err)
 	}
-	if t.entry.Step.Swap && t.entry.State == "" && t.entry.Record != nil && t.entry.Record.Type == c.res.Type.Name {
+	if t.entry.Step.Swap && !t.entry.Step.Forced && t.entry.State == "" && t.entry.Record != nil && t.entry.Record.Type == c.res.Type.Name {
 		live, err := t.read(ctx, t.entry.Record.Type, t.entry.Record.ID)
 		if err == nil && !needsSwap(stack.Diff(c.res, c.props, t.entry.Record, live, t.id)) {
 			return &ending{as: Update}, nil

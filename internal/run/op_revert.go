@@ -26,6 +26,9 @@ func (p *revert) prepare(ctx context.Context, t *task) (*ending, error) {
 	for name, v := range before.Properties {
 		p.req.SetProperty(name, v)
 	}
+	if before.Tags != nil { // also none at all
+		p.req.Tags = map[string]string{}
+	}
 	for name, v := range before.Tags {
 		p.req.SetTag(name, v)
 	}
@@ -68,6 +71,9 @@ func (p *revert) changes(t *task) []Change {
 
 // alike reports whether a resource still is what it was before an update.
 func alike(live *stack.Live, e *Entry) bool {
+	if live.State == "failed" { // what it is now is nothing whole
+		return false
+	}
 	for name, v := range e.Before.Properties {
 		if !stack.Same(stack.Seen(v, live.Properties[name], e.Record.Fingerprints[name]), v) {
 			return false

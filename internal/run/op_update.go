@@ -37,7 +37,8 @@ func (u *edit) prepare(ctx context.Context, t *task) (_ *ending, err error) {
 		u.req = t.repeat(u.res, u.props)
 		return nil, u.backUp(ctx, t)
 	}
-	changes := stack.Diff(u.res, u.props, rec, live, t.id)
+	changes := append(stack.Diff(u.res, u.props, rec, live, t.id), stack.OwnerChanges(t.Stack, u.res.Name, live)...)
+	changes = append(changes, stack.ProgramChanges(u.res, rec)...)
 	switch {
 	case len(changes) == 0 && t.entry.Step.Adopt:
 		t.entry.Before = snapshot(nil, rec, live)

@@ -44,6 +44,7 @@ var operations = map[Action]func() operation{
 	Remake:  func() operation { return &remaking{} },
 	Drain:   func() operation { return pools{} },
 	Refill:  func() operation { return pools{} },
+	Act:     func() operation { return &acting{} },
 }
 
 // ending is how a step ends.
@@ -435,6 +436,9 @@ func (t *task) follow(ctx context.Context, r cloud.Ref, op cloud.Operation, stat
 		if err != nil {
 			return at(last, err)
 		}
+	}
+	if op.ResourceID != "" && t.entry.CloudID == "" { // some clouds know it only in the end
+		t.entry.CloudID = op.ResourceID
 	}
 	if op.State == "failed" {
 		var err error = op.Problem

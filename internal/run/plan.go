@@ -36,6 +36,7 @@ const (
 	Refill  Action = "refill"     // it comes back into its pools
 	Remake  Action = "make again" // what was removed before its new part was made
 	Probe   Action = "probe"      // a question that has to be answered well
+	Act     Action = "act"        // what its type can do beside: restart, scale, suspend and so on
 )
 
 // Phase is the part of a run that a step belongs to.
@@ -59,11 +60,12 @@ type Step struct {
 	Phase    Phase    `json:"phase"`
 	Needs    []string `json:"needs"` // ids of steps that must be done before
 	CloudID  string   `json:"cloud_id,omitempty"`
-	From     string   `json:"from,omitempty"`  // of a renaming: the name that it has
-	Swap     bool     `json:"swap,omitempty"`  // the new or the old part of a swap
-	Adopt    bool     `json:"adopt,omitempty"` // what was kept comes back under the stack
-	Pair     string   `json:"pair,omitempty"`  // of an old part: the step of the new one
-	Of       string   `json:"of,omitempty"`    // of an undoing: the step that it takes back
+	From     string   `json:"from,omitempty"`   // of a renaming: the name that it has
+	Swap     bool     `json:"swap,omitempty"`   // the new or the old part of a swap
+	Forced   bool     `json:"forced,omitempty"` // of a swap: what makes the resource wants it so
+	Adopt    bool     `json:"adopt,omitempty"`  // what was kept comes back under the stack
+	Pair     string   `json:"pair,omitempty"`   // of an old part: the step of the new one
+	Of       string   `json:"of,omitempty"`     // of an undoing: the step that it takes back
 	// Backups is how many backups are kept of what the resource holds, of which one is taken
 	// before it goes, or is changed for good; 0 is that none is taken.
 	Backups int `json:"backups,omitempty"`
@@ -71,6 +73,9 @@ type Step struct {
 	// then, or where the old one has gone first, that of the step Backup.
 	Filled bool   `json:"filled,omitempty"`
 	Backup string `json:"backup,omitempty"`
+	// Verb is what is done to it, of an action, and With its inputs.
+	Verb string            `json:"verb,omitempty"`
+	With map[string]string `json:"with,omitempty"`
 	// Wait is how many seconds a draining may take, and of what makes or edits a resource how
 	// many that has to finish its work, should it be taken back.
 	Wait     float64 `json:"wait,omitempty"`
@@ -117,7 +122,7 @@ func NewPlan(cs *whatif.ChangeSet, takes whatif.Duration) Plan {
 	lastOneWay := ""
 	for i, ch := range cs.Changes {
 		s := Step{ID: building[ch.Name], Resource: ch.Name, Type: ch.Type, Phase: PhaseBuild,
-			Swap: ch.Kind == whatif.Swap, Seconds: takes(&ch, ch.Kind), Position: i}
+			Swap: ch.Kind == whatif.Swap, Forced: ch.Forced, Seconds: takes(&ch, ch.Kind), Position: i}
 		for _, n := range ch.Needs {
 			if building[n] != "" {
 				s.Needs = append(s.Needs, building[n])
@@ -201,11 +206,23 @@ func NewPlan(cs *whatif.ChangeSet, takes whatif.Duration) Plan {
 		p.Steps = append(p.Steps, Step{ID: name, Resource: name, Type: "Probe", Action: Probe, Phase: PhaseProbe,
 			Seconds: probeSeconds, Position: len(cs.Changes) + i})
 	}
-	for i, s := range reversed(leaving, leavingRecords) {
+	leaving = reversed(leaving, leavingRecords)
+	drains := map[int]Step{}
+	for i, s := range leaving {
 		if r := leavingRecords[i]; s.Action == Delete && r.Drain > 0 {
 			d := draining(s.Resource, r, s.Position)
 			d.Phase, d.Swap, d.Needs = PhaseSweep, s.Swap, slices.Clone(s.Needs)
 			d.Pair = s.Pair
+			for j, on := range leavingRecords { // what serves the requests ends after them
+				if slices.ContainsFunc(on.Links[stack.Hosting], func(l stack.LinkTo) bool { return l.ID == r.ID }) {
+					leaving[j].Needs, d.Needs = append(leaving[j].Needs, d.ID), nil
+				}
+			}
+			drains[i] = d
+		}
+	}
+	for i, s := range leaving {
+		if d, ok := drains[i]; ok {
 			p.Steps = append(p.Steps, d)
 			s.Needs = append(s.Needs, d.ID)
 		}
@@ -359,6 +376,14 @@ func planUndo(plan Plan, journal []Entry, which func(Entry) bool) []Step {
 			Phase: PhaseUndo, Action: Delete, CloudID: e.CloudID, Swap: e.Step.Swap, Adopt: e.Step.Adopt,
 			Seconds: s.Seconds / 2, Position: s.Position, From: s.From}
 		switch e.Step.Action {
+		case Act:
+			u.Action, u.Verb = Act, inverse[s.Verb]
+			if s.Verb == VerbScale {
+				u.Action = Revert
+			}
+			if u.Action == Act && u.Verb == "" { // it leaves nothing to take back
+				continue
+			}
 		case Update, Rename:
 			u.Action = Revert
 		case Delete:
@@ -388,6 +413,11 @@ func planUndo(plan Plan, journal []Entry, which func(Entry) bool) []Step {
 		}
 		d := Step{ID: "drain before " + u.ID, Resource: u.Resource, Type: u.Type, Action: Drain, Phase: PhaseUndo, CloudID: u.CloudID,
 			Needs: slices.Clone(u.Needs), Wait: e.Step.Wait, Seconds: e.Step.Wait, Position: u.Position}
+		for j := range steps { // what serves the requests ends after them
+			if on := &steps[j]; on.Type == "Software" && on.Action == Delete && slices.Contains(entries[on.Of].Step.Needs, u.Of) {
+				on.Needs, d.Needs = append(on.Needs, d.ID), nil
+			}
+		}
 		u.Needs = append(u.Needs, d.ID)
 		steps = append(steps, d) // u is not used any more: it may be another one's now
 	}

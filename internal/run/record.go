@@ -36,6 +36,7 @@ const (
 	KindDeploy Kind = "deploy"
 	KindUndo   Kind = "undo" // back to a former revision
 	KindDelete Kind = "delete"
+	KindAction Kind = "action" // something is done to what runs; the revision stays
 )
 
 // Record is a run of a stack, as it is recorded.
@@ -60,19 +61,45 @@ type Record struct {
 	Pause     bool     // somebody wishes that nothing more begins
 	Back      bool     // it is, or was, undoing
 	Only      []string // the resources that were chosen, where others were left out
+	Origin    Origin
 	// Timed says that how long its steps take is noted. It is not stored.
 	Timed bool
 	// Token is that of the lock under which the run is written. It is not stored.
 	Token string
 }
 
+// Origin is where a run came from.
+type Origin struct {
+	Host string `json:"host,omitempty"` // on which it was begun
+	// Commit is the last one of the repository that the files are in, in full, and Changed
+	// that a file was not as it is there. "" is that they are in none.
+	Commit     string   `json:"commit,omitempty"`
+	Changed    bool     `json:"changed,omitempty"`
+	Note       string   `json:"note,omitempty"` // of the one who began it
+	ApprovedBy []string `json:"approved_by,omitempty"`
+	What       string   `json:"what,omitempty"` // of an action: what is done to what
+}
+
+// CommitText is the commit in short, with a word where a file was not as it is there; "" is
+// none.
+func (o *Origin) CommitText() string {
+	if o.Commit == "" {
+		return ""
+	}
+	text := o.Commit[:min(10, len(o.Commit))]
+	if o.Changed {
+		text += " and changes"
+	}
+	return text
+}
+
 // stackStates is the state of a stack by the status and the kind of its last run.
 var stackStates = map[Status]map[Kind]stack.State{
-	StatusWorking: {KindDeploy: stack.Deploying, KindUndo: stack.Deploying, KindDelete: stack.Removing},
-	StatusUndoing: {KindDeploy: stack.Undoing, KindUndo: stack.Undoing},
+	StatusWorking: {KindDeploy: stack.Deploying, KindUndo: stack.Deploying, KindDelete: stack.Removing, KindAction: stack.Deploying},
+	StatusUndoing: {KindDeploy: stack.Undoing, KindUndo: stack.Undoing, KindAction: stack.Undoing},
 	StatusDone:    {KindDeploy: stack.Ready, KindUndo: stack.Ready, KindDelete: stack.Removed},
-	StatusHeld:    {KindDeploy: stack.Partial, KindUndo: stack.Partial},
-	StatusStuck:   {KindDeploy: stack.Stuck, KindUndo: stack.Stuck, KindDelete: stack.Stuck},
+	StatusHeld:    {KindDeploy: stack.Partial, KindUndo: stack.Partial, KindAction: stack.Partial},
+	StatusStuck:   {KindDeploy: stack.Stuck, KindUndo: stack.Stuck, KindDelete: stack.Stuck, KindAction: stack.Stuck},
 }
 
 // undoneStates is the state of a stack whose last run was undone, by that before the
@@ -93,7 +120,7 @@ func (r *Record) StackState() stack.State {
 	switch {
 	case r.State == StatusDone && len(r.Only) > 0:
 		return stack.Partial
-	case r.State == StatusUndone:
+	case r.State == StatusUndone, r.State == StatusDone && r.Kind == KindAction:
 		return undoneStates[r.Prior]
 	case r.State == StatusPaused && r.Back:
 		return stackStates[StatusUndoing][r.Kind]

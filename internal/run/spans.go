@@ -113,6 +113,12 @@ func stepsOf(plan Plan) planned {
 			undo.Action = Remake
 		case Drain:
 			undo.Action = Refill
+		case Act:
+			if undo.Action, undo.Verb = Act, inverse[s.Verb]; s.Verb == VerbScale {
+				undo.Action = Revert
+			} else if undo.Verb == "" {
+				continue
+			}
 		default:
 			undo.Action = Revert
 		}

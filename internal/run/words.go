@@ -2,7 +2,7 @@ package run
 
 // Words say how a run ended, or that it goes on.
 func (r *Record) Words() string {
-	kind := map[Kind]string{KindDeploy: "deployment", KindUndo: "way back", KindDelete: "deletion"}[r.Kind]
+	kind := map[Kind]string{KindDeploy: "deployment", KindUndo: "way back", KindDelete: "deletion", KindAction: "action"}[r.Kind]
 	switch r.State {
 	case StatusDone:
 		return "the " + kind + " is done"

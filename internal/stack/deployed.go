@@ -43,6 +43,9 @@ type Stack struct {
 	Approvers   []string // who may agree to what is done to it; empty is anybody
 	Created     time.Time
 	Updated     time.Time
+	// Differs is how many of its resources were not as they are recorded when somebody looked
+	// last.
+	Differs int
 }
 
 // Revision is one deployed version of a stack.

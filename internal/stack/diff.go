@@ -48,13 +48,29 @@ func Diff(res *Resource, wanted map[string]tosca.Value, rec *Recorded, live *Liv
 			}
 			byHand = !Same(was, recorded)
 		}
-		for _, c := range compare(d.Name, tosca.Pointer(d.Name), was, wanted[d.Name]) {
+		if d.Metadata["from_own"] == ownPrograms { // of which the resource knows nothing
+			continue
+		}
+		for _, c := range differences(d.Name, was, wanted[d.Name]) {
 			c.Property, c.ByHand, c.Effect = d.Name, byHand, InPlace
+			if d.Metadata["from_own"] == ownProperties {
+				ownChange(res, d, &c, was, wanted[d.Name])
+				out = append(out, c)
+				continue
+			}
 			if c.Unknown && (Swaps(d.Metadata) || d.Metadata["swap_when"] != "") ||
 				!c.Unknown && SwapNeeded(d.Metadata, was, wanted[d.Name]) {
 				c.Effect = Swap
 			}
 			out = append(out, c)
+		}
+	}
+	if live != nil && live.State == "failed" { // what it carries out did not come to its end
+		for _, d := range res.Type.Properties {
+			if d.Metadata["from_interface"] != "" && !slices.ContainsFunc(out, func(c PropertyChange) bool { return c.Property == d.Name }) {
+				out = append(out, PropertyChange{Path: d.Name, Pointer: tosca.Pointer(d.Name), Property: d.Name, Effect: InPlace,
+					Before: tosca.String("failed"), After: tosca.String("carried out again")})
+			}
 		}
 	}
 	for _, d := range res.Type.Requirements {

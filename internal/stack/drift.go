@@ -14,15 +14,11 @@ import (
 func Drift(rec *Recorded, t *tosca.NodeType, live *Live, name func(id string) string) []PropertyChange {
 	var out []PropertyChange
 	for _, d := range t.Properties {
-		recorded := rec.Properties[d.Name]
-		is := Seen(recorded, live.Properties[d.Name], rec.Fingerprints[d.Name])
-		if d.Name == "tags" {
-			is = without(is, OtherTags(nil, rec, live))
-			if m, ok := is.(tosca.Map); is == nil || ok && len(m) == 0 {
-				is = nil
-			}
+		is := There(rec, live, d.Name)
+		if d.Metadata["from_own"] == ownPrograms || Same(rec.Properties[d.Name], is) {
+			continue
 		}
-		for _, c := range compare(d.Name, tosca.Pointer(d.Name), recorded, is) {
+		for _, c := range differences(d.Name, rec.Properties[d.Name], is) {
 			c.Property, c.ByHand, c.Effect = d.Name, true, InPlace
 			out = append(out, c)
 		}
@@ -47,6 +43,43 @@ func Drift(rec *Recorded, t *tosca.NodeType, live *Live, name func(id string) st
 			ByHand: true, Before: TextList(was), After: TextList(is)})
 	}
 	return out
+}
+
+// OwnerChanges are the tags that say whose a resource is and do not say so, as somebody has
+// changed them by hand. Before is what is there, After what is to be.
+func OwnerChanges(stackName, name string, live *Live) []PropertyChange {
+	var out []PropertyChange
+	if live == nil {
+		return nil
+	}
+	for _, tag := range [][2]string{{"stack", stackName}, {"node", name}} {
+		if live.Tags[tag[0]] == tag[1] {
+			continue
+		}
+		c := PropertyChange{Path: "tags." + tag[0], Pointer: "/tags/" + tag[0], Property: "tags", Effect: InPlace, ByHand: true, After: tosca.String(tag[1])}
+		if is, there := live.Tags[tag[0]]; there {
+			c.Before = tosca.String(is)
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
+// Owner reports whether a change is of a tag that says whose a resource is.
+func (c *PropertyChange) Owner() bool { return c.Pointer == "/tags/stack" || c.Pointer == "/tags/node" }
+
+// There is a property of a resource as it is in the cloud, with the secrets that are recorded
+// and without the tags that others have put there; nil where it is not set.
+func There(rec *Recorded, live *Live, property string) tosca.Value {
+	is := Seen(rec.Properties[property], live.Properties[property], rec.Fingerprints[property])
+	if property != "tags" {
+		return is
+	}
+	is = without(is, OtherTags(nil, rec, live))
+	if m, ok := is.(tosca.Map); ok && len(m) == 0 {
+		return nil
+	}
+	return is
 }
 
 // At is the part of a value that a JSON Pointer names below its property; nil where there is

@@ -277,7 +277,11 @@ func (r *resolver) fill(res *Resource, n *tosca.NodeTemplate) {
 		if res.Type != nil && res.Type.Attribute(a.Name) != nil {
 			continue
 		}
-		if p := r.assign(res, a, n.Attributes, at); p != nil {
+		p := r.assign(res, a, n.Attributes, at)
+		if x := outputOf(res, a.Name); p == nil && x != nil {
+			p = &Property{Name: a.Name, Def: a, Pos: x.Pos, Expr: x, at: at}
+		}
+		if p != nil {
 			res.ownAttributes = append(res.ownAttributes, p)
 		}
 	}
@@ -330,6 +334,16 @@ func (r *resolver) assign(res *Resource, d *tosca.Property, given []*tosca.Assig
 		a := res.template.Artifact(d.Name)
 		v := a.Text(d.Metadata["from_artifact"])
 		p.Expr, p.Pos = &tosca.Expr{Pos: a.Pos, Value: v, Raw: tosca.Show(v)}, a.Pos
+	case d.Metadata["from_own"] != "":
+		if p.Expr = ownExpr(res, d); p.Expr == nil {
+			return nil
+		}
+		p.Pos = p.Expr.Pos
+	case d.Metadata["from_interface"] != "":
+		if p.Expr = operations(res, d.Metadata["from_interface"]); p.Expr == nil {
+			return nil
+		}
+		p.Pos = p.Expr.Pos
 	case d.Default != nil:
 		p.Expr = d.Default
 	case tags:

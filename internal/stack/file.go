@@ -33,6 +33,14 @@ type File struct {
 	Rules        []string // files and folders of rules, relative to the stack file
 	RulesPos     tosca.Pos
 	Inputs       []FileInput
+	Adopt        []Adoption
+}
+
+// Adoption says that a node stands for a resource that is there already.
+type Adoption struct {
+	Node, ID string
+	From     string // the stack that it is released from before; "" is none
+	Pos      tosca.Pos
 }
 
 // OnFailure is what becomes of a run that fails.
@@ -92,7 +100,7 @@ func parseSource(words string) (s Source) {
 var (
 	stackName = regexp.MustCompile(`^[a-z][a-z0-9-]{1,62}$`)
 	fileKeys  = []string{"stack", "template", "target", "careful", "throwaway", "approvers", "deployers",
-		"on_failure", "tags", "rules", "inputs"}
+		"on_failure", "tags", "rules", "inputs", "adopt"}
 )
 
 // ReadFile reads a stack file. The result is never nil. A target that is asked for,
@@ -224,6 +232,15 @@ func (f *File) entry(e tosca.Entry, findings *tosca.Findings) {
 				break
 			}
 			f.Rules = append(f.Rules, n.Value)
+		}
+	case "adopt":
+		for _, t := range tosca.Entries(f.Path, e.Node, "adopt", findings) {
+			if t.Node.Kind != yaml.ScalarNode || t.Node.Value == "" {
+				findings.Errorf(t.Key.Pos, "wrong-type", "write the id that it has in the cloud, as 'brickrow cloud' lists it",
+					"'%s' must be the id of a resource", t.Key.Name)
+				continue
+			}
+			f.Adopt = append(f.Adopt, Adoption{Node: t.Key.Name, ID: t.Node.Value, Pos: t.Key.Pos})
 		}
 	case "inputs":
 		f.Inputs = ReadInputs(f.Path, e.Node, findings)
@@ -406,6 +423,8 @@ func FileSchema(inputs []*tosca.Property) map[string]any {
 				"description": "Tags of every resource"},
 			"rules": object{"description": "Files or folders of rules, relative to this file, beside those in " +
 				"the folder rules of the template", "anyOf": []any{text, object{"type": "array", "items": text}}},
+			"adopt": object{"type": "object", "additionalProperties": text,
+				"description": "Resources that are there already, by the nodes that they come under: node: id"},
 			"inputs": values,
 		},
 	}

@@ -15,3 +15,13 @@ func Means(pattern, resource string) bool {
 	ok, err := path.Match(strings.ReplaceAll(pattern, "/", "\x00"), strings.ReplaceAll(resource, "/", "\x00"))
 	return err == nil && ok
 }
+
+// FilledNode is the node that a resource fills together with others: the one of the template
+// itself, with its instance; "" is that it stands for itself.
+func FilledNode(resource string) string {
+	node, _, inner := strings.Cut(resource, "/")
+	if !inner {
+		return ""
+	}
+	return node
+}

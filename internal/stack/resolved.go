@@ -1,8 +1,10 @@
 package stack
 
 import (
+	"encoding/json"
 	"fmt"
 	"maps"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
@@ -56,7 +58,11 @@ func (w *Wanted) ResolvedTemplate() ([]byte, error) {
 	if d := w.File.Description; d != "" {
 		add(doc, "description", text(d))
 	}
-	add(doc, "imports", sequence(flow(mapping("profile", text("brickrow.cloud:1")))))
+	imports := sequence(flow(mapping("profile", text("brickrow.cloud:1"))))
+	for _, file := range e.files {
+		imports.Content = append(imports.Content, text(file))
+	}
+	add(doc, "imports", imports)
 	add(doc, "service_template", service)
 	if findings.HasErrors() {
 		return nil, fmt.Errorf("write the resolved template: %s", findings[0])
@@ -69,7 +75,8 @@ type writer struct {
 	*resolver
 	secrets map[string]string // descriptions of the inputs that hold them
 	order   []string
-	inside  bool // a filter, in which SELF is what is looked at
+	files   []string // that are imported, for types of one's own
+	inside  bool     // a filter, in which SELF is what is looked at
 }
 
 func (e *writer) secret(name, description string) {
@@ -84,10 +91,22 @@ func (e *writer) resource(res *Resource) *yaml.Node {
 	if d := res.template.Description; d != "" {
 		add(n, "description", text(d))
 	}
-	props := mapping()
+	props, faces := mapping(), mapping()
 	for _, p := range res.Properties {
-		if !tosca.Equal(p.Value, tosca.Null{}) {
+		switch face := p.Def.Metadata["from_interface"]; {
+		case p.Def.Metadata["from_own"] != "":
+		case face != "":
+			add(faces, face, e.operations(res, p, face))
+		case !tosca.Equal(p.Value, tosca.Null{}):
 			add(props, p.Name, e.property(p))
+		}
+	}
+	if e.ofOwn(res) {
+		n = mapping("type", text(res.Own.Name))
+		for _, p := range res.locals {
+			if !tosca.Equal(p.Value, tosca.Null{}) {
+				add(props, p.Name, e.property(p))
+			}
 		}
 	}
 	if len(props.Content) > 0 {
@@ -102,7 +121,59 @@ func (e *writer) resource(res *Resource) *yaml.Node {
 	if len(links.Content) > 0 {
 		add(n, "requirements", links)
 	}
+	if len(faces.Content) > 0 {
+		add(n, "interfaces", faces)
+	}
 	return n
+}
+
+// ofOwn reports whether programs make a resource; the file that has its type is imported then.
+func (e *writer) ofOwn(res *Resource) bool {
+	if fromOwn(res.Type, ownType) == nil {
+		return false
+	}
+	if file := filepath.Base(res.Own.Pos.File); !slices.Contains(e.files, file) {
+		e.files = append(e.files, file)
+	}
+	return true
+}
+
+// operations writes what the operations of a resource carry out: their files are those beside the
+// template.
+func (e *writer) operations(res *Resource, p *Property, face string) *yaml.Node {
+	all := mapping()
+	value, _ := p.Value.(tosca.Map)
+	for _, o := range tosca.Operations(res.template, res.Own, face) {
+		primary := text(o.Primary.File)
+		if o.Primary.Adapter != nil {
+			primary = flow(mapping("file", text(o.Primary.File), "type", text(o.Primary.Type),
+				"properties", flow(mapping("adapter", text(o.Primary.Adapter.File)))))
+		}
+		implementation := mapping("primary", primary)
+		if len(o.Dependencies) > 0 {
+			files := sequence()
+			for _, d := range o.Dependencies {
+				files.Content = append(files.Content, text(d.File))
+			}
+			add(implementation, "dependencies", flow(files))
+		}
+		one := mapping("implementation", flow(implementation))
+		inputs := mapping()
+		for _, in := range slices.SortedFunc(slices.Values(o.Given), func(a, b *tosca.Assignment) int { return strings.Compare(a.Name, b.Name) }) {
+			var v tosca.Value = tosca.Unknown{}
+			if op, ok := value[o.Name].(tosca.Map); ok {
+				if given, ok := op["inputs"].(tosca.Map); ok && given[in.Name] != nil {
+					v = given[in.Name]
+				}
+			}
+			add(inputs, in.Name, e.expr(p.at, in.Value, v))
+		}
+		if len(inputs.Content) > 0 {
+			add(one, "inputs", inputs)
+		}
+		add(all, o.Name, one)
+	}
+	return mapping("operations", all)
 }
 
 func (e *writer) policies() *yaml.Node {
@@ -411,6 +482,62 @@ func escape(s string) string {
 		return "$" + s
 	}
 	return s
+}
+
+// Stated lists the keys of a map that have to be written, in the order of its type: those
+// that are not what the type has as a default. The type may be nil.
+func Stated(t *tosca.Type, m tosca.Map) []string {
+	if t == nil || len(t.Fields) == 0 {
+		return m.Keys()
+	}
+	var out []string
+	for _, f := range t.Fields {
+		v, set := m[f.Name]
+		if usual, is := f.Constant(); set && !(is && Same(usual, v)) {
+			out = append(out, f.Name)
+		}
+	}
+	return out
+}
+
+// LiteralText is a value as it can be written in a template, on one line, without what is
+// the default of its type. The type may be nil.
+func LiteralText(t *tosca.Type, v tosca.Value) string {
+	var parts []string
+	switch v := v.(type) {
+	case tosca.List:
+		for _, e := range v {
+			parts = append(parts, LiteralText(t.In(""), e))
+		}
+		if len(parts) == 0 {
+			return "[]"
+		}
+		return "[ " + strings.Join(parts, ", ") + " ]"
+	case tosca.Map:
+		for _, k := range Stated(t, v) {
+			parts = append(parts, LiteralText(nil, tosca.String(tosca.KeyText(k)))+": "+LiteralText(t.In(k), v[k]))
+		}
+		if len(parts) == 0 {
+			return "{}"
+		}
+		return "{ " + strings.Join(parts, ", ") + " }"
+	case tosca.String:
+		quoted, err := json.Marshal(string(v))
+		if err != nil {
+			return ""
+		}
+		plain, err := yaml.Marshal(string(v))
+		out := strings.TrimSuffix(string(plain), "\n")
+		if err != nil || strings.ContainsAny(out, "\n,[]{}") || strings.HasPrefix(string(v), "$") {
+			return string(quoted)
+		}
+		return out
+	}
+	out, err := yaml.Marshal(Literal(v))
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSuffix(string(out), "\n")
 }
 
 func text(s string) *yaml.Node {

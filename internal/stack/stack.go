@@ -359,6 +359,9 @@ type Recorded struct {
 	// Left says that a run could not get rid of it, and that somebody has given it up; nil is
 	// not left.
 	Left *Left
+	// Taken says that it was there before, made by somebody else, and is about to come under the
+	// stack.
+	Taken bool
 }
 
 // Policies are what the policies of a template say of a resource.
@@ -397,6 +400,36 @@ func (p Policies) Names() []string {
 type Left struct {
 	Run    int    `json:"run"`    // its number
 	Reason string `json:"reason"` // why it could not be got rid of
+}
+
+// FollowNames lets what rests on resources that were renamed since rest on them under the names
+// that they have now.
+func FollowNames(list []*Recorded) {
+	now, byID := map[string]string{}, map[string]string{}
+	for _, r := range list {
+		byID[r.ID] = r.Name
+		for _, was := range r.Formerly {
+			now[was] = r.Name
+		}
+	}
+	if len(now) == 0 {
+		return
+	}
+	for _, r := range list { // a name that another one has by now
+		delete(now, r.Name)
+	}
+	for _, r := range list {
+		linked := map[string]string{}
+		for _, links := range r.Links {
+			for i, l := range links {
+				links[i].Name = cmp.Or(byID[l.ID], now[l.Name], l.Name)
+				linked[l.Name] = links[i].Name
+			}
+		}
+		for i, n := range r.Needs {
+			r.Needs[i] = cmp.Or(linked[n], now[n], n)
+		}
+	}
 }
 
 // RecordedGraph is the graph of recorded resources.

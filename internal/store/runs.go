@@ -16,14 +16,14 @@ import (
 )
 
 const runColumns = `id, stack_id, number, kind, state, revision, base, prior, on_failure, plan, tally, estimate,
-	started_by, started_ms, ended_ms, reason, cancel, back, pause, only_of`
+	started_by, started_ms, ended_ms, reason, cancel, back, pause, only_of, origin`
 
 func scanRun(row interface{ Scan(...any) error }) (*run.Record, error) {
 	r := &run.Record{}
-	var plan, tally, only string
+	var plan, tally, only, origin string
 	var started, ended int64
 	err := row.Scan(&r.ID, &r.StackID, &r.Number, &r.Kind, &r.State, &r.Revision, &r.Base, &r.Prior, &r.OnFailure,
-		&plan, &tally, &r.Estimate, &r.By, &started, &ended, &r.Reason, &r.Cancel, &r.Back, &r.Pause, &only)
+		&plan, &tally, &r.Estimate, &r.By, &started, &ended, &r.Reason, &r.Cancel, &r.Back, &r.Pause, &only, &origin)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, fmt.Errorf("run: %w", ErrNotFound)
 	}
@@ -32,7 +32,7 @@ func scanRun(row interface{ Scan(...any) error }) (*run.Record, error) {
 	}
 	r.Started, r.Ended = fromMS(started), fromMS(ended)
 	return r, errors.Join(json.Unmarshal([]byte(plan), &r.Plan), json.Unmarshal([]byte(tally), &r.Tally),
-		json.Unmarshal([]byte(only), &r.Only))
+		json.Unmarshal([]byte(only), &r.Only), json.Unmarshal([]byte(origin), &r.Origin))
 }
 
 // ErrLockLost says that a run is written by somebody who does not hold the lock
@@ -58,8 +58,9 @@ func (s *Store) fenced(ctx context.Context, r *run.Record, f func(tx *sqlite.Tx)
 
 // Begin is what is written together with a new run.
 type Begin struct {
-	Revision *stack.Revision // that the run leads to; nil is none
-	About    *About          // nil leaves it as it is
+	Revision *stack.Revision   // that the run leads to; nil is none
+	About    *About            // nil leaves it as it is
+	Taken    []*stack.Recorded // what is there and is about to come under the stack
 }
 
 // About is what a stack file says of its stack.
@@ -83,6 +84,16 @@ func (s *Store) StartRun(ctx context.Context, r *run.Record, b Begin) error {
 	if err != nil {
 		return err
 	}
+	origin, err := encode(r.Origin)
+	if err != nil {
+		return err
+	}
+	taken := make([]string, len(b.Taken))
+	for i, t := range b.Taken {
+		if taken[i], err = s.encodeRecorded(t); err != nil {
+			return err
+		}
+	}
 	r.Started = s.now()
 	return s.fenced(ctx, r, func(tx *sqlite.Tx) error {
 		if err := tx.QueryRowContext(ctx, `select coalesce(max(number), 0) + 1 from runs where stack_id = ?`,
@@ -102,15 +113,20 @@ func (s *Store) StartRun(ctx context.Context, r *run.Record, b Begin) error {
 				return err
 			}
 		}
+		for i, t := range b.Taken {
+			if err := changeRecord(ctx, tx, r.StackID, run.Keep{Name: t.Name, Record: t}, taken[i]); err != nil {
+				return err
+			}
+		}
 		if b.Revision != nil {
 			if r.Revision, err = s.addRevision(ctx, tx, r.StackID, *b.Revision); err != nil {
 				return err
 			}
 		}
 		if _, err := tx.ExecContext(ctx,
-			`insert into runs(`+runColumns+`) values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, '', 0, 0, 0, ?)`,
+			`insert into runs(`+runColumns+`) values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, '', 0, 0, 0, ?, ?)`,
 			r.ID, r.StackID, r.Number, r.Kind, r.State, r.Revision, r.Base, r.Prior, r.OnFailure, plan, tally,
-			r.Estimate, r.By, r.Started.UnixMilli(), only); err != nil {
+			r.Estimate, r.By, r.Started.UnixMilli(), only, origin); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `update stacks set state = ?, updated_ms = ? where id = ?`, r.StackState(),
@@ -198,7 +214,7 @@ func (s *Store) LastHead(ctx context.Context, stackID int64) (*run.Record, error
 // LastKept reads the last run of a stack that was not undone, without its plan.
 func (s *Store) LastKept(ctx context.Context, stackID int64) (*run.Record, error) {
 	return scanRun(s.db.QueryRowContext(ctx,
-		`select `+headColumns+` from runs where stack_id = ? and state <> 'undone' order by number desc limit 1`, stackID))
+		`select `+headColumns+` from runs where stack_id = ? and state <> 'undone' and kind <> 'action' order by number desc limit 1`, stackID))
 }
 
 // RunNumber reads a run of a stack; 0 is the last one.
@@ -224,6 +240,44 @@ func (s *Store) LastRuns(ctx context.Context) (map[int64]*run.Record, error) {
 			return nil, err
 		}
 		out[r.StackID] = r
+	}
+	return out, rows.Err()
+}
+
+// Runs lists the runs of a stack without their plans, the newest first.
+func (s *Store) Runs(ctx context.Context, stackID int64) ([]*run.Record, error) {
+	rows, err := s.db.QueryContext(ctx, `select `+headColumns+` from runs where stack_id = ? order by number desc`, stackID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []*run.Record
+	for rows.Next() {
+		r, err := scanRun(rows)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, r)
+	}
+	return out, rows.Err()
+}
+
+// FailedIn lists the resources that failed in the runs of a stack, by the id of the run, in
+// the order in which they did.
+func (s *Store) FailedIn(ctx context.Context, stackID int64) (map[string][]string, error) {
+	rows, err := s.db.QueryContext(ctx, `select run_id, resource from events where state = ? and resource <> '' and run_id in
+		(select id from runs where stack_id = ?) group by run_id, resource order by min(seq)`, run.HasFailed, stackID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[string][]string{}
+	for rows.Next() {
+		var id, name string
+		if err := rows.Scan(&id, &name); err != nil {
+			return nil, err
+		}
+		out[id] = append(out[id], name)
 	}
 	return out, rows.Err()
 }
@@ -276,7 +330,7 @@ func (s *Store) Estimates(ctx context.Context, t stack.Target, before time.Time)
 func (s *Store) FormerRevision(ctx context.Context, st *stack.Stack) (int, error) {
 	var base int
 	err := s.db.QueryRowContext(ctx,
-		`select base from runs where stack_id = ? and state = 'done' and revision = ? order by number desc limit 1`,
+		`select base from runs where stack_id = ? and state = 'done' and kind <> 'action' and revision = ? order by number desc limit 1`,
 		st.ID, st.Revision).Scan(&base)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, nil
@@ -440,7 +494,11 @@ func (s *Store) Note(ctx context.Context, r *run.Record, e *run.Entry, ev *run.E
 				return err
 			}
 		}
-		return nil
+		if len(changes) == 0 {
+			return nil
+		}
+		_, err := tx.ExecContext(ctx, `update stacks set updated_ms = max(updated_ms + 1, ?) where id = ?`, time.Now().UnixMilli(), r.StackID)
+		return err
 	})
 }
 

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -18,14 +19,14 @@ import (
 )
 
 const stackColumns = `id, name, account, region, state, revision, description, stack_file, careful, throwaway,
-	approvers, created_ms, updated_ms`
+	approvers, created_ms, updated_ms, differs`
 
 func scanStack(row interface{ Scan(...any) error }) (*stack.Stack, error) {
 	s := &stack.Stack{}
 	var created, updated int64
 	var approvers string
 	err := row.Scan(&s.ID, &s.Name, &s.Target.Account, &s.Target.Region, &s.State, &s.Revision, &s.Description,
-		&s.StackFile, &s.Careful, &s.Throwaway, &approvers, &created, &updated)
+		&s.StackFile, &s.Careful, &s.Throwaway, &approvers, &created, &updated, &s.Differs)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, ErrNotFound
 	}
@@ -34,6 +35,12 @@ func scanStack(row interface{ Scan(...any) error }) (*stack.Stack, error) {
 		err = decode(approvers, &s.Approvers)
 	}
 	return s, err
+}
+
+// NoteDiffers notes how many resources of a stack are not as they are recorded.
+func (s *Store) NoteDiffers(ctx context.Context, id int64, n int) error {
+	_, err := s.db.ExecContext(ctx, `update stacks set differs = ? where id = ?`, n, id)
+	return err
 }
 
 // Stacks lists all stacks, removed ones too, by name.
@@ -265,22 +272,41 @@ func (s *Store) Revision(ctx context.Context, id int64, number int) (*stack.Revi
 	if err := decode(tags, &r.Tags); err != nil {
 		return nil, err
 	}
+	r.Inputs, err = s.decodeInputs(inputs, number)
+	return r, err
+}
+
+// Inputs reads the inputs of a revision.
+func (s *Store) Inputs(ctx context.Context, id int64, number int) ([]stack.Input, error) {
+	var text string
+	err := s.db.QueryRowContext(ctx, `select inputs from revisions where stack_id = ? and number = ?`, id, number).Scan(&text)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return s.decodeInputs(text, number)
+}
+
+func (s *Store) decodeInputs(text string, number int) ([]stack.Input, error) {
 	var list []struct {
 		Name   string
 		Value  any
 		Origin stack.Origin
 	}
-	if err := decode(inputs, &list); err != nil {
+	if err := decode(text, &list); err != nil {
 		return nil, err
 	}
+	var out []stack.Input
 	for _, in := range list {
 		v, err := s.open(in.Value)
 		if err != nil {
 			return nil, fmt.Errorf("input %s of revision %d: %w", in.Name, number, err)
 		}
-		r.Inputs = append(r.Inputs, stack.Input{Name: in.Name, Value: v, Origin: in.Origin})
+		out = append(out, stack.Input{Name: in.Name, Value: v, Origin: in.Origin})
 	}
-	return r, nil
+	return out, nil
 }
 
 // Revisions lists the numbers of a stack's revisions, newest first.
@@ -314,6 +340,7 @@ type recordedBody struct {
 	stack.Policies
 	Formerly []string    `json:"formerly,omitempty"`
 	Left     *stack.Left `json:"left,omitempty"`
+	Taken    bool        `json:"taken,omitempty"`
 }
 
 func (s *Store) encodeRecorded(r *stack.Recorded) (string, error) {
@@ -330,7 +357,7 @@ func (s *Store) encodeRecorded(r *stack.Recorded) (string, error) {
 		return "", err
 	}
 	return encode(recordedBody{r.Type, r.ID, properties, r.Links, attributes, prints, r.Needs, r.Pos, r.Policies,
-		r.Formerly, r.Left})
+		r.Formerly, r.Left, r.Taken})
 }
 
 func (s *Store) decodeRecorded(name, text string) (*stack.Recorded, error) {
@@ -339,7 +366,7 @@ func (s *Store) decodeRecorded(name, text string) (*stack.Recorded, error) {
 		return nil, fmt.Errorf("the record of %s cannot be read: %w", name, err)
 	}
 	r := &stack.Recorded{Name: name, Type: b.Type, ID: b.ID, Links: b.Links, Needs: b.Needs, Pos: b.Pos,
-		Policies: b.Policies, Formerly: b.Formerly, Left: b.Left}
+		Policies: b.Policies, Formerly: b.Formerly, Left: b.Left, Taken: b.Taken}
 	var err error
 	if r.Properties, err = s.openMap(b.Properties); err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
@@ -388,7 +415,41 @@ func (s *Store) Recorded(ctx context.Context, id int64) (current, old []*stack.R
 			current = append(current, r)
 		}
 	}
+	stack.FollowNames(current)
 	return current, old, rows.Err()
+}
+
+// RecordedOf lists what is recorded of a type in all stacks of a target: current parts, old ones, and
+// what was left or kept in the cloud; by the name of the stack. Nothing of other types is opened.
+func (s *Store) RecordedOf(ctx context.Context, t stack.Target, typ string) (map[string][]*stack.Recorded, error) {
+	from, to := `{"type":"`+typ+`",`, `{"type":"`+typ+`"-` // the type is what a body begins with
+	rows, err := s.db.QueryContext(ctx, `select s.name, r.name, r.body from resources as r join stacks as s on s.id = r.stack_id
+		where s.account = ? and s.region = ? and r.body >= ? and r.body < ? union all select s.name, k.name, k.body from kept as k join stacks as s
+		on s.id = k.stack_id where s.account = ? and s.region = ? and k.body >= ? and k.body < ?`, t.Account, t.Region, from, to, t.Account, t.Region, from, to)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[string][]*stack.Recorded{}
+	for rows.Next() {
+		var of, name, body string
+		if err := rows.Scan(&of, &name, &body); err != nil {
+			return nil, err
+		}
+		var b recordedBody
+		if err := decode(body, &b); err != nil || b.Type != typ || b.Taken {
+			if err != nil {
+				return nil, fmt.Errorf("the record of %s cannot be read: %w", name, err)
+			}
+			continue
+		}
+		r, err := s.decodeRecorded(name, body)
+		if err != nil {
+			return nil, err
+		}
+		out[of] = append(out[of], r)
+	}
+	return out, rows.Err()
 }
 
 // Outline is what rests on what in a stack, by the names of its resources. Nothing
@@ -399,23 +460,35 @@ func (s *Store) Outline(ctx context.Context, id int64) (stack.Graph, error) {
 		return nil, err
 	}
 	defer rows.Close()
-	g := stack.Graph{}
+	var list []*stack.Recorded
 	for rows.Next() {
 		var name, body string
 		if err := rows.Scan(&name, &body); err != nil {
 			return nil, err
 		}
-		var r struct{ Needs []string }
+		var r struct {
+			ID              string
+			Needs, Formerly []string
+			Links           map[string][]stack.LinkTo
+		}
 		if err := json.Unmarshal([]byte(body), &r); err != nil {
 			return nil, err
 		}
-		g[name] = r.Needs
+		list = append(list, &stack.Recorded{Name: name, ID: r.ID, Needs: r.Needs, Links: r.Links, Formerly: r.Formerly})
 	}
-	return g, rows.Err()
+	stack.FollowNames(list)
+	return stack.RecordedGraph(list), rows.Err()
 }
 
 // Kept lists what has left a stack and stays in the cloud.
 func (s *Store) Kept(ctx context.Context, id int64) ([]*stack.Recorded, error) {
+	list, err := s.Beside(ctx, id)
+	return slices.DeleteFunc(list, func(r *stack.Recorded) bool { return r.Taken }), err
+}
+
+// Beside lists what has left a stack and stays in the cloud, and what was there before and is
+// about to come under it.
+func (s *Store) Beside(ctx context.Context, id int64) ([]*stack.Recorded, error) {
 	rows, err := s.db.QueryContext(ctx, `select name, body from kept where stack_id = ? order by name, cloud_id`, id)
 	if err != nil {
 		return nil, err
@@ -616,7 +689,7 @@ func (s *Store) Deployments(ctx context.Context, id int64) ([]Deployed, error) {
 	if err := rows.Err(); err != nil {
 		return nil, err
 	}
-	runs, err := s.db.QueryContext(ctx, `select `+headColumns+` from runs where stack_id = ? and revision > 0 order by number`, id)
+	runs, err := s.db.QueryContext(ctx, `select `+headColumns+` from runs where stack_id = ? and revision > 0 and kind <> 'action' order by number`, id)
 	if err != nil {
 		return nil, err
 	}

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode/utf8"
 )
 
 // Check looks at the names and references of a template and of those that fill
@@ -274,6 +275,7 @@ func (c *checker) node(n *NodeTemplate) {
 	c.requirements(n, t)
 	c.artifacts(n.Artifacts)
 	c.interfaces(n.Interfaces, t, n)
+	c.scripted(n, t)
 }
 
 // selected looks at a node that is found in the cloud.
@@ -410,7 +412,20 @@ func (c *checker) interfaces(list []*Interface, t *NodeType, n *NodeTemplate) {
 			continue
 		}
 		at := place{n, t, nil}
-		c.assigned(i.Given, d.Inputs, i.Pos, i.Name, "the interface "+i.Name, at, nil)
+		carried := t.Carried(i.Name) != nil
+		with := func(defs []*Property, given []*Assignment) []*Property {
+			if !carried {
+				return defs
+			}
+			defs = slices.Clip(defs)
+			for _, a := range given { // a template may give inputs that no type speaks of
+				if find(defs, a.Name) == nil {
+					defs = append(defs, &Property{Pos: a.Pos, Name: a.Name})
+				}
+			}
+			return defs
+		}
+		c.assigned(i.Given, with(d.Inputs, i.Given), i.Pos, i.Name, "the interface "+i.Name, at, nil)
 		for _, o := range i.Operations {
 			def := d.Operation(o.Name)
 			if def == nil {
@@ -426,14 +441,159 @@ func (c *checker) interfaces(list []*Interface, t *NodeType, n *NodeTemplate) {
 					inputs = append(inputs, in)
 				}
 			}
-			c.assigned(o.Given, inputs, o.Pos, o.Name, "the operation "+o.Name, at, nil)
-			for _, a := range append(o.Dependencies, o.Primary) {
+			c.assigned(o.Given, with(inputs, o.Given), o.Pos, o.Name, "the operation "+o.Name, at, nil)
+			for _, a := range append(slices.Clone(o.Dependencies), o.Primary) {
 				c.implementation(a, n)
 			}
+			if carried {
+				c.outputs(o, t)
+			}
+		}
+		if carried {
+			continue
 		}
 		c.findings.Warnf(i.Pos, "not-carried-out", "",
 			"the operations of '%s' are checked and kept, and not carried out yet", i.Name)
 	}
+}
+
+// outputs looks whether the attributes are there that the outputs of an operation go to.
+func (c *checker) outputs(o *Operation, t *NodeType) {
+	for _, out := range o.Outputs {
+		x := out.Value
+		name := ""
+		if x.Kind == ListExpr && len(x.Args) == 2 && x.Args[0].Kind == LiteralExpr && x.Args[1].Kind == LiteralExpr && Show(x.Args[0].Value) == "SELF" {
+			name = Show(x.Args[1].Value)
+		}
+		switch {
+		case name == "":
+			c.findings.Errorf(out.Pos, "wrong-type", "write [ SELF, ATTRIBUTE ]", "the output '%s' of %s goes to an attribute of the node itself", out.Name, o.Name)
+		case t.Attribute(name) == nil:
+			c.findings.Errorf(out.Pos, "unknown-attribute", suggest(name, names(t.Attributes)), "%s has no attribute '%s'", t.Name, name)
+		}
+	}
+}
+
+// scripted looks whether a node whose operations are carried out has any.
+func (c *checker) scripted(n *NodeTemplate, t *NodeType) {
+	for _, p := range t.Properties {
+		if p.Metadata["from_artifact"] == "text" {
+			c.isText(n.Artifact(p.Name))
+		}
+		face := p.Metadata["from_interface"]
+		if own := p.Metadata["from_own"]; own != "" {
+			if i := slices.IndexFunc(n.Properties, func(a *Assignment) bool { return a.Name == p.Name }); i >= 0 {
+				c.findings.Errorf(n.Properties[i].Pos, "fixed-property", "remove it", "the property '%s' follows from the type %s", p.Name, t.Name)
+			}
+			if own == "programs" {
+				c.programs(n, t)
+			}
+			continue
+		}
+		if face == "" {
+			continue
+		}
+		if i := slices.IndexFunc(n.Properties, func(a *Assignment) bool { return a.Name == p.Name }); i >= 0 {
+			c.findings.Errorf(n.Properties[i].Pos, "fixed-property", "write interfaces: { "+face+": { operations: … } }",
+				"the property '%s' of %s follows from its interface %s", p.Name, t.Name, face)
+		}
+		for _, o := range Operations(n, t, face) {
+			for _, a := range append(slices.Clone(o.Dependencies), o.Primary, o.Primary.Adapter) {
+				c.isText(a)
+			}
+		}
+		if len(Operations(n, t, face)) == 0 {
+			c.findings.Errorf(n.Pos, "missing-script", "add interfaces: { "+face+": { operations: { create: scripts/setup.sh } } }",
+				"%s has no operation that is carried out", n.Name)
+		}
+	}
+}
+
+// isText looks whether a file is a text, as it has to be where it becomes a value.
+func (c *checker) isText(a *Artifact) {
+	if a == nil || a.Content == nil || utf8.Valid(a.Content) {
+		return
+	}
+	line := 1
+	for text := a.Content; len(text) > 0; {
+		r, size := utf8.DecodeRune(text)
+		if r == utf8.RuneError && size == 1 {
+			break
+		}
+		if r == '\n' {
+			line++
+		}
+		text = text[size:]
+	}
+	c.findings.Errorf(a.Pos, "not-text", "save it as UTF-8; what is no text can be written with base64 -d, or fetched with curl",
+		"%s is no text in UTF-8: look at its line %d", a.File, line)
+}
+
+// programs looks whether a type of one's own has what it cannot do without.
+func (c *checker) programs(n *NodeTemplate, t *NodeType) {
+	have := map[string]bool{}
+	for _, o := range Operations(n, t, "Resource") {
+		have[o.Name] = true
+		if a := o.Primary; a.File != "" && a.Content == nil {
+			c.findings.Errorf(a.Pos, "no-such-file", "", "%s cannot be read", a.File)
+		}
+	}
+	if t.Base() == t {
+		c.findings.Errorf(n.TypePos, "missing-program", "derive a type from it, which says what makes it, reads it and removes it", "%s is no type of its own", t.Name)
+		return
+	}
+	for _, name := range []string{"create", "read", "delete"} {
+		if !have[name] {
+			c.findings.Errorf(t.Pos, "missing-program", "add interfaces: { Resource: { operations: { "+name+": programs/"+strings.ToLower(t.Name)+" } } }",
+				"the type %s does not say which program carries out %s", t.Name, name)
+		}
+	}
+}
+
+// Operations are those of an interface that a node, or its type, gives something to carry out.
+// Inputs that the interface gives are among their own.
+func Operations(n *NodeTemplate, t *NodeType, face string) []*Operation {
+	def := t.Interface(face)
+	if def == nil {
+		return nil
+	}
+	given := &Interface{}
+	for _, i := range n.Interfaces {
+		if i.Name == face {
+			given = i
+		}
+	}
+	var out []*Operation
+	for _, d := range def.Operations {
+		o := *d
+		for _, in := range append(slices.Clone(def.Inputs), d.Inputs...) {
+			if x := in.Default; x != nil || in.Fixed != nil {
+				if in.Fixed != nil {
+					x = in.Fixed
+				}
+				o.Given = over([]*Assignment{&Assignment{Pos: in.Pos, Name: in.Name, Value: x}}, o.Given)
+			}
+		}
+		for _, a := range given.Given {
+			o.Given = over([]*Assignment{a}, o.Given)
+		}
+		if own := given.Operation(d.Name); own != nil {
+			o.Pos = own.Pos
+			if own.Primary != nil {
+				o.Primary, o.Dependencies = own.Primary, own.Dependencies
+			}
+			for _, a := range own.Given {
+				o.Given = over([]*Assignment{a}, o.Given)
+			}
+			for _, a := range own.Outputs {
+				o.Outputs = over([]*Assignment{a}, o.Outputs)
+			}
+		}
+		if o.Primary != nil {
+			out = append(out, &o)
+		}
+	}
+	return out
 }
 
 // implementation looks whether what an operation runs is there: an artifact of

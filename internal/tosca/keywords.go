@@ -8,6 +8,7 @@ type Support string
 const (
 	Yes     Support = "yes"
 	Checked Support = "partly: read and checked, with a warning that it is not carried out"
+	Some    Support = "yes, where the type says who carries it out; otherwise read and checked, with a warning"
 	NotYet  Support = "not yet"
 )
 
@@ -75,7 +76,7 @@ var Keywords = keywordTable(
 	secOutput, NotYet, "required", "default", "status", "mapping",
 	secNode, Yes, "type", "description", "metadata", "directives", "copy", "count", "node_filter", "properties",
 	"attributes", "capabilities", "requirements", "artifacts",
-	secNode, Checked, "interfaces",
+	secNode, Some, "interfaces",
 	secRequirement, Yes, "node", "capability", "relationship", "node_filter", "count", "optional", "directives",
 	secRequirement, NotYet, "allocation",
 	secRelAssign, Yes, "type", "properties", "attributes",
@@ -86,10 +87,10 @@ var Keywords = keywordTable(
 	secCapAssign, NotYet, "directives",
 	secArtifact, Yes, "type", "file", "repository", "description", "metadata", "artifact_version", "checksum",
 	"checksum_algorithm", "properties",
-	secInterface, Checked, "inputs", "operations",
+	secInterface, Some, "inputs", "operations",
 	secInterface, NotYet, "notifications",
-	secOperation, Checked, "description", "metadata", "implementation", "inputs", "outputs",
-	secImplement, Checked, "primary", "dependencies",
+	secOperation, Some, "description", "metadata", "implementation", "inputs", "outputs",
+	secImplement, Some, "primary", "dependencies",
 	secImplement, NotYet, "timeout", "invoke",
 	secGroup, Yes, "type", "description", "metadata", "members", "properties", "attributes",
 	secPolicy, Yes, "type", "description", "metadata", "targets", "properties",
@@ -101,7 +102,7 @@ var Keywords = keywordTable(
 	"entry_schema", "data_type", "units", "canonical_unit", "prefixes",
 	secNodeType, Yes, "derived_from", "version", "description", "metadata", "properties", "attributes",
 	"capabilities", "requirements", "artifacts",
-	secNodeType, Checked, "interfaces",
+	secNodeType, Some, "interfaces",
 	secCapType, Yes, "derived_from", "version", "description", "metadata", "properties", "attributes",
 	"valid_source_node_types", "valid_relationship_types",
 	secRelType, Yes, "derived_from", "version", "description", "metadata", "properties", "attributes",

@@ -158,7 +158,29 @@ func (r *reader) node(f field, s *ServiceTemplate) *NodeTemplate {
 	for _, a := range r.entries(kw.at("artifacts"), "artifacts") {
 		n.Artifacts = append(n.Artifacts, r.artifact(a, a.key.Value))
 	}
+	r.implementations(n.Interfaces, n.Artifacts)
 	return n
+}
+
+// implementations finds what operations run: an artifact that was named, or a file.
+func (r *reader) implementations(list []*Interface, artifacts []*Artifact) {
+	for _, i := range list {
+		for _, o := range i.Operations {
+			for _, a := range append(slices.Clone(o.Dependencies), o.Primary) {
+				if a == nil || a.File != "" {
+					continue
+				}
+				if k := slices.IndexFunc(artifacts, func(b *Artifact) bool { return b.Name == a.Name }); k >= 0 {
+					pos := a.Pos
+					*a = *artifacts[k]
+					a.Pos = pos
+				} else if strings.ContainsAny(a.Name, "./") {
+					a.File, a.FilePos = a.Name, a.Pos
+					r.open(a)
+				}
+			}
+		}
+	}
 }
 
 // misspelt reports whether a map has a key that is unknown and must be meant
@@ -471,6 +493,12 @@ func (r *reader) artifact(f field, name string) *Artifact {
 	}
 	if a.File != "" {
 		r.open(a)
+	}
+	for _, p := range a.Properties {
+		if p.Name == "adapter" && p.Value.Kind == LiteralExpr {
+			a.Adapter = &Artifact{Pos: p.Value.Pos, Name: "adapter", File: Show(p.Value.Value), FilePos: p.Value.Pos}
+			r.open(a.Adapter)
+		}
 	}
 	return a
 }

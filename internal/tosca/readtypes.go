@@ -530,6 +530,7 @@ func (r *reader) nodeType(f field) *NodeType {
 	for _, a := range r.entries(kw.at("artifacts"), "artifacts") {
 		t.Artifacts = append(t.Artifacts, r.artifact(a, a.key.Value))
 	}
+	r.implementations(t.Interfaces, t.Artifacts)
 	return t
 }
 

@@ -37,7 +37,8 @@ func Schema(lib *Library) map[string]any {
 // shippedTypes lets nodes have the shipped types alone, in a template that defines none of
 // its own and imports none.
 func (s *schemaWriter) shippedTypes() object {
-	each := object{"required": []string{"profile"}, "not": object{"required": []string{"namespace"}}}
+	each := object{"required": []string{"profile"}, "not": object{"required": []string{"namespace"}},
+		"properties": object{"profile": object{"enum": []string{"brickrow.cloud:1"}}}}
 	known := sorted(typeNames(s.lib.Nodes))
 	return object{
 		"if": object{"required": []string{"imports"}, "not": object{"required": []string{"node_types"}},
@@ -180,7 +181,7 @@ func (s *schemaWriter) nodes() []any {
 		}
 		props := object{}
 		var required, wants []string
-		for _, p := range t.Properties {
+		for _, p := range t.Given() {
 			props[p.Name] = s.property(p)
 			if !p.Optional() {
 				required = append(required, p.Name)

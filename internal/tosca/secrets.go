@@ -176,6 +176,22 @@ func (s *Secrets) replacer() *strings.Replacer {
 	return s.hide
 }
 
+// Longest is the length of the longest text that is looked for, in bytes; 0 is that there is none.
+func (s *Secrets) Longest() int {
+	n := 0
+	if s.Empty() {
+		return 0
+	}
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	for t := range s.texts {
+		for _, form := range encodings(t) {
+			n = max(n, len(form))
+		}
+	}
+	return n
+}
+
 // Hide is a text without the secrets in it.
 func (s *Secrets) Hide(text string) string {
 	if r := s.replacer(); r != nil && text != "" {
@@ -339,4 +355,25 @@ func lowerEscapes(s string) string {
 		}
 	}
 	return string(b)
+}
+
+// ReplaceSecrets is a value in which something else stands in the place of each secret.
+func ReplaceSecrets(v Value, with func(Secret) Value) Value {
+	switch w := v.(type) {
+	case Secret:
+		return with(w)
+	case List:
+		out := make(List, len(w))
+		for i, e := range w {
+			out[i] = ReplaceSecrets(e, with)
+		}
+		return out
+	case Map:
+		out := make(Map, len(w))
+		for k, e := range w {
+			out[k] = ReplaceSecrets(e, with)
+		}
+		return out
+	}
+	return v
 }

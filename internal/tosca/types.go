@@ -45,6 +45,20 @@ type Type struct {
 	seen seen
 }
 
+// In is the type of what a value of this type has under a key; of a list that of an
+// element. It is nil where nothing tells it.
+func (t *Type) In(key string) *Type {
+	if t == nil {
+		return nil
+	}
+	for _, f := range t.Fields {
+		if f.Name == key {
+			return f.Type
+		}
+	}
+	return t.Entry
+}
+
 // seen remembers some plain values that suit a type, and what they became, so
 // that "30 s" written a thousand times is looked at once.
 type seen struct {
@@ -205,6 +219,8 @@ type Artifact struct {
 	Properties              []*Assignment
 	Content                 []byte // nil where it could not be read
 	Checksum, Algorithm     string
+	// Adapter is the program that takes the file as its document, for those that say one.
+	Adapter *Artifact
 }
 
 // CapabilityDef is what a node type says of one capability.
@@ -329,6 +345,24 @@ func (t *NodeType) Capability(name string) *CapabilityDef {
 		return nil
 	}
 	return t.Capabilities[i]
+}
+
+// Given are the properties that a template can give: some follow from other parts of the node.
+func (t *NodeType) Given() []*Property {
+	return slices.DeleteFunc(slices.Clone(t.Properties), func(p *Property) bool {
+		return p.Metadata["from_interface"] != "" || p.Metadata["from_own"] != ""
+	})
+}
+
+// Carried is the property that holds what the operations of an interface carry out; nil where
+// nobody carries them out.
+func (t *NodeType) Carried(name string) *Property {
+	for _, p := range t.Properties {
+		if p.Metadata["from_interface"] == name || p.Metadata["from_own"] == "programs" && (name == "Resource" || name == "Actions") {
+			return p
+		}
+	}
+	return nil
 }
 
 // Interface finds an interface by name; nil where there is none.

@@ -95,11 +95,11 @@ func TestRenamingEverywhere(t *testing.T) {
 	d.press("down", "2", "e")
 	d.toLine("$get_input: readers")
 	d.press("left", "left", "left", "alt+j") // in the name
-	d.wants("line 21 of 232", "readers:")
+	d.wants("line 21 of 245", "readers:")
 	d.press("alt+n")
 	d.wants("Another name for readers")
 	d.press("ctrl+u", "watchers", "enter")
-	d.wants("watchers:", "nothing wrong found", "+1")
+	d.wants("watchers:", "nothing wrong found", "+2")
 	d.press("ctrl+s")
 	d.wants("saved")
 	for name, want := range map[string]string{"bulletin.yaml": "count: { $get_input: watchers }", "bulletin-test.stack.yaml": "watchers: 3",
@@ -154,9 +154,9 @@ func TestPastingMuch(t *testing.T) {
 	d := newDesk(t, 142, 42)
 	d.press("down", "2", "e")
 	d.send(tea.PasteMsg{Content: strings.Repeat("# a line of words\x1b[31m\r\n", 50_000)})
-	d.wants("50000 control characters were left out", "# a line of words[31m", "line 50001 of 50232")
+	d.wants("50000 control characters were left out", "# a line of words[31m", "line 50001 of 50245")
 	d.press("ctrl+z")
-	d.wants("line 1 of 232", "nothing wrong found")
+	d.wants("line 1 of 245", "nothing wrong found")
 }
 
 // Keys do something everywhere in the editor, and at its edges.
@@ -248,7 +248,7 @@ func TestWritingFromNothing(t *testing.T) {
 	d.press("n", "end")
 	d.wants("▸ empty", "makes nothing yet")
 	d.press("enter", "ctrl+u", "huts", "enter", "enter", "enter")
-	d.wants("huts.yaml", "line 8 of", "A public address that stays", "1 of 2")
+	d.wants("huts.yaml", "line 8 of", "A public address that stays", "1 of 3")
 	time.Sleep(1100 * time.Millisecond) // what was said is read by then, and the hints are there
 	column := regexp.MustCompile(`column (\d+) `)
 	write := func(typ, name string, also ...string) {

@@ -21,6 +21,8 @@ import (
 
 	"brickrow/internal/app"
 	"brickrow/internal/tui/draft"
+	"brickrow/internal/tui/history"
+	"brickrow/internal/tui/inventory"
 	"brickrow/internal/tui/part"
 	"brickrow/internal/tui/preview"
 	"brickrow/internal/tui/runs"
@@ -35,6 +37,8 @@ func views(sh part.Shell, folders []string) []part.View {
 		draft.New(sh),
 		preview.New(sh),
 		runs.New(sh),
+		inventory.New(sh),
+		history.New(sh),
 	}
 }
 
@@ -68,6 +72,7 @@ type model struct {
 	notices notices
 	first   tea.Cmd                              // what was begun before the first frame
 	later   func(time.Duration, tea.Msg) tea.Cmd // tells a message after a time
+	wait    func(func() tea.Msg) tea.Cmd
 }
 
 // Run opens the interface until the user leaves it. Stack files are looked for in the
@@ -99,6 +104,7 @@ func newModel(ctx context.Context, a *app.App, folders ...string) *model {
 		held: map[string][]byte{}}
 	m.notices = notices{input: time.Now(), send: func(text string) tea.Cmd { return tea.Raw(text) }}
 	m.views = views(m, folders)
+	m.wait = func(wait func() tea.Msg) tea.Cmd { return wait }
 	m.later = func(d time.Duration, msg tea.Msg) tea.Cmd {
 		return tea.Tick(d, func(time.Time) tea.Msg { return msg })
 	}
@@ -161,6 +167,8 @@ func (m *model) Front(v part.View) bool { return m.views[m.at] == v }
 func (m *model) Bring(v part.View) { m.at = max(0, slices.Index(m.views, v)) }
 
 func (m *model) Later(d time.Duration, msg tea.Msg) tea.Cmd { return m.later(d, msg) }
+
+func (m *model) Wait(wait func() tea.Msg) tea.Cmd { return m.wait(wait) }
 
 // Watch watches the folders of files: editors replace files as they save.
 func (m *model) Watch(files ...string) {
@@ -336,6 +344,8 @@ func (m *model) update(msg tea.Msg) tea.Cmd {
 		cmds = append(cmds, m.waitStore(), m.tell(msg), m.lookForEnds())
 	case watched:
 		cmds = append(cmds, m.waitFiles(), m.tell(msg.FileChanged))
+	case part.Acting:
+		msg.Confirm(m)
 	case part.Failed:
 		words := strings.ReplaceAll(msg.Err.Error(), "\n", "; ")
 		if msg.Doing != "" {
@@ -699,11 +709,17 @@ func (m *model) drawHelp(s *part.Screen, r part.Rect) {
 	t := m.t
 	v := m.views[m.at]
 	s.Text(r.X+2, r.Y+1, r.W, t.Strong(), "Keys of "+v.Name())
-	rows := max(1, r.H-5)
-	for i, b := range shown(append(v.Bindings(), m.bindings()...)) {
-		x, y := r.X+2+(i/rows)*48, r.Y+3+i%rows
-		s.Text(x, y, 12, part.Bold(t.Hinted()), b.Help().Key)
-		s.Text(x+13, y, 34, t.Plain(), b.Help().Desc)
+	rows, x := max(1, r.H-5), r.X+2
+	for column := range slices.Chunk(shown(append(v.Bindings(), m.bindings()...)), rows) { // each as wide as what stands in it
+		keys, words := 0, 0
+		for _, b := range column {
+			keys, words = max(keys, part.Width(b.Help().Key)), max(words, part.Width(b.Help().Desc))
+		}
+		for i, b := range column {
+			s.Text(x, r.Y+3+i, keys, part.Bold(t.Hinted()), b.Help().Key)
+			s.Text(x+keys+2, r.Y+3+i, max(0, r.X+r.W-x-keys-2), t.Plain(), b.Help().Desc)
+		}
+		x += keys + 2 + words + 3
 	}
 	s.Text(r.X+2, r.Y+r.H-1, r.W, t.Faint(), "any key goes back")
 }

@@ -55,6 +55,7 @@ func newDesk(t *testing.T, w, h int) *desk {
 		}
 		return func() tea.Msg { return msg } // at once
 	}
+	d.wait = func(func() tea.Msg) tea.Cmd { return nil }
 	d.send(tea.WindowSizeMsg{Width: w, Height: h})
 	d.do(d.views[0].Update(part.Opened{}))
 	return d
@@ -190,9 +191,9 @@ func (d *desk) edit(name, old, new string) {
 
 func TestTheStoryOnTheScreen(t *testing.T) {
 	d := newDesk(t, 142, 42)
-	d.wants("BRICK ROW", "bulletin-live", "summit / birch-1", "3 of 4 stacks, 1 removed hidden", "enter open it")
+	d.wants("BRICK ROW", "bulletin-live", "summit / birch-1", "4 of 5 stacks, 1 removed hidden", "enter open it")
 	d.press("down")
-	d.wants("▌", "22 resources in 5 courses", "no storage host has 40 GiB", "http://bulletin.test.kestrelridge.example")
+	d.wants("▌", "23 resources in 5 courses", "no storage host has 40 GiB", "http://bulletin.test.kestrelridge.example")
 	d.press("r")
 	d.wants("snow-probe", "removed")
 	d.press("r", "enter")
@@ -242,7 +243,7 @@ func TestAFailureOnTheScreen(t *testing.T) {
 	d.press("tab", "d", "y")
 	d.ended()
 	d.wants("failed and undone", "✖ reader#2", "no host·[2J is free", "failed while starting the image",
-		"all 22 resources are as they were", "bulletin.yaml:", "fix the cause")
+		"all 23 resources are as they were", "bulletin.yaml:", "fix the cause")
 	d.press("t")
 	d.wants("2 Draft", "line 12")
 	d.press("4", "u")
@@ -270,11 +271,11 @@ func TestHoldingOnTheScreen(t *testing.T) {
 func TestDeletingOnTheScreen(t *testing.T) {
 	d := newDesk(t, 142, 42)
 	d.press("down", "x")
-	d.wants("deletion of the stack", "▽ 21 drop", "look through 1 risk", "readings_db is removed with all it holds")
+	d.wants("deletion of the stack", "▽ 22 drop", "look through 1 risk", "readings_db is removed with all it holds")
 	d.press("d")
 	d.wants("look through 1 more of the risks first")
 	d.press("tab", "d")
-	d.wants("Delete bulletin-test: 21 drop, 1 kept in workshop / alder-1?", "Type bulletin-test and press enter")
+	d.wants("Delete bulletin-test: 22 drop, 1 kept in workshop / alder-1?", "Type bulletin-test and press enter")
 	d.press("bulletin", "enter")
 	d.wants("that is not bulletin-test")
 	d.press("-test", "enter")
@@ -375,8 +376,8 @@ func TestDraftPanels(t *testing.T) {
 	d := newDesk(t, 142, 42)
 	d.press("down", "enter", "f")
 	d.wants("stack: bulletin-test", "from_stack")
-	d.press("f", "f", "tab", "end")
-	d.wants("line 232 of 232")
+	d.press("f", "f", "f", "f", "tab", "end")
+	d.wants("line 245 of 245")
 	d.press("home")
 	for range 115 {
 		d.press("down")
@@ -391,10 +392,25 @@ func TestDraftPanels(t *testing.T) {
 	d.wants("wall  the structure", "readings_db", "rests on")
 }
 
+// TestStacksAsATree shows who uses whose results.
+func TestStacksAsATree(t *testing.T) {
+	d := newDesk(t, 142, 42)
+	d.lacks("└")
+	d.press("t")
+	d.wants("└ bulletin-live", "└ bulletin-test", "each under the one whose results it uses")
+	d.press("up", "up", "down")
+	d.wants("The avalanche bulletin")
+	d.press("t")
+	d.wants("ridge-base", "What the services of Kestrel Ridge share", "2 of 5 stacks")
+	d.lacks("bulletin-live")
+	d.press("t", "r")
+	d.wants("snow-probe", "bulletin-live")
+}
+
 func TestStacksFilterAndPalette(t *testing.T) {
 	d := newDesk(t, 142, 42)
 	d.press("/", "base ready", "enter")
-	d.wants("filter: base ready", "1 of 4 stacks")
+	d.wants("filter: base ready", "1 of 5 stacks")
 	if d.about.Name != "ridge-base" {
 		t.Errorf("the subject is %s", d.about.Name)
 	}

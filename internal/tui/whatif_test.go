@@ -206,3 +206,39 @@ func TestChosenBricks(t *testing.T) {
 	d.press("3")
 	d.wants("1 edit", "because", "left it out")
 }
+
+// TestFilledNodesAreGroups groups what fills a node under that, in the what-if and in the cloud.
+func TestFilledNodesAreGroups(t *testing.T) {
+	d := newDesk(t, 142, 42)
+	for name, text := range map[string]string{
+		"post.yaml": `tosca_definitions_version: tosca_2_0
+imports: [ { profile: brickrow.cloud:1 } ]
+node_types:
+  AlarmPost: {}
+service_template:
+  substitution_mappings: { node_type: AlarmPost }
+  node_templates:
+    horn: { type: Topic }
+    calls: { type: Queue, count: 2 }
+`,
+		"alarms.yaml": `tosca_definitions_version: tosca_2_0
+imports: [ post.yaml, { profile: brickrow.cloud:1 } ]
+service_template:
+  node_templates:
+    diary: { type: Topic }
+    north: { type: AlarmPost, directives: [ substitute ] }
+    south: { type: AlarmPost, directives: [ substitute ], count: 2 }
+`,
+		"alarms.stack.yaml": "stack: alarms\ntemplate: alarms.yaml\ntarget: workshop/alder-1\n",
+	} {
+		if err := os.WriteFile(filepath.Join(d.dir, name), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	d.press("o", filepath.Join(d.dir, "alarms.stack.yaml"), "enter", "3", "g", "g", "g")
+	d.wants("grouped by the node that they fill", "3 north", "3 south#0", "3 south#1", "1 on its own")
+	d.press("d", "y")
+	d.ended()
+	d.press("5", "/", "alarms", "enter", "g", "g", "g", "g")
+	d.wants("north of alarms", "south#1 of alarms", "standing for themselves")
+}

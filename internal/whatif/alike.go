@@ -45,14 +45,14 @@ func (c *ChangeSet) Alike() []Alike {
 				a := &out[i]
 				a.Names = append(a.Names, ch.Name)
 				a.apart = a.apart || a.Pos != ch.Pos
-				if !slices.Contains(a.types, ch.Type) {
-					a.types = append(a.types, ch.Type)
+				if !slices.Contains(a.types, ch.Shown()) {
+					a.types = append(a.types, ch.Shown())
 				}
 				continue
 			}
 			place[key] = len(out)
 		}
-		out = append(out, Alike{Change: ch, Names: []string{ch.Name}, types: []string{ch.Type}})
+		out = append(out, Alike{Change: ch, Names: []string{ch.Name}, types: []string{ch.Shown()}})
 	}
 	many := func(a Alike) int { return min(1, len(a.Names)/5) } // what is the same all over stands last
 	slices.SortStableFunc(out, func(a, b Alike) int {

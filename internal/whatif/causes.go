@@ -2,6 +2,7 @@ package whatif
 
 import (
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -56,7 +57,7 @@ func (c *Comparison) cause(ch *Change, p stack.PropertyChange) {
 	}
 	if p.ByHand {
 		c.handCause(ch, p, say)
-		if rec := ch.Recorded.Properties[p.Property]; !p.Link && rec != nil && len(compareTo(ch, p.Property)) == 0 {
+		if rec := ch.Recorded.Properties[p.Property]; p.Owner() || !p.Link && rec != nil && len(compareTo(ch, p.Property)) == 0 {
 			return
 		}
 	}
@@ -66,6 +67,9 @@ func (c *Comparison) cause(ch *Change, p stack.PropertyChange) {
 		return
 	case p.Property == renamed && ch.Formerly != "":
 		say(nameCause(ch))
+		return
+	case p.Property == "own_programs":
+		say(programCause(ch, p))
 		return
 	case p.Property == policies:
 		for _, k := range policyCauses(ch, p) {
@@ -105,6 +109,20 @@ func (c *Comparison) cause(ch *Change, p stack.PropertyChange) {
 		}
 		say(Cause{Kind: Template, Text: text, Pos: prop.Pos})
 	}
+}
+
+// programCause says that another program carries out an operation of a resource.
+func programCause(ch *Change, p stack.PropertyChange) Cause {
+	name := strings.TrimPrefix(p.Path, "program of ")
+	a := stack.Programs(ch.Wanted.Own, ch.Wanted.Template())[name]
+	if a == nil {
+		return Cause{Kind: TypeDef, Text: fmt.Sprintf("the type %s has no program for '%s' any more", ch.Wanted.Own.Name, name), Pos: ch.Wanted.Own.Pos}
+	}
+	at := a.Pos
+	if before, ok := p.Before.(tosca.String); ok {
+		at.File, at.Line, at.Column = filepath.Join(filepath.Dir(at.File), filepath.FromSlash(a.File)), stack.FirstDifference(string(before), string(a.Content)), 1
+	}
+	return Cause{Kind: Template, Text: fmt.Sprintf("the program %s has changed (%s)", a.File, at.Short()), Pos: at}
 }
 
 // policyCauses say which policies apply to a resource now, and which no longer.
@@ -237,6 +255,11 @@ func (c *Comparison) lineCause(ch *Change, prop *stack.Property, path string) (C
 			return k, true
 		}
 	}
+	if face := prop.Def.Metadata["from_interface"]; face != "" && path == prop.Name {
+		return Cause{Kind: ByHand, Text: "the last of its scripts has failed; they are carried out again", Pos: ch.Pos}, true
+	} else if face != "" && was != nil && was.Expr.Text() != now {
+		return operationCause(ch.Wanted, res, face, path)
+	}
 	isDefault := prop.Expr == prop.Def.Default
 	wasDefault := was != nil && was.Expr == was.Def.Default
 	switch {
@@ -304,6 +327,93 @@ func fileCause(now, was *stack.Resource, property string) (Cause, bool) {
 			a.Pos.Short())
 	}
 	return k, true
+}
+
+// operationCause says what of the operations of an interface reads otherwise, at a place such as
+// operations.create.script.
+func operationCause(now, was *stack.Resource, face, path string) (Cause, bool) {
+	words := strings.SplitN(path, ".", 4)
+	if len(words) < 2 {
+		return Cause{}, false
+	}
+	find := func(res *stack.Resource) *tosca.Operation {
+		for _, o := range tosca.Operations(res.Template(), res.Own, face) {
+			if o.Name == words[1] {
+				return o
+			}
+		}
+		return nil
+	}
+	a, b := find(now), find(was)
+	if a == nil {
+		return Cause{Kind: Template, Text: fmt.Sprintf("the operation %s is no longer in the template", words[1]), Pos: now.Template().Pos}, true
+	}
+	if b == nil || len(words) < 3 {
+		return Cause{Kind: Template, Text: fmt.Sprintf("the operation %s is new in the template (%s)", a.Name, a.Pos.Short()), Pos: a.Pos}, true
+	}
+	var fileNow, fileWas *tosca.Artifact
+	switch words[2] {
+	case "document":
+		fileNow, fileWas = a.Primary, b.Primary
+	case "script":
+		fileNow, fileWas = program(a.Primary), program(b.Primary)
+	case "files":
+		for _, f := range a.Dependencies {
+			if len(words) == 4 && f.File == words[3] {
+				fileNow = f
+			}
+		}
+		for _, f := range b.Dependencies {
+			if len(words) == 4 && f.File == words[3] {
+				fileWas = f
+			}
+		}
+		if fileNow == nil || fileWas == nil {
+			return Cause{Kind: Template, Text: fmt.Sprintf("other files come with the operation %s (%s)", a.Name, a.Pos.Short()), Pos: a.Pos}, true
+		}
+	case "inputs":
+		if len(words) < 4 {
+			return Cause{}, false
+		}
+		given := func(o *tosca.Operation) *tosca.Assignment {
+			for _, in := range o.Given {
+				if strings.HasPrefix(words[3]+".", in.Name+".") {
+					return in
+				}
+			}
+			return &tosca.Assignment{Pos: a.Pos, Value: &tosca.Expr{}}
+		}
+		in := given(a)
+		at := in.Pos
+		if in.Value.Text() == given(b).Value.Text() {
+			return Cause{}, false
+		}
+		return Cause{Kind: Template, Text: fmt.Sprintf("the input %s of the operation %s reads otherwise (%s)", words[3], a.Name, at.Short()), Pos: at}, true
+	}
+	if fileNow == nil {
+		return Cause{}, false
+	}
+	if fileWas != nil && fileWas.File != fileNow.File {
+		return Cause{Kind: Template, Text: fmt.Sprintf("the operation %s names the file %s, named %s (%s)", a.Name, fileNow.File, fileWas.File,
+			fileNow.Pos.Short()), Pos: fileNow.Pos}, true
+	}
+	before := ""
+	if fileWas != nil {
+		if before = string(fileWas.Content); before == string(fileNow.Content) {
+			return Cause{}, false
+		}
+	}
+	at := fileNow.Pos
+	at.File, at.Line, at.Column = filepath.Join(filepath.Dir(at.File), filepath.FromSlash(fileNow.File)), stack.FirstDifference(before, string(fileNow.Content)), 1
+	return Cause{Kind: Template, Text: fmt.Sprintf("the file %s has changed (%s)", fileNow.File, at.Short()), Pos: at}, true
+}
+
+// program is what is carried out: the file itself, or what takes it.
+func program(a *tosca.Artifact) *tosca.Artifact {
+	if a != nil && a.Adapter != nil {
+		return a.Adapter
+	}
+	return a
 }
 
 // given is what a node itself says of a property.

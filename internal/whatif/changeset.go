@@ -45,6 +45,8 @@ type Change struct {
 	// DropFirst says of a swap that the old one has to go before the new one is made: no two
 	// can be there at once.
 	DropFirst bool
+	// Forced says of a swap that a program wants it so.
+	Forced bool
 	// OneWay says that the edit could not be put back in place, such as a
 	// version that only goes up. It is made last, when all else has succeeded.
 	OneWay   bool
@@ -83,6 +85,17 @@ func (ch *Change) BacksUp() int {
 		return 0
 	}
 	return is.Backup
+}
+
+// Shown is the type of what changes as people call it: its own where programs make it.
+func (ch *Change) Shown() string {
+	switch {
+	case ch.Wanted != nil:
+		return ch.Wanted.Shown()
+	case ch.Recorded != nil:
+		return ch.Recorded.Shown()
+	}
+	return ch.Type
 }
 
 // Refills reports whether the new one of a swap is filled from a backup of the old one.
@@ -201,6 +214,7 @@ type ChangeSet struct {
 	Standing     []Risk   // those that were there before
 	Lookups      []LookedUp
 	Results      []ResultChange
+	Hits         []Hit  // who uses results that would change, and what they would do then
 	Left         []Left // what was changed by hand, and a deployment leaves as it is
 	// LeftOut are the changes that are not made, as only some resources were chosen.
 	LeftOut []LeftOut
@@ -376,6 +390,7 @@ func (c *ChangeSet) MarshalJSON() ([]byte, error) {
 		Seconds  float64        `json:"estimate_seconds"`
 		Estimate Estimate       `json:"estimate"`
 		Results  []jsonResult   `json:"results"`
+		Hits     []Hit          `json:"hits"`
 		Left     []Left         `json:"left"`
 		LeftOut  []LeftOut      `json:"left_out"`
 		Probes   []jsonProbe    `json:"probes"`
@@ -383,7 +398,7 @@ func (c *ChangeSet) MarshalJSON() ([]byte, error) {
 		Lookups  []LookedUp     `json:"lookups"`
 		Findings tosca.Findings `json:"findings"`
 	}{c.Stack, c.Target.String(), c.BaseRevision, c.Against, c.Tally, []jsonChange{}, append(append([]Risk{},
-		c.Risks...), c.Standing...), c.Estimate.Seconds, c.Estimate, []jsonResult{}, append([]Left{}, c.Left...),
+		c.Risks...), c.Standing...), c.Estimate.Seconds, c.Estimate, []jsonResult{}, []Hit{}, append([]Left{}, c.Left...),
 		append([]LeftOut{}, c.LeftOut...), c.jsonProbes(),
 		[]jsonOld{}, append([]LookedUp{}, c.Lookups...), append(tosca.Findings{}, c.Findings...)}
 	for _, r := range c.Old {
@@ -396,6 +411,10 @@ func (c *ChangeSet) MarshalJSON() ([]byte, error) {
 	for _, r := range c.Results {
 		out.Results = append(out.Results,
 			jsonResult{r.Name, r.Kind, r.Before, r.After, r.Unknown, r.Because(), append([]string{}, r.UsedBy...)})
+	}
+	for _, h := range c.Hits {
+		h.Changes = append([]HitChange{}, h.Changes...)
+		out.Hits = append(out.Hits, h)
 	}
 	for _, ch := range c.Changes {
 		if ch.Kind == Same {

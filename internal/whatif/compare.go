@@ -30,6 +30,8 @@ type State struct {
 	only map[string]bool // what is to change; nil is all
 	// Deleting says that nothing is wanted any more.
 	Deleting bool
+	// Releasing is the resource that is to leave the stack and stay in the cloud; "" is none.
+	Releasing string
 	// Comparing says that two are held against each other, and that nothing is
 	// to be carried out: there is no risk to data then.
 	Comparing bool
@@ -51,6 +53,9 @@ type State struct {
 	// Careful says that the target is a careful one, or the stack.
 	Careful  bool
 	Duration Duration
+	// Plan asks the program of a resource how a change can be made: in_place, swap or drop_first,
+	// because of which properties; nil, or an empty answer, is that nobody knows better.
+	Plan func(rec *stack.Recorded, wanted map[string]tosca.Value) (how string, because []string)
 	// Past lists how long such changes of a type took in past runs, as ratios
 	// to Duration; nil where nothing is known of them.
 	Past func(typ string, k Kind) []float64
@@ -111,6 +116,9 @@ func Nominal(lib *tosca.Library, speed float64) Duration {
 			n, _ := v.(tosca.Int)
 			return float64(n)
 		}
+		if ch.Wanted != nil && ch.Wanted.Own != nil && ch.Wanted.Shown() != ch.Type { // programs know nothing of the speed
+			return share * stack.NominalSeconds(ch.Wanted.Own, number)
+		}
 		return share * stack.NominalSeconds(lib.Nodes[typ], number) / speed
 	}
 }
@@ -157,6 +165,7 @@ func Compare(s State) *ChangeSet {
 	c.follow()
 	c.risks()
 	c.conflicts()
+	c.perhapsRenamed()
 	c.movedItems()
 	c.probes()
 	c.estimate()
@@ -343,7 +352,11 @@ func (c *Comparison) wanted(res *stack.Resource) Change {
 		c.newProperties(&ch, props)
 	default:
 		ch.Properties = append(c.nameChange(&ch), stack.Diff(res, props, rec, ch.Live, c.ID)...)
+		if ch.Formerly == "" {
+			ch.Properties = append(ch.Properties, stack.OwnerChanges(c.Stack, res.Name, ch.Live)...)
+		}
 		ch.Properties = append(ch.Properties, policyChange(res, rec)...)
+		ch.Properties = append(ch.Properties, stack.ProgramChanges(res, rec)...)
 		ch.Kind = Same
 		for _, p := range ch.Properties {
 			if p.Effect == stack.Swap {
@@ -352,6 +365,7 @@ func (c *Comparison) wanted(res *stack.Resource) Change {
 				ch.Kind = Edit
 			}
 		}
+		c.planned(&ch, props)
 		ch.OneWay = ch.Kind == Edit && slices.ContainsFunc(ch.Properties,
 			func(p stack.PropertyChange) bool { return oneWay(ch.Wanted.Type, p) })
 		for _, p := range ch.Properties {
@@ -359,19 +373,43 @@ func (c *Comparison) wanted(res *stack.Resource) Change {
 		}
 		c.left(&ch, props)
 	}
-	ch.DropFirst = ch.Kind == Swap && dropsFirst(&ch)
+	ch.DropFirst = ch.Kind == Swap && (ch.DropFirst || dropsFirst(&ch))
 	return ch
+}
+
+// planned lets a program say how an edit is made, where it does.
+func (c *Comparison) planned(ch *Change, props map[string]tosca.Value) {
+	if c.Plan == nil || ch.Kind != Edit || stack.Programs(ch.Wanted.Own, ch.Wanted.Template())["plan"] == nil {
+		return
+	}
+	about := slices.DeleteFunc(slices.Clone(ch.Properties), func(p stack.PropertyChange) bool { return stack.OwnProperty(ch.Wanted, p) == nil })
+	if len(about) == 0 || tosca.Waits(props[about[0].Property]) {
+		return
+	}
+	how, because := c.Plan(ch.Recorded, props)
+	if how != "swap" && how != stack.DropFirst {
+		return
+	}
+	ch.Kind, ch.Forced, ch.DropFirst = Swap, true, how == stack.DropFirst
+	for i, p := range ch.Properties {
+		if stack.OwnProperty(ch.Wanted, p) != nil && (len(because) == 0 || slices.Contains(because, p.Path)) {
+			ch.Properties[i].Effect = stack.Swap
+		}
+	}
 }
 
 // dropsFirst reports whether the old part of a swap has to go before the new one is made:
 // its type says so, or what forces the swap, or a name that no two can have stays.
 func dropsFirst(ch *Change) bool {
 	t := ch.Wanted.Type
-	if t.Metadata["swap"] == stack.DropFirst {
+	if ch.Wanted.Own.Metadata["swap"] == stack.DropFirst {
 		return true
 	}
 	for _, p := range ch.Properties {
 		d := t.Property(p.Property)
+		if own := stack.OwnProperty(ch.Wanted, p); own != nil {
+			d = own
+		}
 		if p.Effect == stack.Swap && !p.Link && d != nil && d.Metadata["swap"] == stack.DropFirst {
 			return true
 		}
@@ -434,10 +472,19 @@ func (c *Comparison) adopt(ch *Change, props map[string]tosca.Value) bool {
 			continue
 		}
 		changes := stack.Diff(ch.Wanted, props, r, live, c.ID)
-		if slices.ContainsFunc(changes, func(p stack.PropertyChange) bool { return p.Effect == stack.Swap }) {
-			continue
+		if i := slices.IndexFunc(changes, func(p stack.PropertyChange) bool { return p.Effect == stack.Swap }); i >= 0 {
+			if !r.Taken {
+				continue
+			}
+			c.Set.Findings.Errorf(ch.Pos, "cannot-adopt", fmt.Sprintf("write %s as it is there: %s", changes[i].Path, tosca.Show(changes[i].Before)),
+				"%s (%s) cannot come under the stack as it is: its %s is %s, and another one would be built", ch.Name, r.ID, changes[i].Path,
+				tosca.Show(changes[i].Before))
 		}
 		ch.Kind, ch.Recorded, ch.Live, ch.Properties = Adopt, r, live, changes
+		if r.Taken {
+			ch.say(Cause{Kind: Kept, Text: fmt.Sprintf("it is there as %s, and comes under the stack (%s)", r.ID, r.Pos.Short()), Pos: r.Pos})
+			return true
+		}
 		word := "kept"
 		if r.Left != nil {
 			word = "left"
@@ -453,6 +500,20 @@ func (c *Comparison) newProperties(ch *Change, props map[string]tosca.Value) {
 	for _, p := range ch.Wanted.Properties {
 		v := props[p.Name]
 		if v == nil || tosca.Equal(v, tosca.Null{}) {
+			continue
+		}
+		switch p.Def.Metadata["from_own"] {
+		case "type", "programs":
+			continue
+		case "properties":
+			for _, c := range stack.Parts(p.Name, v) {
+				c.Path = strings.TrimPrefix(c.Path, p.Name+".")
+				ch.Properties = append(ch.Properties, c)
+			}
+			continue
+		}
+		if p.Def.Metadata["from_interface"] != "" {
+			ch.Properties = append(ch.Properties, stack.Parts(p.Name, v)...)
 			continue
 		}
 		ch.Properties = append(ch.Properties,
@@ -518,6 +579,8 @@ func (c *Comparison) drop(r *stack.Recorded) Change {
 			ch.say(Cause{Kind: Template, Text: "the count of " + n.Name + " is lower: " + n.Count.Pos.Short(),
 				Pos: n.Count.Pos})
 		}
+	case r.Name == c.Releasing:
+		ch.say(Cause{Kind: Kept, Text: "it is released: it leaves the stack and stays in the cloud as " + r.ID})
 	default:
 		ch.say(Cause{Kind: Template, Text: fmt.Sprintf("it is no longer in the template (it stood at %s)",
 			r.Pos.Short()), Pos: r.Pos})
@@ -527,7 +590,10 @@ func (c *Comparison) drop(r *stack.Recorded) Change {
 			ch.say(Cause{Kind: Gone, Text: r.ID + " is gone from the cloud already"})
 		}
 	}
-	if r.Keep {
+	switch {
+	case r.Name == c.Releasing:
+		ch.Kind = Keep
+	case r.Keep:
 		ch.Kind = Keep
 		ch.say(Cause{Kind: Kept, Text: "the policy Keep keeps it in the cloud"})
 	}

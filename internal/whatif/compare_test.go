@@ -114,7 +114,7 @@ func built(t *testing.T, text string, flags ...string) whatif.State {
 		r := &stack.Recorded{Name: res.Name, Type: res.Type.Name, ID: "id-" + res.Name, Properties: props,
 			Links: map[string][]stack.LinkTo{}, Attributes: map[string]tosca.Value{},
 			Fingerprints: map[string]tosca.Value{}, Needs: res.Needs, Policies: res.Policies}
-		live := &stack.Live{ID: r.ID, Type: r.Type, Node: r.Name, Properties: map[string]tosca.Value{},
+		live := &stack.Live{ID: r.ID, Type: r.Type, Node: r.Name, Tags: map[string]string{"stack": s.Stack, "node": r.Name}, Properties: map[string]tosca.Value{},
 			Links: map[string][]string{}, Attributes: map[string]tosca.Value{}}
 		for k, v := range props {
 			live.Properties[k] = v
@@ -404,7 +404,7 @@ func TestNamesStillTaken(t *testing.T) {
 	s := built(t, template)
 	renamed := strings.Replace(template, "    frames: { type: Bucket", "    pictures: { type: Bucket", 1)
 	cs := change(t, s, renamed)
-	if len(cs.Findings) != 1 || cs.Findings[0].Code != "name-still-taken" {
+	if len(cs.Findings) != 2 || cs.Findings[0].Code != "name-still-taken" || cs.Findings[1].Code != "perhaps-renamed" {
 		t.Errorf("a bucket under another node's name: %v", cs.Findings)
 	}
 }

@@ -123,6 +123,16 @@ func (c *ChangeSet) Markdown() string {
 			line("")
 		}
 	}
+	for i, h := range c.Hits {
+		if i == 0 {
+			line("## Who reads them")
+			line("")
+		}
+		line("- %s", PlainText(h.Words()))
+		if i == len(c.Hits)-1 {
+			line("")
+		}
+	}
 	line("## Changes")
 	for _, ch := range c.Alike() {
 		line("")
@@ -160,6 +170,9 @@ func (c *ChangeSet) Markdown() string {
 				before := "–"
 				if p.Before != nil {
 					before = code(tosca.Show(p.Before))
+				}
+				if lines := p.Lines(); lines != nil && p.Before != nil && p.After != nil {
+					before, after = "–", code(strings.Join(lines, " ⏎ "))
 				}
 				line("| %s | %s | %s | %s |", PlainText(p.Path), before, after, note)
 			}

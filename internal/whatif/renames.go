@@ -2,6 +2,7 @@ package whatif
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"brickrow/internal/stack"
@@ -85,8 +86,90 @@ func (c *Comparison) nameChange(ch *Change) []stack.PropertyChange {
 		Before: tosca.String(ch.Formerly), After: tosca.String(ch.Name), Effect: stack.InPlace}}
 }
 
+// Renames reports whether one of the changes of a resource is but of its name.
+func (ch *Change) Renames(c stack.PropertyChange) bool {
+	return ch.Formerly != "" && c.Property == renamed
+}
+
 // nameCause says why a resource has another name.
 func nameCause(ch *Change) Cause {
 	return Cause{Kind: Template, Text: fmt.Sprintf("it is the same as %s, under another name: %s", ch.Formerly,
 		ch.Pos.Short()), Pos: ch.Pos}
+}
+
+// mostCompared bounds how many are held against each other, of one type.
+const mostCompared = 10_000
+
+// perhapsRenamed finds what is new and what goes, and are so alike that one may have become the
+// other.
+func (c *Comparison) perhapsRenamed() {
+	if c.Comparing || c.Deleting || c.Releasing != "" {
+		return
+	}
+	goes, comes := map[string][]*Change{}, map[string][]*Change{}
+	for i := range c.Set.Changes {
+		switch ch := &c.Set.Changes[i]; ch.Kind {
+		case Drop:
+			if n := c.Wanted.Template(ch.Name); n == nil { // else its count is lower
+				goes[ch.Type] = append(goes[ch.Type], ch)
+			}
+		case New:
+			if ch.Wanted.Index < 0 && ch.Wanted.Name == ch.Wanted.Node && ch.Wanted.Template().Metadata[tosca.Formerly] == "" {
+				comes[ch.Type] = append(comes[ch.Type], ch)
+			}
+		}
+	}
+	for typ, gone := range goes {
+		if len(gone)*len(comes[typ]) > mostCompared {
+			continue
+		}
+		for _, ch := range comes[typ] {
+			var best *Change
+			most := 0.0
+			for _, was := range gone {
+				if like := c.likeness(ch, was); like > most {
+					best, most = was, like
+				}
+			}
+			if best == nil || most < 0.6 && !(len(gone) == 1 && len(comes[typ]) == 1 && most > 0.3) {
+				continue
+			}
+			gone = slices.DeleteFunc(slices.Clone(gone), func(g *Change) bool { return g == best })
+			c.Set.Findings.Warnf(ch.Pos, "perhaps-renamed", fmt.Sprintf("where it is that, write metadata: { formerly: %s }, and it is renamed", best.Name),
+				"%s is built anew and %s goes, and they are alike", ch.Name, best.Name)
+		}
+	}
+}
+
+// likeness is how much of what is stated of two resources is the same, from 0 to 1.
+func (c *Comparison) likeness(ch, was *Change) float64 {
+	same, all := 0, 0
+	props, _ := c.Wanted.Late(ch.Wanted, c.attributes)
+	for _, d := range ch.Wanted.Type.Properties {
+		is, before := props[d.Name], was.Recorded.Properties[d.Name]
+		usual, _ := d.Constant()
+		if (is == nil || stack.Same(is, usual)) && (before == nil || stack.Same(before, usual)) {
+			continue
+		}
+		if all++; is != nil && before != nil && stack.Same(is, before) {
+			same++
+		}
+	}
+	for _, d := range ch.Wanted.Type.Requirements {
+		var names []string
+		for _, l := range was.Recorded.Links[d.Name] {
+			names = append(names, l.Name)
+		}
+		targets := ch.Wanted.Targets(d.Name)
+		if len(names)+len(targets) == 0 {
+			continue
+		}
+		if all++; slices.Equal(names, targets) {
+			same++
+		}
+	}
+	if all == 0 {
+		return 1
+	}
+	return float64(same) / float64(all)
 }

@@ -20,6 +20,47 @@ type ResultChange struct {
 	Pos           tosca.Pos
 }
 
+// Hit is a stack that uses results that would change, and what it would do then.
+type Hit struct {
+	Stack   string      `json:"stack"`
+	Target  string      `json:"target"`
+	Results []string    `json:"results"` // that it uses
+	Changes []HitChange `json:"changes"`
+	Unknown bool        `json:"unknown"`           // what they will be is not known before that is built
+	Problem string      `json:"problem,omitempty"` // why it could not be deployed then
+}
+
+// HitChange is what a stack would do to one of its resources.
+type HitChange struct {
+	Name string `json:"name"`
+	Kind Kind   `json:"kind"`
+}
+
+// Words say what the stack would do.
+func (h Hit) Words() string {
+	who := h.Stack + " in " + h.Target + " reads " + strings.Join(h.Results, ", ")
+	switch {
+	case h.Problem != "":
+		return who + ": " + h.Problem
+	case len(h.Changes) == 0 && h.Unknown:
+		return who + ": what it would do is known when that is built"
+	case len(h.Changes) == 0:
+		return who + ": it would change nothing"
+	}
+	var list []string
+	for _, c := range h.Changes {
+		list = append(list, string(c.Kind)+" "+c.Name)
+	}
+	if n := len(list); n > 6 {
+		list = append(list[:5:5], fmt.Sprintf("%d more", n-5))
+	}
+	words := who + ": deployed then, it would " + strings.Join(list, ", ")
+	if h.Unknown {
+		words += ", with what is known when that is built"
+	}
+	return words
+}
+
 // Because are the causes in words.
 func (r ResultChange) Because() []string {
 	out := make([]string, len(r.Causes))

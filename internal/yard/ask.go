@@ -22,10 +22,17 @@ func (y *Yard) ask(ctx context.Context, r *request) (int, any, error) {
 	if err := json.NewDecoder(io.LimitReader(r.Body, maxBody)).Decode(&c); err != nil {
 		return 0, nil, refuse(http.StatusBadRequest, "bad-request", "", "the call cannot be read: %v", err)
 	}
-	u, err := url.Parse(c.URL)
+	out, err := y.reply(ctx, c.URL, c.Kind, func(*tx) (string, string, error) { return r.account, "", nil })
+	return http.StatusOK, out, err
+}
+
+// reply is what is heard at an address: by one of an account, from outside or from the private
+// address of a server.
+func (y *Yard) reply(ctx context.Context, address, kind string, who func(t *tx) (account, from string, err error)) (out cloud.Reply, err error) {
+	u, err := url.Parse(address)
 	if err != nil || u.Hostname() == "" {
-		return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request", "write it like http://HOST/PATH or tcp://HOST:PORT",
-			"'%s' is no address", c.URL)
+		return out, refuse(http.StatusUnprocessableEntity, "bad-request", "write it like http://HOST/PATH or tcp://HOST:PORT",
+			"'%s' is no address", address)
 	}
 	port := map[string]string{"http": "80", "https": "443"}[u.Scheme]
 	if u.Port() != "" {
@@ -33,24 +40,45 @@ func (y *Yard) ask(ctx context.Context, r *request) (int, any, error) {
 	}
 	n, err := strconv.Atoi(port)
 	if err != nil {
-		return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request", "add the port", "'%s' has no port", c.URL)
+		return out, refuse(http.StatusUnprocessableEntity, "bad-request", "add the port", "'%s' has no port", address)
 	}
-	var out cloud.Reply
 	err = y.look(ctx, func(t *tx) error {
+		account, from, err := who(t)
+		if err != nil {
+			return err
+		}
+		c := call{kind: kind, scheme: u.Scheme, port: n, path: u.Path}
 		row, err := t.at(ctx, u.Hostname(), 0)
+		if row == nil && err == nil && from != "" {
+			if row, err = t.beside(ctx, account, u.Hostname()); row != nil {
+				c.from, _ = netip.ParseAddr(from)
+			}
+		}
 		if err != nil {
 			return err
 		}
 		if row == nil {
 			return refuse(http.StatusNotFound, "not-mine", "", "no resource of this cloud has the address %s", u.Hostname())
 		}
-		out, err = t.answer(ctx, row, call{kind: c.Kind, scheme: u.Scheme, port: n, path: u.Path})
-		if row.account == r.account { // otherwise it is not theirs to know
+		out, err = t.answer(ctx, row, c)
+		if row.account == account { // otherwise it is not theirs to know
 			out.By = row.id
 		}
 		return err
 	})
-	return http.StatusOK, out, err
+	return out, err
+}
+
+// beside finds the server of an account that has a private address; nil where there is none.
+func (t *tx) beside(ctx context.Context, account, address string) (*row, error) {
+	if _, err := netip.ParseAddr(address); err != nil {
+		return nil, nil
+	}
+	rows, err := t.resources(ctx, `where account = ? and type in ('Server', 'ServerGroup') and attributes like ? order by seq`, account, `%"`+address+`"%`)
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	return rows[0], nil
 }
 
 // at finds the resource that has an address or a name: its own, or by a record. It is nil
@@ -91,6 +119,7 @@ type call struct {
 	kind, scheme string
 	port         int
 	path         string
+	from         netip.Addr // the private address that it comes from; none is from outside
 }
 
 func shut(format string, args ...any) (cloud.Reply, error) {
@@ -102,9 +131,12 @@ func (t *tx) answer(ctx context.Context, r *row, c call) (cloud.Reply, error) {
 	if r.state != "ready" && r.state != "updating" {
 		return shut("%s is %s", r.id, r.state)
 	}
-	if open, err := t.letsIn(ctx, r, c.port); err != nil || !open {
+	if open, err := t.letsIn(ctx, r, c); err != nil || !open {
 		if err != nil {
 			return cloud.Reply{}, err
+		}
+		if c.from.IsValid() {
+			return shut("the rules of %s do not let %s reach port %d", r.id, c.from, c.port)
 		}
 		return shut("the rules of %s let nobody from outside reach port %d", r.id, c.port)
 	}
@@ -122,7 +154,7 @@ func (t *tx) answer(ctx context.Context, r *row, c call) (cloud.Reply, error) {
 		if len(rows) == 0 || whole(rows[0].properties["replicas"]) == 0 || rows[0].state == "failed" {
 			return t.nobody(c, "no container is behind it")
 		}
-		return t.page(rows[0], c)
+		return t.page(ctx, rows[0], c)
 	case "Address":
 		rows, err := t.resources(ctx, `where id in (select from_id from links where to_id = ?)`, r.id)
 		if err != nil || len(rows) == 0 {
@@ -135,7 +167,7 @@ func (t *tx) answer(ctx context.Context, r *row, c call) (cloud.Reply, error) {
 		}
 		return cloud.Reply{}, nil
 	case "Server", "Function", "Bucket", "Queue", "Topic":
-		return t.page(r, c)
+		return t.page(ctx, r, c)
 	}
 	return shut("%s answers nobody", r.id)
 }
@@ -143,11 +175,8 @@ func (t *tx) answer(ctx context.Context, r *row, c call) (cloud.Reply, error) {
 // balanced is what one hears at a load balancer: what stands behind it.
 func (t *tx) balanced(ctx context.Context, r *row, c call) (cloud.Reply, error) {
 	listeners, _ := r.properties["listeners"].([]any)
-	listens := slices.ContainsFunc(listeners, func(l any) bool {
-		m, _ := l.(map[string]any)
-		return whole(m["port"]) == c.port
-	})
-	if !listens {
+	i := slices.IndexFunc(listeners, func(l any) bool { return whole(asMap(l)["port"]) == c.port })
+	if i < 0 {
 		return shut("%s has no listener on port %d", r.id, c.port)
 	}
 	rows, err := t.resources(ctx, `where type in ('Server', 'ServerGroup') and state in ('ready', 'updating') and id in
@@ -155,12 +184,21 @@ func (t *tx) balanced(ctx context.Context, r *row, c call) (cloud.Reply, error) 
 	if err != nil {
 		return cloud.Reply{}, err
 	}
-	for _, behind := range rows {
-		if behind.typ == "Server" || whole(behind.attributes["healthy"]) > 0 {
-			return t.page(behind, c)
-		}
+	why := "no server is behind " + r.id
+	if to := whole(asMap(listeners[i])["target_port"]); to > 0 {
+		c.port = to
 	}
-	return t.nobody(c, "no server is behind "+r.id)
+	for _, behind := range rows {
+		if behind.typ != "Server" && whole(behind.attributes["healthy"]) == 0 {
+			continue
+		}
+		reply, err := t.page(ctx, behind, c)
+		if err != nil || reply.Refused == "" {
+			return reply, err
+		}
+		why = reply.Refused
+	}
+	return t.nobody(c, why)
 }
 
 // nobody is what one hears where nothing is behind: a connection, and over HTTP a refusal.
@@ -172,7 +210,12 @@ func (t *tx) nobody(c call, why string) (cloud.Reply, error) {
 }
 
 // page is what the program of a resource answers.
-func (t *tx) page(r *row, c call) (cloud.Reply, error) {
+func (t *tx) page(ctx context.Context, r *row, c call) (cloud.Reply, error) {
+	if r.typ == "Server" || r.typ == "ServerGroup" {
+		if reply, ok, err := t.serves(ctx, r, c); ok || err != nil {
+			return reply, err
+		}
+	}
 	if c.kind == "tcp" {
 		return cloud.Reply{}, nil
 	}
@@ -188,8 +231,8 @@ func (t *tx) page(r *row, c call) (cloud.Reply, error) {
 	return cloud.Reply{Status: http.StatusOK, Body: strings.Join(words, " ")}, nil
 }
 
-// letsIn reports whether the rules of a resource let anybody from outside reach a port.
-func (t *tx) letsIn(ctx context.Context, r *row, port int) (bool, error) {
+// letsIn reports whether the rules of a resource let a call through.
+func (t *tx) letsIn(ctx context.Context, r *row, c call) (bool, error) {
 	ids := r.links["rules"]
 	if len(ids) == 0 {
 		return true, nil
@@ -202,7 +245,7 @@ func (t *tx) letsIn(ctx context.Context, r *row, port int) (bool, error) {
 		for _, rules := range rows {
 			list, _ := rules.properties["allow"].([]any)
 			for _, x := range list {
-				if m, _ := x.(map[string]any); opens(m, port) {
+				if m, _ := x.(map[string]any); opens(m, c) {
 					return true, nil
 				}
 			}
@@ -211,8 +254,8 @@ func (t *tx) letsIn(ctx context.Context, r *row, port int) (bool, error) {
 	return false, nil
 }
 
-// opens reports whether a rule lets anybody from outside reach a port.
-func opens(rule map[string]any, port int) bool {
+// opens reports whether a rule lets a call through: from where it comes, or from anywhere.
+func opens(rule map[string]any, c call) bool {
 	text := func(name, otherwise string) string {
 		if s, ok := rule[name].(string); ok {
 			return s
@@ -220,7 +263,7 @@ func opens(rule map[string]any, port int) bool {
 		return otherwise
 	}
 	peer, err := netip.ParsePrefix(text("peer", ""))
-	if text("direction", "in") != "in" || text("protocol", "tcp") == "udp" || err != nil || peer.Bits() > 0 {
+	if text("direction", "in") != "in" || text("protocol", "tcp") == "udp" || err != nil || peer.Bits() > 0 && !(c.from.IsValid() && peer.Contains(c.from)) {
 		return false
 	}
 	from, to, between := strings.Cut(fmt.Sprint(rule["ports"]), "-")
@@ -232,7 +275,7 @@ func opens(rule map[string]any, port int) bool {
 	if between && err == nil {
 		high, err = strconv.Atoi(strings.TrimSpace(to))
 	}
-	return err == nil && low <= port && port <= high
+	return err == nil && low <= c.port && c.port <= high
 }
 
 // whole is a number of JSON; what is none is 0.

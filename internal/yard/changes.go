@@ -126,6 +126,9 @@ func (t *tx) createNew(ctx context.Context, r *request, key, digest string, body
 	if err := t.start(ctx, r, o, out.Tags["node"], body.Type); err != nil {
 		return nil, c.undoInsert(err)
 	}
+	if err := t.handOver(ctx, o, c); err != nil {
+		return nil, err
+	}
 	if err := t.by(ctx, r, c.id); err != nil {
 		return nil, err
 	}
@@ -220,13 +223,21 @@ func (t *tx) updateNow(ctx context.Context, r *request, key, digest string, body
 	if err != nil {
 		return nil, err
 	}
+	out.Rests = was.state == suspended
 	n, err := t.next(ctx, "operations")
 	if err != nil {
 		return nil, err
 	}
+	steps, err := c.hosted(c.steps())
+	if err != nil {
+		return nil, err
+	}
 	o := &op{id: fmt.Sprintf("op~%s-u%d", was.id, n), key: key, digest: digest, resourceID: was.id, kind: "update",
-		steps: c.steps(), outcome: out}
+		steps: steps, outcome: out}
 	if err := t.start(ctx, r, o, was.node, was.typ); err != nil {
+		return nil, err
+	}
+	if err := t.handOver(ctx, o, c); err != nil {
 		return nil, err
 	}
 	if _, err := t.ExecContext(ctx, `update resources set state = 'updating', version = version + 1 where id = ?`, was.id); err != nil {
@@ -246,7 +257,7 @@ func (t *tx) idle(ctx context.Context, r *row) error {
 	}
 	p := refuse(http.StatusConflict, "operation-under-way", "", "another operation on %s is under way (%s)", r.id,
 		o.kind)
-	p.Passing, p.RetryAfterMS = true, max(1, o.end-t.now)
+	p.Passing, p.RetryAfterMS = true, max(1, min(o.end-t.now, o.wire(t.now).NextMS+1000))
 	return p
 }
 
@@ -282,11 +293,11 @@ func (t *tx) removeNow(ctx context.Context, r *request, key, digest string) (*op
 	if err := t.idle(ctx, was); err != nil {
 		return nil, err
 	}
-	if len(was.usedBy) > 0 {
-		users, err := t.resources(ctx, `where id in (select from_id from links where to_id = ?) order by id`, was.id)
-		if err != nil {
-			return nil, err
-		}
+	users, err := t.users(ctx, was)
+	if err != nil {
+		return nil, err
+	}
+	if len(users) > 0 {
 		var words []string
 		for _, u := range users {
 			w := u.id
@@ -311,6 +322,13 @@ func (t *tx) removeNow(ctx context.Context, r *request, key, digest string) (*op
 	takes := nominal(t.y.lib.Nodes[was.typ])
 	o := &op{id: fmt.Sprintf("op~%s-d%d", was.id, n), key: key, digest: digest, resourceID: was.id, kind: "delete",
 		steps: []step{{Name: "removing", MS: max(600, takes*2/5)}}}
+	if was.typ == "Software" {
+		scripts, err := t.removingSoftware(ctx, was)
+		if err != nil {
+			return nil, err
+		}
+		o.steps = append(scripts, o.steps...)
+	}
 	if err := t.start(ctx, r, o, was.node, was.typ); err != nil {
 		return nil, err
 	}
@@ -318,6 +336,16 @@ func (t *tx) removeNow(ctx context.Context, r *request, key, digest string) (*op
 		return nil, err
 	}
 	return o, t.noted(ctx, was.id, "")
+}
+
+// users are those that stand in the way of a removal. What runs on a server and belongs to the same
+// stack goes with it.
+func (t *tx) users(ctx context.Context, r *row) ([]*row, error) {
+	if len(r.usedBy) == 0 {
+		return nil, nil
+	}
+	return t.resources(ctx, `where id in (select from_id from links where to_id = ?) and not (type = 'Software' and stack <> '' and stack = ?
+		and state in ('ready', 'failed')) order by id`, r.id, r.stack)
 }
 
 // prepare merges the given properties in and holds everything against the

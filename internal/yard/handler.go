@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"math"
 	"net/http"
 	"slices"
@@ -49,6 +50,7 @@ func (y *Yard) Handler() http.Handler {
 	y.route(mux, "DELETE /v1/{account}/{region}/resources/{id}/drain", y.refill)
 	y.route(mux, "POST /v1/{account}/{region}/resources/{id}/backups", y.backup)
 	y.route(mux, "POST /v1/{account}/{region}/resources/{id}/restore", y.restore)
+	y.route(mux, "POST /v1/{account}/{region}/resources/{id}/actions", y.act)
 	y.route(mux, "GET /v1/{account}/{region}/backups", y.backups)
 	y.route(mux, "DELETE /v1/{account}/{region}/backups/{id}", y.removeBackup)
 	y.route(mux, "GET /v1/{account}/{region}/resources/{id}/objects", y.readObjects)
@@ -60,6 +62,7 @@ func (y *Yard) Handler() http.Handler {
 	y.route(mux, "POST /v1/{account}/{region}/resources/{id}/requests", y.invoke)
 	y.route(mux, "PUT /operator/contents", y.fill)
 	y.route(mux, "POST /v1/{account}/{region}/ask", y.ask)
+	y.route(mux, "GET /v1/{account}/{region}/scripts", y.listScripts)
 	y.route(mux, "GET /operator/cut-off", y.countCutOff)
 	y.route(mux, "GET /operator/resources", y.everything)
 	y.route(mux, "PUT /operator/permissions", y.permit)
@@ -262,16 +265,20 @@ func (y *Yard) get(ctx context.Context, r *request) (int, any, error) {
 
 func (y *Yard) operation(ctx context.Context, r *request) (int, any, error) {
 	var out cloud.Operation
+	working := false
 	err := y.look(ctx, func(t *tx) error {
 		o, err := t.operation(ctx, `id = ? and account = ?`, r.PathValue("id"), r.account)
 		if err == nil && o == nil {
 			err = cloud.NotFound("operation " + r.PathValue("id"))
 		}
 		if err == nil {
-			out = o.wire(t.now)
+			out, working = o.wire(t.now), o.end == never
 		}
 		return err
 	})
+	if working { // perhaps nobody is at it any more
+		y.runner.wake()
+	}
 	return http.StatusOK, out, err
 }
 
@@ -299,6 +306,10 @@ func (y *Yard) everything(ctx context.Context, r *request) (int, any, error) {
 			name)
 		for _, row := range rows {
 			attributes := row.attributes
+			maps.DeleteFunc(attributes, func(name string, _ any) bool { // what tells of its last run
+				d := y.lib.Nodes[row.typ].Attribute(name)
+				return d != nil && d.Metadata["log"] == "true"
+			})
 			for name := range attributes { // what lets one in is only for who asks for the resource itself
 				if slices.Contains(row.secretAttributes, name) || y.secretAttribute(row.typ, name) {
 					attributes[name] = tosca.SecretText
@@ -319,7 +330,7 @@ type Fault struct {
 	Type   string `json:"type"`   // empty is any
 	On     string `json:"on"`     // create, update, delete; empty is create and update
 	At     string `json:"at"`     // the step; empty is the first, "last" the last, "call" refuses at once
-	Mode   string `json:"mode"`   // fail, busy (a passing error), lose (the answer is lost after the work is begun)
+	Mode   string `json:"mode"`   // fail, busy (a passing error), lose (the answer is lost after the work is begun); of agents silent, slow, endless, unheard
 	Reason string `json:"reason"` // the cloud's words
 	Times  int    `json:"times"`  // how often; 0 is until cleared
 }
@@ -345,11 +356,11 @@ func (y *Yard) addFault(ctx context.Context, r *request) (int, any, error) {
 	switch {
 	case f.Type != "" && y.lib.Nodes[f.Type] == nil:
 		return 0, nil, refuse(http.StatusUnprocessableEntity, "unknown-type", "", "there is no type %s", f.Type)
-	case !slices.Contains([]string{"", "create", "update", "delete", "drain", "refill", "backup", "restore"}, f.On):
-		return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request", "use create, update, delete, drain, refill, backup or restore",
+	case !slices.Contains([]string{"", "create", "update", "delete", "drain", "refill", "backup", "restore", "restart", "suspend", "resume"}, f.On):
+		return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request", "use create, update, delete, drain, refill, backup, restore, restart, suspend or resume",
 			"a fault cannot be on '%s'", f.On)
-	case !slices.Contains([]string{"fail", "busy", "lose"}, f.Mode):
-		return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request", "use fail, busy or lose",
+	case !slices.Contains(append([]string{"fail", "busy", "lose"}, agentFaults...), f.Mode):
+		return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request", "use fail, busy, lose, or of an agent silent, slow, endless or unheard",
 			"there is no mode '%s'", f.Mode)
 	case f.Reason == "":
 		return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request", "say the reason, as the cloud would",

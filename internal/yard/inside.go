@@ -285,7 +285,7 @@ func (y *Yard) invoke(ctx context.Context, r *request) (int, any, error) {
 			out = cloud.Reply{Status: http.StatusInternalServerError, Body: lacks, By: row.id}
 			return nil
 		}
-		out, err = t.page(row, call{kind: "http"})
+		out, err = t.page(ctx, row, call{kind: "http"})
 		out.By = row.id
 		return err
 	})

@@ -20,8 +20,9 @@ import (
 // tx is one transaction at one moment.
 type tx struct {
 	database
-	y   *Yard
-	now int64
+	y      *Yard
+	now    int64
+	queued bool // there are scripts to be carried out
 }
 
 // database is what a transaction asks.
@@ -167,6 +168,7 @@ type step struct {
 	Name     string `json:"name"`
 	MS       int64  `json:"ms"`
 	Settling bool   `json:"settling,omitempty"` // the resource exists, but is not healthy yet
+	Work     *work  `json:"work,omitempty"`     // what has to be done, where it is no matter of time
 }
 
 // op is an operation as stored.
@@ -178,6 +180,8 @@ type op struct {
 	problem                                    *cloud.Problem
 	outcome                                    outcome
 	settled                                    bool
+	atStep                                     int   // the first step of the part of them that it is in
+	at                                         int64 // and when that began
 }
 
 // outcome is what an update leaves behind when it succeeds.
@@ -188,6 +192,8 @@ type outcome struct {
 	Links      map[string][]string `json:"links,omitempty"`
 	UniqueKey  string              `json:"unique_key,omitempty"`
 	Backup     string              `json:"backup,omitempty"` // that is made, or filled from
+	Rests      bool                `json:"rests,omitempty"`  // it was put to rest, and stays so
+	Agent      string              `json:"agent,omitempty"`  // the fault that the agents of its servers meet
 	// Places are where secrets stand, as JSON Pointers; SecretAttributes are
 	// secret as a whole.
 	Places           []string `json:"places,omitempty"`
@@ -208,14 +214,17 @@ func (t *tx) operation(ctx context.Context, where string, args ...any) (*op, err
 	var steps, problem, out string
 	err := t.QueryRowContext(ctx,
 		`select id, key, digest, account, resource_id, kind, start_ms, end_ms, steps, fail_step, problem, outcome,
-			settled from operations where `+where, args...).
+			settled, at_step, at_ms from operations where `+where, args...).
 		Scan(&o.id, &o.key, &o.digest, &o.account, &o.resourceID, &o.kind, &o.start, &o.end, &steps, &o.failStep,
-			&problem, &out, &o.settled)
+			&problem, &out, &o.settled, &o.atStep, &o.at)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
 	if err != nil {
 		return nil, err
+	}
+	if o.at == 0 { // as earlier versions wrote it
+		o.at = o.start
 	}
 	return o, errors.Join(t.y.unseal(steps, &o.steps), t.y.unseal(problem, &o.problem), t.y.unseal(out, &o.outcome))
 }
@@ -227,7 +236,7 @@ func (o *op) wire(now int64) cloud.Operation {
 	for _, s := range o.steps {
 		w.TotalMS += s.MS
 	}
-	if now >= o.end {
+	if now >= o.end && o.over() {
 		w.State = "done"
 		w.StepNumber = len(o.steps)
 		if o.failStep >= 0 {
@@ -235,14 +244,18 @@ func (o *op) wire(now int64) cloud.Operation {
 		}
 		return w
 	}
-	at := o.start
-	for i, s := range o.steps {
-		if at += s.MS; now < at || i == len(o.steps)-1 {
+	at := o.at
+	for i := o.atStep; i < len(o.steps); i++ {
+		s := o.steps[i]
+		if at += s.MS; now < at || i == o.until()-1 {
 			w.Step, w.StepNumber = s.Name, i+1
 			if s.Settling {
 				w.State = "settling"
 			}
 			w.NextMS = max(1, min(at, o.end)-now)
+			if s.Work != nil { // nobody knows: the longer it lasts, the less often one asks
+				w.NextMS = min(500, max(20, (now-o.at)/5))
+			}
 			break
 		}
 	}
@@ -255,6 +268,15 @@ func (t *tx) settle(ctx context.Context) error {
 		o, err := t.operation(ctx, `settled = 0 and end_ms <= ? order by end_ms, id limit 1`, t.now)
 		if err != nil || o == nil {
 			return err
+		}
+		if !o.over() {
+			if err := t.enter(ctx, o, o.until(), o.end); err != nil {
+				return err
+			}
+			if err := t.keep(ctx, o); err != nil {
+				return err
+			}
+			continue
 		}
 		if waits, err := t.waitForGrants(ctx, o); err != nil {
 			return err
@@ -273,6 +295,12 @@ func (t *tx) settle(ctx context.Context) error {
 
 func (t *tx) apply(ctx context.Context, o *op) error {
 	state, failed := "ready", o.failStep >= 0
+	if s, is := o.acted(); is {
+		state = s
+	}
+	if o.outcome.Rests {
+		state = suspended
+	}
 	switch {
 	case o.kind == "backup" || o.kind == "restore":
 		if failed {
@@ -288,10 +316,13 @@ func (t *tx) apply(ctx context.Context, o *op) error {
 		}
 		_, err := t.ExecContext(ctx, `update resources set drained = ? where id = ?`, o.kind == "drain", o.resourceID)
 		return err
-	case o.kind == "create" && failed:
+	case failed && (o.kind == "create" || o.kind == "update" && strings.HasPrefix(o.resourceID, "software~")):
 		state = "failed"
 	case o.kind == "update" && !failed:
 		if _, err := t.ExecContext(ctx, `update resources set drained = 0 where id = ?`, o.resourceID); err != nil {
+			return err
+		}
+		if err := t.reported(ctx, o); err != nil {
 			return err
 		}
 		if err := t.store(ctx, o.resourceID, o.outcome); err != nil {
@@ -301,13 +332,30 @@ func (t *tx) apply(ctx context.Context, o *op) error {
 		if err := t.noted(ctx, o.resourceID, "removed"); err != nil {
 			return err
 		}
+		left, err := t.resources(ctx, `where type = 'Software' and id in (select from_id from links where to_id = ? and requirement = 'host')`, o.resourceID)
+		if err != nil {
+			return err
+		}
+		for _, r := range left { // what has not said goodbye goes with its server
+			if err := t.noted(ctx, r.id, "removed"); err != nil {
+				return err
+			}
+			for _, gone := range []string{`delete from links where from_id = ?`, `delete from scripts where software_id = ? and state = 'waiting'`,
+				`delete from resources where id = ?`} {
+				if _, err := t.ExecContext(ctx, gone, r.id); err != nil {
+					return err
+				}
+			}
+		}
 		if _, err := t.ExecContext(ctx, `delete from links where from_id = ?`, o.resourceID); err != nil {
 			return err
 		}
-		if _, err := t.ExecContext(ctx, `delete from messages where queue_id = ?`, o.resourceID); err != nil {
-			return err
+		for _, inside := range []string{`delete from messages where queue_id = ?`, `delete from disks where server_id = ?`} {
+			if _, err := t.ExecContext(ctx, inside, o.resourceID); err != nil {
+				return err
+			}
 		}
-		_, err := t.ExecContext(ctx, `delete from resources where id = ?`, o.resourceID)
+		_, err = t.ExecContext(ctx, `delete from resources where id = ?`, o.resourceID)
 		return err
 	}
 	if _, err := t.ExecContext(ctx, `update resources set state = ?, version = version + 1 where id = ?`, state,
@@ -443,12 +491,10 @@ func (t *tx) start(ctx context.Context, r *request, o *op, name, typ string) err
 	if err != nil {
 		return err
 	}
-	total := int64(0)
 	for i := range o.steps {
 		o.steps[i].MS = max(1, int64(float64(o.steps[i].MS)/t.y.speed))
-		total += o.steps[i].MS
 	}
-	o.start, o.end, o.failStep = t.now, t.now+total, -1
+	o.start, o.failStep = t.now, -1
 	if fault != nil {
 		switch {
 		case fault.Mode == "busy":
@@ -457,11 +503,16 @@ func (t *tx) start(ctx context.Context, r *request, o *op, name, typ string) err
 			return &keptProblem{p}
 		case fault.Mode == "lose":
 			r.lose = true
+		case slices.Contains(agentFaults, fault.Mode):
+			o.outcome.Agent = fault.Mode
 		case fault.At == "call":
 			return &keptProblem{refuse(http.StatusUnprocessableEntity, "refused", "", "%s", fault.Reason)}
 		default:
 			o.fail(fault)
 		}
+	}
+	if err := t.enter(ctx, o, 0, t.now); err != nil {
+		return err
 	}
 	steps, problem, outcome, err := t.sealed(o)
 	if err != nil {
@@ -469,9 +520,9 @@ func (t *tx) start(ctx context.Context, r *request, o *op, name, typ string) err
 	}
 	_, err = t.ExecContext(ctx,
 		`insert into operations(id, key, digest, account, region, resource_id, kind, start_ms, end_ms, steps, fail_step,
-			problem, outcome, settled) values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0)`,
+			problem, outcome, settled, at_step, at_ms) values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, ?, ?)`,
 		o.id, r.scoped(o.key), o.digest, r.account, r.region, o.resourceID, o.kind, o.start, o.end, steps, o.failStep, problem,
-		outcome)
+		outcome, o.atStep, o.at)
 	return err
 }
 
@@ -486,6 +537,10 @@ func (t *tx) sealed(o *op) (steps, problem, outcome string, err error) {
 	return steps, problem, outcome, err
 }
 
+// agentFaults are those that the agents of servers meet: one that does not answer, one that takes
+// long to begin, a script that never ends, and an answer that is lost after the work was done.
+var agentFaults = []string{"silent", "slow", "endless", "unheard"}
+
 // fail lets the operation end in the middle of the step that the fault names,
 // or of the first one.
 func (o *op) fail(f *Fault) {
@@ -496,11 +551,6 @@ func (o *op) fail(f *Fault) {
 			break
 		}
 	}
-	o.end = o.start
-	for _, s := range o.steps[:o.failStep] {
-		o.end += s.MS
-	}
-	o.end += max(1, o.steps[o.failStep].MS/2)
 	o.problem = refuse(http.StatusUnprocessableEntity, "operation-failed", "", "%s", f.Reason)
 }
 

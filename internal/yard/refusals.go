@@ -56,6 +56,7 @@ var Refusals = map[string]Before{
 	"bad-request":         ByPlan,
 	"no-such-resource":    Nothing,
 	"no-backups":          ByPlan,
+	"no-action":           ByPlan,
 	"changed-meanwhile":   Nothing,
 	"operation-under-way": Nothing,
 	"too-many-requests":   Nothing,

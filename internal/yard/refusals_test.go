@@ -56,7 +56,7 @@ func TestRefusalsAreListed(t *testing.T) {
 			t.Errorf("nobody says what usually mends the refusal %s", code)
 		}
 	}
-	for _, passing := range []string{"internal", "operation-failed", "busy",
+	for _, passing := range []string{"internal", "operation-failed", "script-failed", "busy",
 		"refused"} { // faults, and what the yard itself is at fault for
 		delete(used, passing)
 	}

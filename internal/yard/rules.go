@@ -113,6 +113,7 @@ var behaviours = map[string]behaviour{
 	}, attributes: serviceAttributes},
 	"Function": {check: checkFunction, attributes: once("url",
 		func(c *change) (any, error) { return "https://" + c.host("functions"), nil })},
+	"Software": {check: checkSoftware, steps: softwareSteps, editSteps: softwareSteps, attributes: softwareAttributes},
 	"Schedule": {check: checkSchedule, attributes: func(c *change) (map[string]any, error) {
 		return map[string]any{"next": "at " + c.text("every")}, nil
 	}},

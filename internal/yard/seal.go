@@ -135,23 +135,9 @@ func plain(v any) any {
 // fingerprint puts what shows that a secret is set, without showing it, in the
 // place of every secret.
 func (y *Yard) fingerprint(v tosca.Value) tosca.Value {
-	switch w := v.(type) {
-	case tosca.Secret:
-		return tosca.String("fingerprint:" + y.sign("secret/" + tosca.Show(w.Value))[:24])
-	case tosca.List:
-		out := make(tosca.List, len(w))
-		for i, e := range w {
-			out[i] = y.fingerprint(e)
-		}
-		return out
-	case tosca.Map:
-		out := make(tosca.Map, len(w))
-		for k, e := range w {
-			out[k] = y.fingerprint(e)
-		}
-		return out
-	}
-	return v
+	return tosca.ReplaceSecrets(v, func(s tosca.Secret) tosca.Value {
+		return tosca.String("fingerprint:" + y.sign("secret/" + tosca.Show(s.Value))[:24])
+	})
 }
 
 // reveal fills in what is secret of a row that was read.

@@ -3,8 +3,10 @@
 //
 // Its operations are a function of time. Each is a row with its start, its
 // steps and its outcome; whoever reads computes where it is now, and applies
-// what has ended meanwhile. So the yard needs no background work, survives any
-// kill, and several processes can use one database at once.
+// what has ended meanwhile. So it needs no background work, survives any kill, and
+// several processes can use one database at once. Scripts on servers alone take
+// as long as they take: they stand in queues, and a process that has the yard open
+// carries them out (runner.go).
 //
 // Secrets, which a request marks at any depth, are never shown: a keyed
 // fingerprint stands in their place, as a cloud shows that a secret is set
@@ -67,11 +69,12 @@ type Options struct {
 
 // Yard is an open stand-in cloud.
 type Yard struct {
-	db    *sqlite.DB
-	lib   *tosca.Library
-	speed float64
-	now   func() time.Time
-	key   []byte // of the fingerprints
+	db     *sqlite.DB
+	lib    *tosca.Library
+	speed  float64
+	now    func() time.Time
+	key    []byte // of the fingerprints
+	runner *runner
 }
 
 //go:embed migrations/*.sql
@@ -80,6 +83,7 @@ var migrations embed.FS
 // Open opens or makes the yard in the folder dir. The folder must exist.
 func Open(dir string, o Options) (*Yard, error) {
 	y := &Yard{lib: o.Library, speed: o.Speed, now: o.Now}
+	y.runner = newRunner(y)
 	if y.speed <= 0 {
 		y.speed = 1
 	}
@@ -161,8 +165,12 @@ func (y *Yard) mac(s string) []byte {
 	return m.Sum(nil)
 }
 
-// Close closes the database.
-func (y *Yard) Close() error { return y.db.Close() }
+// Close closes the database. Scripts that do not come to their ends in a moment go back into
+// their queues.
+func (y *Yard) Close() error {
+	y.runner.close()
+	return y.db.Close()
+}
 
 // ms is the yard's clock: milliseconds of real time.
 func (y *Yard) ms() int64 { return y.now().UnixMilli() }
@@ -170,17 +178,22 @@ func (y *Yard) ms() int64 { return y.now().UnixMilli() }
 // inTx runs f in a transaction that sees everything that has ended by now.
 func (y *Yard) inTx(ctx context.Context, f func(t *tx) error) error {
 	var keep *keptProblem
+	queued := false
 	err := y.db.Write(ctx, func(raw *sqlite.Tx) error {
 		t := &tx{database: raw, y: y, now: y.ms()}
 		if err := t.settle(ctx); err != nil {
 			return err
 		}
 		err := f(t)
+		queued = t.queued
 		if errors.As(err, &keep) { // a refusal that used up a fault
 			return nil
 		}
 		return err
 	})
+	if queued {
+		y.runner.wake()
+	}
 	if err == nil && keep != nil {
 		return keep.problem
 	}

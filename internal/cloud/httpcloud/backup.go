@@ -39,3 +39,13 @@ func (c *Client) RemoveBackup(ctx context.Context, t stack.Target, id string) er
 	}
 	return err
 }
+
+// Scripts lists what was carried out on servers for a stack, or for one resource of it.
+func (c *Client) Scripts(ctx context.Context, t stack.Target, stackName, resource string) ([]cloud.Script, error) {
+	var out []cloud.Script
+	err := c.call(ctx, http.MethodGet, place(t)+"/scripts?"+url.Values{"stack": {stackName}, "resource": {resource}}.Encode(), t.Account, nil, nil, &out)
+	for i := range out {
+		out[i] = out[i].Clean()
+	}
+	return out, err
+}

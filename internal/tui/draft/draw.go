@@ -431,7 +431,7 @@ func (v *View) drawWall(s *part.Screen, r part.Rect) {
 		}
 		b := part.Brick{Mark: k.Mark(), Paint: t.Kinds[k], Faint: k == whatif.Same}
 		if res := v.good.Wanted.Resource(name); res != nil {
-			b.Sub = res.Type.Name
+			b.Sub = res.Shown()
 		}
 		return b
 	}
@@ -447,7 +447,7 @@ func (v *View) drawWall(s *part.Screen, r part.Rect) {
 		return
 	}
 	x := s.Text(bottom.X, bottom.Y+1, bottom.W, part.Bold(t.Hinted()), chosen.Name)
-	x = s.Text(x+2, bottom.Y+1, bottom.X+bottom.W-x-2, t.Faint(), chosen.Type.Name)
+	x = s.Text(x+2, bottom.Y+1, bottom.X+bottom.W-x-2, t.Faint(), chosen.Shown())
 	if k, known := kinds[chosen.Name]; known {
 		s.Text(x+2, bottom.Y+1, bottom.X+bottom.W-x-2, part.Bold(t.On(t.Kinds[k].Word)), k.Mark()+" "+string(k))
 	}

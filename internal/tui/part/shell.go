@@ -89,6 +89,8 @@ type Shell interface {
 	Bring(View)
 	// Later tells a message after a time.
 	Later(d time.Duration, msg tea.Msg) tea.Cmd
+	// Wait waits for a message that may never come.
+	Wait(func() tea.Msg) tea.Cmd
 	// Watch asks to be told when files change.
 	Watch(files ...string)
 }
@@ -121,6 +123,15 @@ type (
 	Done struct{ Words string }
 )
 
+// ShowThere wants to see a resource as it is in the cloud.
+type ShowThere app.Place
+
+// ShowTrail wants to see what has become of a resource.
+type ShowTrail struct {
+	Of   app.Place
+	Name string // what it is called
+}
+
 // Compared says what the text of a stack would change by the record, as it is being
 // written.
 type Compared struct{ Preview *app.Preview }
@@ -139,8 +150,13 @@ type (
 	AskFor struct{}
 	// ShowWhatIf wants to see what a deployment would do.
 	ShowWhatIf struct{}
-	// ShowUndo and ShowDeletion want to see what going back would do, or removing.
-	ShowUndo     struct{}
+	// ShowUndo and ShowDeletion want to see what going back would do, or removing. To is the
+	// revision that is gone back to; 0 lets one choose it.
+	ShowUndo struct{ To int }
+	// ShowPreview wants to see what is made then.
+	ShowPreview struct {
+		Make func() (*app.Preview, error)
+	}
 	ShowDeletion struct{}
 	// ShowSaved wants a saved change set to be shown.
 	ShowSaved struct{ Path string }

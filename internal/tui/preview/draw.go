@@ -4,10 +4,12 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	uv "github.com/charmbracelet/ultraviolet"
 
 	"brickrow/internal/app"
+	"brickrow/internal/cloud"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
@@ -166,6 +168,9 @@ func (v *View) notes() []note {
 		}
 		out = append(out, note{r.Kind.Mark(), "result", text, r.Pos.Short()})
 	}
+	for _, h := range v.preview.Hits {
+		out = append(out, note{"◧", "hits", h.Words(), ""})
+	}
 	for _, p := range v.preview.Probes {
 		out = append(out, note{"?", "probe", p.Name + " " + p.Words() + ", before it counts", p.Pos.Short()})
 	}
@@ -199,7 +204,7 @@ func beside(ch *whatif.Change) string {
 	case ch.Drains() > 0:
 		return "finishes work"
 	}
-	return ch.Type
+	return ch.Shown()
 }
 
 // strip lists what is wrong, the risks, and what else there is to know. The
@@ -290,7 +295,7 @@ func (v *View) drawChange(s *part.Screen, r part.Rect) {
 	p := t.Kinds[ch.Kind]
 	x := s.Spans(r.X, r.Y, r.W, part.S(part.Bold(t.On(p.Word)), ch.Kind.Mark()+" "+ch.Name), part.S(t.Plain(), "  "),
 		part.S(part.Bold(t.On(p.Word)), string(ch.Kind)))
-	s.Text(x+2, r.Y, r.X+r.W-x-2, t.Faint(), ch.Type+" · "+ch.Pos.Short())
+	s.Text(x+2, r.Y, r.X+r.W-x-2, t.Faint(), ch.Shown()+" · "+ch.Pos.Short())
 	lines := v.details(ch, r.W)
 	room := r.H - 2
 	v.focus = min(v.focus, len(v.links)-1)
@@ -432,10 +437,14 @@ func propertyNames(r *stack.Recorded) []string {
 }
 
 func pad(s string, w int) string {
-	if n := w - part.Width(s); n > 0 {
+	if n := w - part.Width(s); n >= 0 {
 		return s + strings.Repeat(" ", n)
 	}
-	return part.Clip(s, w)
+	for part.Width(s) > w-1 { // the end of a path tells more than its beginning
+		_, size := utf8.DecodeRuneInString(s)
+		s = s[size:]
+	}
+	return "…" + s + strings.Repeat(" ", max(0, w-1-part.Width(s)))
 }
 
 // property is one property before and after, on one line where it fits.
@@ -469,7 +478,10 @@ func (v *View) property(ch *whatif.Change, c stack.PropertyChange, longest, w in
 	if c.Effect == stack.Swap && ch.Kind == whatif.Swap {
 		effect = part.S(t.On(t.Kinds[whatif.Swap].Word), "  forces the swap")
 	}
+	lines := c.Lines()
 	switch {
+	case lines != nil && ch.Kind != whatif.Drop && ch.Kind != whatif.Keep:
+		return v.lines(t, c.Path, w, lines)
 	case ch.Kind == whatif.New:
 		return v.values(t, name, longest, w, t.Strong(), after)
 	case ch.Kind == whatif.Drop || ch.Kind == whatif.Keep:
@@ -484,6 +496,29 @@ func (v *View) property(ch *whatif.Change, c stack.PropertyChange, longest, w in
 		after)...)
 	if effect.Text != "" {
 		out = append(out, detail{part.S(t.Plain(), strings.Repeat(" ", longest)), effect})
+	}
+	return out
+}
+
+// lines are those of a text that changes, under its name.
+func (v *View) lines(t *part.Theme, path string, w int, lines []string) []detail {
+	more := 0
+	if most := 3 * shortest; !v.full && len(lines) > most+1 {
+		more, lines = len(lines)-most, lines[:most]
+	}
+	out := []detail{{part.S(t.On(t.Key), part.Clip(path, w))}}
+	for _, l := range lines {
+		st := t.Faint()
+		switch {
+		case strings.HasPrefix(l, "+ "):
+			st = t.Strong()
+		case strings.HasPrefix(l, "  "):
+			st = t.Plain()
+		}
+		out = append(out, detail{part.S(st, "  "+part.Clip(cloud.CleanLines(l), max(10, w-2)))})
+	}
+	if more > 0 {
+		out = append(out, detail{part.S(t.Faint(), fmt.Sprintf("  … %d lines more, v shows them", more))})
 	}
 	return out
 }

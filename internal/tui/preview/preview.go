@@ -3,6 +3,7 @@
 package preview
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"maps"
@@ -63,7 +64,7 @@ func (v *View) Name() string { return "What-if" }
 // Accepts takes all that would change a stack.
 func (v *View) Accepts(intent any) bool {
 	switch intent.(type) {
-	case part.ShowWhatIf, part.ShowUndo, part.ShowDeletion, part.ShowSaved:
+	case part.ShowWhatIf, part.ShowUndo, part.ShowPreview, part.ShowDeletion, part.ShowSaved:
 		return true
 	}
 	return false
@@ -92,8 +93,18 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		v.Bring(v)
 		st := v.Subject().Stack
 		return v.start(func() (*app.Preview, error) { return v.App().WhatIfDelete(v.Context(), st) })
+	case part.ShowPreview:
+		v.going = nil
+		v.Bring(v)
+		return v.start(msg.Make)
 	case part.ShowUndo:
-		return v.undo()
+		if msg.To == 0 {
+			return v.undo()
+		}
+		v.going = nil
+		v.Bring(v)
+		st := v.Subject().Stack
+		return v.start(func() (*app.Preview, error) { return v.App().WhatIfUndo(v.Context(), st, msg.To) })
 	case part.ShowSaved:
 		return v.openSaved(msg.Path)
 	case part.FileChanged, part.InputsGiven:
@@ -125,9 +136,13 @@ const (
 	byCourse grouping = iota
 	byType
 	byKind
+	byNode // the nodes that templates of their own fill
 )
 
-var groupWords = map[grouping]string{byCourse: "what rests on what", byType: "type", byKind: "change"}
+var groupWords = map[grouping]string{byCourse: "what rests on what", byType: "type", byKind: "change", byNode: "the node that they fill"}
+
+// itself is the group of what fills no node.
+const itself = "on its own"
 
 // link is a line of the details that leads somewhere.
 type link struct {
@@ -241,7 +256,7 @@ func (v *View) lay() {
 			delete(g, ch.Name)
 			continue
 		}
-		label := map[grouping]string{byType: ch.Type, byKind: string(ch.Kind)}[v.by]
+		label := map[grouping]string{byType: ch.Type, byKind: string(ch.Kind), byNode: cmp.Or(stack.FilledNode(ch.Name), itself)}[v.by]
 		groups[label] = append(groups[label], ch.Name)
 	}
 	if v.by == byCourse {
@@ -250,6 +265,9 @@ func (v *View) lay() {
 		return
 	}
 	labels := slices.Sorted(maps.Keys(groups))
+	if i := slices.Index(labels, itself); i >= 0 {
+		labels = append(slices.Delete(labels, i, i+1), itself)
+	}
 	if v.by == byKind {
 		place := func(label string) int { return slices.Index(kindOrder, whatif.Kind(label)) }
 		slices.SortFunc(labels, func(a, b string) int { return place(a) - place(b) })
@@ -381,7 +399,10 @@ func (v *View) linkKeys() []part.Binding {
 
 // group groups the wall another way.
 func (v *View) group() {
-	v.by = (v.by + 1) % 3
+	v.by = (v.by + 1) % 4
+	if v.by == byNode && !slices.ContainsFunc(v.preview.Changes, func(ch whatif.Change) bool { return stack.FilledNode(ch.Name) != "" }) {
+		v.by = byCourse
+	}
 	v.lay()
 	v.Say("grouped by %s", groupWords[v.by])
 }
@@ -654,7 +675,7 @@ func (v *View) Hint() string {
 // Status is what it is compared with.
 func (v *View) Status() string {
 	if v.preview != nil && v.preview.Against != "" {
-		return "compared with " + v.preview.Against
+		return "compared with " + filepath.Base(v.preview.Against)
 	}
 	if v.made.IsZero() || v.preview == nil {
 		return ""

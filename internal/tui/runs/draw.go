@@ -32,7 +32,7 @@ func (v *View) brick(t *part.Theme, name string, now time.Time) part.Brick {
 			b.Sub = "waits: " + w
 		}
 	case run.Working, run.Settling, run.Undoing, run.Removing:
-		b.Sub = p.Step
+		b.Sub = strings.TrimPrefix(p.Step, "running ") // a brick is narrow
 		if b.Sub == "" {
 			b.Sub = string(p.State)
 		}
@@ -90,6 +90,10 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 		return
 	}
 	body := part.R(r.X, r.Y+2, r.W, r.H-2)
+	if v.scripts.reading {
+		v.drawScripts(s, body)
+		return
+	}
 	if lines := v.explanation(r.W); len(lines) > 0 {
 		if v.why {
 			v.drawWhy(s, body, lines)
@@ -118,6 +122,11 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 		part.PanelTitle(v.Theme(), s, bottom, "results", part.ResultKeys(v.results()))
 		part.DrawResults(v.Theme(), s, part.R(bottom.X, bottom.Y+1, bottom.W, bottom.H-1), v.results(), v.result)
 	}
+	if want := v.outputLines(side.W); want > 0 {
+		var bottom part.Rect
+		side, bottom = side.SplitBottom(min(side.H/2, want))
+		v.drawOutput(s, bottom)
+	}
 	v.drawEvents(s, side)
 	if times.H > 2 {
 		s.Line(times.X, times.Y, times.W, t.On(t.Mortar), "─")
@@ -141,6 +150,8 @@ func (v *View) drawSmall(s *part.Screen, body part.Rect, of func(string) part.Br
 	switch {
 	case v.pane == 1:
 		v.drawTimes(s, bottom)
+	case v.pane == 0 && v.outputLines(bottom.W) > 0 && v.progress.Part(v.wall.Sel) != nil && v.progress.Part(v.wall.Sel).State.Active():
+		v.drawOutput(s, bottom)
 	case v.pane == 2 && len(v.results()) > 0:
 		part.PanelTitle(v.Theme(), s, bottom, "results", "y copies the first")
 		part.DrawResults(v.Theme(), s, part.R(bottom.X, bottom.Y+1, bottom.W, bottom.H-1), v.results(), v.result)

@@ -29,6 +29,7 @@ type View struct {
 	whyTop   int
 	progress *run.Progress
 	log      log
+	scripts  scripts
 	wall     part.Wall
 	busy     bool
 	again    bool // something has happened since it was asked last
@@ -75,11 +76,21 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return v.begin(msg.Ticket)
 	case found:
 		about := v.Subject()
+		if st := msg.stack; st != nil && (about.Name != st.Name || about.Target != st.Target.String()) {
+			// something of another stack was acted on, as from the Cloud view
+			about = part.Subject{Name: st.Name, File: st.StackFile, Target: st.Target.String(), Careful: st.Careful}
+		}
 		about.Stack = msg.stack
 		v.About(about)
 		return v.open(msg.run)
 	case heard:
 		return v.heard(msg)
+	case scriptsHeard:
+		return v.heardScripts(msg)
+	case askScripts:
+		if v.scripts.waiting = false; v.Front(v) {
+			return v.loadScripts()
+		}
 	case leaving:
 		v.askToLeave(msg)
 	case explained:
@@ -207,6 +218,7 @@ func (v *View) heard(msg heard) tea.Cmd {
 	if len(v.progress.Failures) > failed || len(v.progress.Failures) > 0 && (msg.setting != nil || msg.first) {
 		cmds = append(cmds, v.explain())
 	}
+	cmds = append(cmds, v.loadScripts())
 	if v.again {
 		cmds = append(cmds, v.load(""))
 	}
@@ -283,6 +295,8 @@ func (v *View) Bindings() []part.Binding {
 		return v.reading()
 	case v.why && v.failure() != nil:
 		return v.whyKeys()
+	case v.scripts.reading:
+		return v.scriptKeys()
 	}
 	var keys []part.Binding
 	small := false
@@ -315,6 +329,9 @@ func (v *View) Bindings() []part.Binding {
 	if v.failure() != nil {
 		keys = append(keys, part.Bind(part.Run(func() { v.why, v.whyTop = true, 0 }), "w").Shown("w", "why, whole").
 			As("Explain what went wrong"))
+	}
+	if len(v.scripts.list) > 0 {
+		keys = append(keys, part.Bind(part.Run(v.readScripts), "s").Shown("s", "scripts").As("Show the scripts on its servers"))
 	}
 	if len(v.failures()) > 0 && v.run.State != run.StatusDone {
 		keys = append(keys, part.Bind(v.copy, "y").Shown("y", "copy the message"))
@@ -407,6 +424,8 @@ func (v *View) Hint() string {
 		return "space shows a column, or hides it; esc is done"
 	case v.why && v.failure() != nil:
 		return "y copies it all for a ticket; t goes to the line"
+	case v.scripts.reading:
+		return "enter goes to the brick; y copies what it printed"
 	case v.log.reading:
 		return "enter goes to the brick; / filters, o chooses columns"
 	case v.none || v.run == nil:

@@ -351,7 +351,7 @@ func (b *beginning) drawStarter(t *part.Theme, s *part.Screen, r part.Rect, one 
 		b.wall.Draw(s, part.R(r.X, y+1, r.W, room), t, func(name string) part.Brick {
 			brick := part.Brick{Mark: "▪", Paint: t.Kinds["same"], Faint: true}
 			if res := one.Wanted.Resource(name); res != nil {
-				brick.Sub = res.Type.Name
+				brick.Sub = res.Shown()
 			}
 			return brick
 		})

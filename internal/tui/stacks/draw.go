@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	uv "github.com/charmbracelet/ultraviolet"
 
@@ -104,6 +103,9 @@ func (v *View) columns(w int) columns {
 	for _, r := range v.rows {
 		longest = max(longest, part.Width(r.Name)+2)
 	}
+	if v.tree == tree {
+		longest += 6
+	}
 	place := 8
 	for _, r := range v.rows {
 		place = max(place, part.Width(r.Place())+2)
@@ -131,7 +133,11 @@ func (v *View) drawRow(s *part.Screen, r line, y, w int) {
 	}
 	mark, col := t.StackPaint(state)
 	s.Text(c.wall, y, 8, uv.Style{Fg: col, Bg: base.Bg}, miniature(v.coursesOf(r)))
-	s.Text(c.name, y, c.target-c.name-1, strong, r.Name)
+	name := c.name
+	if r.depth > 0 {
+		name = s.Text(c.name+2*min(r.depth-1, 3), y, 3, faint, "└ ")
+	}
+	s.Text(name, y, c.target-name-1, strong, r.Name)
 	s.Text(c.target, y, c.state-c.target-1, faint, r.Place())
 	s.Text(c.state, y, 11, uv.Style{Fg: col, Bg: base.Bg}, mark+" "+string(state))
 	if r.Stack != nil && r.Stack.Revision > 0 {
@@ -139,13 +145,19 @@ func (v *View) drawRow(s *part.Screen, r line, y, w int) {
 	}
 	words := ""
 	if r.last.Run != nil {
-		words = fmt.Sprintf("%s %s", r.last.Run.Kind, ago(r.last.Run.Started))
+		words = fmt.Sprintf("%s %s", r.last.Run.Kind, part.Ago(r.last.Run.Started))
 		if r.last.Run.State == run.StatusUndone {
-			words = "undone " + ago(r.last.Run.Started)
+			words = "undone " + part.Ago(r.last.Run.Started)
 		}
 	}
 	if r.last.Holder != "" {
 		words = "locked · " + words
+	}
+	if r.Stack != nil && r.Stack.Differs > 0 {
+		words = fmt.Sprintf("≠ %d · %s", r.Stack.Differs, words)
+	}
+	if n := r.last.Broken; n > 0 {
+		words = fmt.Sprintf("! %d · %s", n, words)
 	}
 	if r.last.Waits() {
 		words, faint = "did not come to its end", part.Bold(uv.Style{Fg: t.Hint, Bg: base.Bg})
@@ -183,19 +195,6 @@ func miniature(courses []int) string {
 	return b.String()
 }
 
-func ago(t time.Time) string {
-	d := time.Since(t)
-	switch {
-	case d < time.Minute:
-		return "just now"
-	case d < time.Hour:
-		return fmt.Sprintf("%d min ago", int(d.Minutes()))
-	case d < 48*time.Hour:
-		return fmt.Sprintf("%d h ago", int(d.Hours()))
-	}
-	return t.Local().Format("2006-01-02")
-}
-
 func (v *View) drawDetail(s *part.Screen, r part.Rect, row *line) {
 	t, c := v.Theme(), v.shownContents()
 	y := r.Y
@@ -230,6 +229,12 @@ func (v *View) drawDetail(s *part.Screen, r part.Rect, row *line) {
 	if row.last.Holder != "" {
 		put(t.Hinted(), "locked by "+row.last.Holder)
 	}
+	if n := row.Stack.Differs; n > 0 {
+		put(t.Hinted(), fmt.Sprintf("≠ %d resource%s not as recorded: 5 shows it", n, part.Plural(n)))
+	}
+	if n := row.last.Broken; n > 0 {
+		put(t.Hinted(), fmt.Sprintf("! %d time%s a rule is not kept by what runs: 5 shows it", n, part.Plural(n)))
+	}
 	if row.last.Run != nil {
 		y++
 		v.drawLastRun(s, part.R(r.X+1, y, r.W-1, r.Y+r.H-y), row)
@@ -259,7 +264,11 @@ func (v *View) drawLastRun(s *part.Screen, r part.Rect, row *line) {
 	}
 	s.Text(x+2, r.Y, r.W-(x-r.X), t.Plain(),
 		fmt.Sprintf("%d, %s by %s: %s%s", run.Number, run.Kind, run.By, run.State, took))
-	s.Text(r.X, r.Y+1, r.W, t.Faint(), fmt.Sprintf("%s, begun %s", run.Tally,
+	what := run.Tally.String()
+	if run.Origin.What != "" {
+		what = run.Origin.What
+	}
+	s.Text(r.X, r.Y+1, r.W, t.Faint(), fmt.Sprintf("%s, begun %s", what,
 		run.Started.Local().Format("2006-01-02 15:04:05")))
 }
 

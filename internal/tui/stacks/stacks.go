@@ -23,6 +23,7 @@ type line struct {
 	part.Subject
 	last  app.Overview // how its last run stands
 	order int
+	depth int // in the tree: under how many it stands
 }
 
 // View lists the stacks.
@@ -32,6 +33,7 @@ type View struct {
 	folders  []string // where stack files are looked for
 	sel      string   // name@target
 	removed  bool     // show removed ones
+	tree     shape
 	filter   part.Filter
 	result   int // selected result
 	ready    bool
@@ -48,6 +50,61 @@ type View struct {
 	wall     part.Wall
 
 	beginning *beginning // nil while none is begun
+}
+
+// shape is how the list shows who uses whose results.
+type shape int
+
+const (
+	flat   shape = iota
+	tree         // under those whose results they use
+	ground       // only those that use nobody's
+)
+
+var shapeWords = map[shape]string{flat: "all, by name", tree: "each under the one whose results it uses", ground: "without those that use the results of others"}
+
+// shaped orders lines as a tree, or leaves out those that use others.
+func (v *View) shaped(list []line) []line {
+	if v.tree == flat {
+		return list
+	}
+	here := map[int64]bool{}
+	for _, r := range list {
+		if r.Stack != nil {
+			here[r.Stack.ID] = true
+		}
+	}
+	var out []line
+	done := map[int64]bool{}
+	var add func(r line, depth int)
+	add = func(r line, depth int) {
+		if r.Stack == nil || !done[r.Stack.ID] {
+			r.depth = depth
+			out = append(out, r)
+		}
+		if r.Stack == nil || done[r.Stack.ID] || v.tree == ground {
+			return
+		}
+		done[r.Stack.ID] = true
+		for _, u := range list {
+			if len(u.last.Uses) > 0 && slices.Contains(u.last.Uses, r.Stack.ID) {
+				add(u, depth+1)
+			}
+		}
+	}
+	for _, r := range list {
+		if !slices.ContainsFunc(r.last.Uses, func(id int64) bool { return here[id] }) {
+			add(r, 0)
+		}
+	}
+	if v.tree == tree {
+		for _, r := range list { // those that use each other
+			if r.Stack != nil && !done[r.Stack.ID] {
+				add(r, 0)
+			}
+		}
+	}
+	return out
 }
 
 // New is the view; stack files are looked for in folders too.
@@ -329,11 +386,14 @@ func (v *View) visible() []line {
 		if r.Stack != nil {
 			state = string(r.Stack.State)
 		}
+		if r.Stack != nil && r.Stack.Differs > 0 {
+			state += " differs"
+		}
 		if v.filter.Fits(r.Name + " " + r.Target + " " + state) {
 			out = append(out, r)
 		}
 	}
-	return out
+	return v.shaped(out)
 }
 
 func (v *View) selected() *line {
@@ -408,6 +468,21 @@ func (v *View) Bindings() []part.Binding {
 		}
 		keys = append(keys, undo)
 	}
+	if r != nil && r.Stack != nil && r.Stack.Revision > 0 && r.Stack.State != stack.Removed {
+		st := r.Stack
+		keys = append(keys, part.Bind(part.Run(func() { v.act(st) }), "c").Shown("c", "act: suspend, restart …").
+			As("Act on what runs: suspend or resume the stack, restart, scale …"))
+	}
+	if slices.ContainsFunc(v.rows, func(r line) bool { return len(r.last.Uses) > 0 }) {
+		keys = append(keys, part.Bind(func() tea.Cmd {
+			v.tree = (v.tree + 1) % 3
+			v.Say("%s", shapeWords[v.tree])
+			v.filtered()
+			cmd := v.next
+			v.next = nil
+			return cmd
+		}, "t").Shown("t", "as a tree").As("Show who uses whose results as a tree, or hide those"))
+	}
 	return append(keys,
 		part.Bind(func() tea.Cmd { v.removed = !v.removed; return v.aim() }, "r").Shown("r", "removed ones").
 			As("Show removed stacks, or hide them"),
@@ -415,6 +490,17 @@ func (v *View) Bindings() []part.Binding {
 		part.Bind(by(-1), "up", "k").Shown("↑ ↓", "choose").As(""), part.Bind(by(1), "down", "j"),
 		part.Bind(by(-10), "pgup"), part.Bind(by(10), "pgdown"), part.Bind(by(-len(v.rows)), "home", "g"),
 		part.Bind(by(len(v.rows)), "end", "G"))
+}
+
+// act asks what is to be done to a stack, or to one of its resources.
+func (v *View) act(st *stack.Stack) {
+	part.AskAct(v, fmt.Sprintf("What should be done? 'suspend' or 'resume' %s as a whole, or RESOURCE ACTION name=value, such as 'reader#0 restart'.", st.Name),
+		func(words []string) tea.Cmd {
+			if len(words) > 1 && !strings.Contains(words[1], "=") {
+				return part.Act(v, st, words[0], words[1:])
+			}
+			return part.Act(v, st, "", words)
+		})
 }
 
 func (v *View) read() tea.Cmd { return v.Send(part.ShowPlace{}) }

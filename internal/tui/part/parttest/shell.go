@@ -51,6 +51,7 @@ func (s *Shell) Ask(a *part.Ask)                  { s.Asked = a }
 func (s *Shell) Front(part.View) bool             { return true }
 func (s *Shell) Bring(part.View)                  {}
 func (s *Shell) Watch(...string)                  {}
+func (s *Shell) Wait(func() tea.Msg) tea.Cmd      { return nil }
 
 func (s *Shell) Later(_ time.Duration, msg tea.Msg) tea.Cmd { return func() tea.Msg { return msg } }
 

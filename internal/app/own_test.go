@@ -1,0 +1,297 @@
+package app
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"brickrow/internal/run"
+	"brickrow/internal/yard"
+)
+
+// rotaTemplate has a type of one's own: a rota of keepers, which a shell program keeps in a file.
+const rotaTemplate = `tosca_definitions_version: tosca_2_0
+imports: [ { profile: brickrow.cloud:1 } ]
+node_types:
+  Rota:
+    derived_from: ProgramResource
+    metadata: { time_limit: 3 s, at_once: "2" }
+    properties:
+      hut: { type: string, metadata: { swap: "true" } }
+      keepers: { type: list, entry_schema: string }
+      word: { type: Secret, required: false }
+    attributes:
+      next: { type: string }
+      page: { type: string }
+    interfaces:
+      Resource:
+        operations: { create: &rota { implementation: { primary: { file: programs/rota, type: Executable, properties: { interpreter: sh } } } }, read: *rota, update: *rota, delete: *rota }
+      Actions:
+        operations: { turn: *rota }
+service_template:
+  inputs: { hut: { type: string, default: upper }, keepers: { type: list, entry_schema: string, default: [ ash, birch ] }, word: { type: Secret, default: hunter2-of-the-huts } }
+  node_templates:
+    rota: { type: Rota, properties: { hut: { $get_input: hut }, keepers: { $get_input: keepers }, word: { $get_input: word } } }
+    note: { type: Topic, properties: { label: { $concat: [ next is , { $get_attribute: [ rota, next ] } ] } } }
+  outputs:
+    next: { value: { $get_attribute: [ rota, next ] } }
+`
+
+// rotaProgram keeps each rota in a file beside it: the first line is who is next. It counts its
+// calls, and goes wrong as a file beside it says.
+const rotaProgram = `in=$(cat)
+text() { printf '%s' "$in" | sed -n 's/.*"'"$1"'":"\([^"]*\)".*/\1/p'; }
+props=$(printf '%s' "$in" | sed 's/.*"properties":{\([^}]*\)}.*/\1/')
+get() { case $1 in
+  properties.keepers) printf '%s' "$props" | sed -n 's/.*"keepers":\[\([^]]*\)\].*/\1/p' | sed 's/"//g;s/,/ /g' ;;
+  properties.*) printf '%s' "$props" | sed -n 's/.*"'"${1#*.}"'":"\([^"]*\)".*/\1/p' ;;
+  inputs.*) printf '%s' "$in" | sed -n 's/.*"inputs":{[^}]*"'"${1#*.}"'":"\([^"]*\)".*/\1/p' ;;
+  *) text "$1" ;;
+esac; }
+op=$(get operation); key=$(get key); id=$(get id); hut=$(get properties.hut); keepers=$(get properties.keepers)
+mkdir -p kept
+if [ "$op" != read ]; then echo "$op $key" >> calls; fi
+if [ -e wrong ]; then . ./wrong; fi
+tell() { printf '{"id":"%s","properties":{"hut":"%s","keepers":[%s]},"attributes":{"next":"%s","page":"page of %s"},"secret_attributes":["page"]}\n' "$1" "$(cut -d: -f1 kept/$1)" \
+  "$(cut -d: -f2 kept/$1 | sed 's/ /","/g;s/^/"/;s/$/"/')" "$(cut -d: -f3 kept/$1)" "$(cut -d: -f1 kept/$1)"; }
+case $op in
+create)
+  if [ -z "$(get properties.word)" ]; then echo '{"problem":{"title":"no word"}}'; exit 1; fi
+  id=rota-$hut
+  echo '{"step":"writing the rota","number":1,"of":1}'
+  echo "$hut:$keepers:${keepers%% *}" > kept/$id; tell $id ;;
+read)
+  if [ -z "$id" ]; then id=rota-$hut; fi
+  if [ -e kept/$id ]; then tell $id; else echo '{"gone":true}'; fi ;;
+update) echo "$hut:$keepers:${keepers%% *}" > kept/$id; tell $id ;;
+delete) rm -f kept/$id; echo '{"gone":true}' ;;
+action) echo "$hut:$keepers:$(get inputs.to)" > kept/$id; tell $id ;;
+esac
+`
+
+func newRota(t *testing.T) *bench {
+	b := newBench(t, 5000)
+	b.t = t
+	b.dir = t.TempDir()
+	b.write("ward.yaml", rotaTemplate)
+	b.write("ward.stack.yaml", "stack: ward\ntemplate: ward.yaml\ntarget: workshop/alder-1\n")
+	b.write("programs/rota", rotaProgram)
+	return b
+}
+
+func (b *bench) kept() string {
+	b.t.Helper()
+	var out []string
+	paths, _ := filepath.Glob(filepath.Join(b.dir, "kept", "*"))
+	more, _ := filepath.Glob(filepath.Join(b.dir, "programs", "kept", "*"))
+	for _, p := range append(paths, more...) {
+		text, err := os.ReadFile(p)
+		if err != nil {
+			b.t.Fatal(err)
+		}
+		out = append(out, filepath.Base(p)+" "+strings.TrimSpace(string(text)))
+	}
+	return strings.Join(out, "\n")
+}
+
+func TestOwnTypes(t *testing.T) {
+	t.Parallel()
+	b := newRota(t)
+	b.deploy(run.StatusDone, "ward.stack.yaml")
+	b.wantSame("what the program keeps", b.kept(), "rota-upper upper:ash birch:ash")
+	b.wantSame("the result", b.said("next"), "ash")
+	if p := b.preview("ward.stack.yaml"); !p.Empty() {
+		t.Fatalf("there is something to do still: %+v", p.Change("rota").Properties)
+	}
+	b.deploy(run.StatusDone, "ward.stack.yaml", "keepers=[ cedar, ash ]")
+	b.wantSame("after the edit", b.kept(), "rota-upper upper:cedar ash:cedar")
+	p := b.preview("ward.stack.yaml", "keepers=[ cedar, ash ]", "hut=lower")
+	if p.Change("rota").Kind != "swap" {
+		t.Errorf("another hut is %s", p.Change("rota").Kind)
+	}
+	b.carry(p, "undo")
+	b.wantSame("after the swap", b.kept(), "rota-lower lower:cedar ash:cedar")
+	b.delete("ward")
+	b.wantSame("after the deletion", b.kept(), "")
+}
+
+// However a program goes wrong, it is said, nothing is left, and no secret is told.
+func TestOwnProgramsThatFail(t *testing.T) {
+	long(t)
+	t.Parallel()
+	b := newRota(t)
+	secret := "hunter2-of-the-huts"
+	for wrong, want := range map[string]string{
+		`if [ $op = create ]; then sleep 60; fi`:                                                                             "took longer than 3s",
+		`if [ $op = create ]; then trap '' TERM; while :; do sleep 1; done; fi`:                                              "took longer than 3s",
+		`if [ $op = create ]; then kill -9 $$; fi`:                                                                           "ended by the signal",
+		`if [ $op = create ]; then echo no JSON; fi`:                                                                         "no JSON object",
+		`if [ $op = create ]; then exit 3; fi`:                                                                               "exit code 3, and no answer",
+		`if [ $op = create ]; then echo "password $(get properties.word)" >&2; exit 0; fi`:                                   "no answer; it said: password (secret)",
+		`if [ $op = create ]; then echo '{"id":"a"}'; echo '{"id":"b"}'; exit 0; fi`:                                         "behind its answer",
+		`if [ $op = create ]; then echo '{"id":"a","more":1}'; exit 0; fi`:                                                   "cannot be read",
+		`if [ $op = create ]; then echo '{"attributes":{}}'; exit 0; fi`:                                                     "has no id",
+		`if [ $op = create ]; then echo '{"problem":{"title":"no","detail":"the hut is shut","fix":"open it"}}'; exit 1; fi`: "the hut is shut",
+		`if [ $op = create ]; then trap '' EXIT; (trap '' TERM; sleep 50 >&2) & fi`:                                          "",
+		// it made the rota and did not say so: that is looked for, and taken back
+		`if [ $op = create ]; then echo "$hut:ash:ash" > kept/rota-$hut; echo gone wrong; exit 0; fi`:                   "no JSON object",
+		`if [ $op = create ]; then echo '{"step":"'$(get properties.word)'","number":1,"of":2}'; sleep 0.2; exit 9; fi`: "exit code 9",
+	} {
+		b.write("wrong", wrong)
+		if want == "" {
+			b.deploy(run.StatusDone, "ward.stack.yaml")
+			b.delete("ward")
+			continue
+		}
+		r := b.deploy(run.StatusUndone, "ward.stack.yaml")
+		report, err := b.Report(t.Context(), b.stack("ward"), r)
+		if err != nil || !strings.Contains(report.Markdown(), want) || strings.Contains(report.Markdown(), secret) {
+			t.Errorf("%s: %v %s", wrong, err, report.Markdown())
+		}
+		b.wantSame("what is left after "+wrong, b.kept(), "")
+		b.wantSame("the cloud after "+wrong, b.listing("ward"), "[]")
+		b.write("wrong", "")
+		if st := b.stack("ward"); st.Revision != 0 {
+			t.Errorf("%s: the stack is at revision %d", wrong, st.Revision)
+		}
+	}
+	b.App.Close()
+	_ = filepath.WalkDir(b.Home, func(p string, e os.DirEntry, err error) error {
+		if err == nil && !e.IsDir() {
+			if text, err := os.ReadFile(p); err != nil || strings.Contains(string(text), secret) {
+				t.Errorf("the secret stands in %s (%v)", p, err)
+			}
+		}
+		return nil
+	})
+}
+
+// What programs keep is part of drift, of going back, of adoption and of actions.
+func TestOwnTypesAsTheyAre(t *testing.T) {
+	t.Parallel()
+	b := newRota(t)
+	b.deploy(run.StatusDone, "ward.stack.yaml")
+	b.write("kept/rota-upper", "upper:ash willow:willow\n")
+	d, err := b.Drift(t.Context(), b.stack("ward"))
+	if err != nil || len(d.Differs) != 1 || d.Differs[0].Path != "keepers" {
+		t.Fatalf("%v %+v", err, d)
+	}
+	p := b.preview("ward.stack.yaml")
+	if ch := p.Change("rota"); ch.Kind != "edit" || !strings.Contains(strings.Join(ch.Because, " "), "keepers was changed by hand in the cloud; deploying puts it back") {
+		t.Errorf("%s %v", ch.Kind, ch.Because)
+	}
+	b.carry(p, "undo")
+	b.wantSame("put back", b.kept(), "rota-upper upper:ash birch:ash")
+	// An edit that fails further on is put back.
+	b.fault(yard.Fault{Name: "note", Times: 1})
+	b.deploy(run.StatusUndone, "ward.stack.yaml", "keepers=[ willow ]")
+	b.wantSame("undone", b.kept(), "rota-upper upper:ash birch:ash")
+	// A program that is another one is recorded, and called from then on.
+	b.write("programs/rota", strings.Replace(rotaProgram, "case $op in", "# mended\ncase $op in", 1))
+	p = b.preview("ward.stack.yaml")
+	if ch := p.Change("rota"); ch.Kind != "edit" || !strings.Contains(strings.Join(ch.Because, " "), "the program programs/rota has changed (rota:16)") {
+		t.Errorf("%s %v", ch.Kind, ch.Because)
+	}
+	b.carry(p, "undo")
+	if p := b.preview("ward.stack.yaml"); !p.Empty() {
+		t.Errorf("%+v", p.Change("rota").Properties)
+	}
+	b.wantSame("calls of it", strings.Join(callsOf(t, b), " "), "create update update update")
+	// An action.
+	acts, err := b.WhatIfAct(t.Context(), b.stack("ward"), "rota", "turn", map[string]string{"to": "birch"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ticket, err := b.PrepareActs(t.Context(), acts)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token); err != nil || r.State != run.StatusDone {
+		t.Fatalf("%v %s", err, r.Reason)
+	}
+	b.wantSame("turned", b.kept(), "rota-upper upper:ash birch:birch")
+	b.wantSame("the result", b.said("next"), "birch")
+	// The files may be gone: what was deployed is known.
+	if err := os.RemoveAll(filepath.Join(b.dir, "programs")); err != nil {
+		t.Fatal(err)
+	}
+	b.delete("ward")
+	b.wantSame("removed", b.kept(), "")
+}
+
+func callsOf(t *testing.T, b *bench) (out []string) {
+	text, err := os.ReadFile(filepath.Join(b.dir, "calls"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for l := range strings.Lines(string(text)) {
+		out = append(out, strings.Fields(l)[0])
+	}
+	return out
+}
+
+// A program says by itself how a change of it is made; one that cannot be read stops what-ifs.
+func TestOwnProgramsPlan(t *testing.T) {
+	t.Parallel()
+	b := newRota(t)
+	b.write("ward.yaml", strings.Replace(rotaTemplate, "delete: *rota }", "delete: *rota, plan: *rota }", 1))
+	b.write("programs/rota", strings.Replace(rotaProgram, "case $op in", `case $op in
+plan) case $keepers in *willow*) echo '{"plan":"drop_first","because":["keepers"]}' ;; *elm*) exit 1 ;; *) echo '{"plan":"in_place"}' ;; esac ;;`, 1))
+	b.deploy(run.StatusDone, "ward.stack.yaml")
+	p := b.preview("ward.stack.yaml", "keepers=[ willow ]")
+	if ch := p.Change("rota"); ch.Kind != "swap" || !ch.DropFirst || ch.Properties[0].Effect != "swap" {
+		t.Errorf("%s %v %+v", ch.Kind, ch.DropFirst, ch.Properties)
+	}
+	if r := b.carry(p, "undo"); r.State != run.StatusDone {
+		t.Fatalf("%s %s", r.State, r.Reason)
+	}
+	b.wantSame("made again", b.kept(), "rota-upper upper:willow:willow")
+	b.wantSame("calls of it", strings.Join(callsOf(t, b), " "), "create plan delete create")
+	if ch := b.preview("ward.stack.yaml", "keepers=[ ash ]").Change("rota"); ch.Kind != "edit" {
+		t.Errorf("another edit is a %s", ch.Kind)
+	}
+	d, err := b.Load(t.Context(), filepath.Join(b.dir, "ward.stack.yaml"), Values{Flags: []string{"keepers=[ elm ]"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := b.WhatIf(t.Context(), d); err == nil || !strings.Contains(err.Error(), "plan of Rota by programs/rota: it ended with exit code 1") {
+		t.Errorf("a plan that fails: %v", err)
+	}
+	b.write("wrong", "if [ $op = read ]; then exit 5; fi")
+	if _, err := b.WhatIf(t.Context(), d); err == nil || !strings.Contains(err.Error(), "look at rota of ward: read of Rota by programs/rota: it ended with exit code 5") {
+		t.Errorf("one that cannot be read: %v", err)
+	}
+	b.write("wrong", "")
+	b.delete("ward")
+}
+
+// On another machine with the same store nothing of what programs keep differs, secrets neither, and
+// it can be changed and removed there.
+func TestOwnTypesOnAnotherMachine(t *testing.T) {
+	t.Parallel()
+	b := newRota(t)
+	b.deploy(run.StatusDone, "ward.stack.yaml")
+	if err := b.App.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.RemoveAll(filepath.Join(b.Home, "programs")); err != nil {
+		t.Fatal(err)
+	}
+	a, err := Open(Options{Home: b.Home, Speed: 5000})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { a.Close() })
+	b.App = a
+	if p := b.preview("ward.stack.yaml"); !p.Empty() {
+		t.Errorf("it differs: %+v", p.Change("rota").Properties)
+	}
+	b.deploy(run.StatusDone, "ward.stack.yaml", "keepers=[ elm ]")
+	b.wantSame("changed", b.kept(), "rota-upper upper:elm:elm")
+	if p := b.preview("ward.stack.yaml", "word=another-word-here"); p.Change("rota").Kind != "edit" {
+		t.Errorf("another secret is a %s", p.Change("rota").Kind)
+	}
+	b.delete("ward")
+	b.wantSame("removed", b.kept(), "")
+}

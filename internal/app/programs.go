@@ -1,0 +1,181 @@
+package app
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"brickrow/internal/cloud"
+	"brickrow/internal/programs"
+	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
+)
+
+// clouds are the clouds beside that of the targets, by the types of resources that
+// are theirs.
+func (a *App) clouds() (map[string]cloud.Cloud, error) {
+	p, err := programs.Open(filepath.Join(a.Home, "programs"))
+	if err != nil {
+		return nil, err
+	}
+	p.Recorded = a.programmed
+	a.programs = p
+	return map[string]cloud.Cloud{programs.Type: p}, nil
+}
+
+// programmed lists what is recorded of a stack in a target, or of all where the name is "", and
+// made by programs.
+func (a *App) programmed(ctx context.Context, t stack.Target, stackName string) ([]programs.Known, error) {
+	all, err := a.store.RecordedOf(ctx, t, programs.Type)
+	if err != nil {
+		return nil, err
+	}
+	var out []programs.Known
+	for name, list := range all {
+		if stackName != "" && name != stackName {
+			continue
+		}
+		for _, r := range list {
+			k, err := knownOf(name, t, r)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, k)
+		}
+	}
+	return out, nil
+}
+
+func knownOf(stackName string, t stack.Target, r *stack.Recorded) (programs.Known, error) {
+	settings := tosca.FromJSON(nil)
+	if v := r.Properties["own_properties"]; v != nil {
+		settings = v
+	}
+	k := programs.Known{Target: t, ID: r.ID, Kind: tosca.Show(r.Properties["own_type"]), Tags: map[string]string{"stack": stackName, "node": r.Name},
+		Secrets: cloud.SecretPlaces("", settings), Settings: map[string]any{}, Facts: map[string]any{}, Programs: map[string]programs.Program{}}
+	for _, part := range []struct {
+		v    tosca.Value
+		into *map[string]any
+	}{{settings, &k.Settings}, {r.Attributes[stack.OwnAttributes], &k.Facts}} {
+		text, err := json.Marshal(tosca.Reveal(part.v))
+		if err == nil {
+			err = json.Unmarshal(text, part.into)
+		}
+		if err != nil {
+			return k, err
+		}
+	}
+	if facts, ok := r.Attributes[stack.OwnAttributes].(tosca.Map); ok {
+		for name, v := range facts {
+			if tosca.HasSecret(v) {
+				k.SecretFacts = append(k.SecretFacts, tosca.KeyText(name))
+			}
+		}
+	}
+	if prints := r.Fingerprints["own_properties"]; prints != nil {
+		text, err := json.Marshal(tosca.Reveal(prints))
+		if err == nil {
+			err = json.Unmarshal(text, &k.Prints)
+		}
+		if err != nil {
+			return k, err
+		}
+	}
+	text, err := json.Marshal(tosca.Reveal(r.Properties["own_programs"]))
+	if err == nil {
+		err = json.Unmarshal(text, &k.Programs)
+	}
+	return k, err
+}
+
+// keepPrograms keeps the programs of what is wanted, for when their files are gone.
+func (a *App) keepPrograms(w *stack.Wanted) error {
+	if w == nil {
+		return nil
+	}
+	seen := map[*tosca.Artifact]bool{}
+	for _, res := range w.Resources {
+		for _, f := range stack.Programs(res.Own, res.Template()) {
+			if seen[f] || f.Content == nil {
+				continue
+			}
+			seen[f] = true
+			if err := a.programs.Keep(programs.Program{File: f.File, Digest: programs.Digest(f.Content)}, f.Content); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// ActionsOf lists the actions that a recorded resource has: those of its type, or of its programs.
+func (a *App) ActionsOf(r *stack.Recorded) []*tosca.Operation {
+	own, ok := r.Properties["own_programs"].(tosca.Map)
+	if !ok {
+		return a.Actions(r.Type)
+	}
+	var out []*tosca.Operation
+	for _, k := range own.Keys() {
+		if name, is := strings.CutPrefix(tosca.KeyText(k), programs.Action("")); is {
+			file := ""
+			if one, ok := own[k].(tosca.Map); ok {
+				file = tosca.Show(one["file"])
+			}
+			out = append(out, &tosca.Operation{Name: name, Description: "What " + file + " does for it"})
+		}
+	}
+	return out
+}
+
+// byProgram reports whether programs make a resource.
+func byProgram(r *stack.Recorded) bool { return r.Type == programs.Type }
+
+// seen are attributes as they may be shown.
+func seen(r cloud.Resource, attributes map[string]any) tosca.Value {
+	out := tosca.Map{}
+	for name, v := range attributes {
+		value := tosca.FromJSON(v)
+		for _, p := range r.SecretAttributes {
+			if p == name {
+				value = tosca.Hide(value)
+			}
+		}
+		out[name] = tosca.ReplaceSecrets(cloud.HideAt(value, tosca.Pointer(name), r.SecretAttributes),
+			func(tosca.Secret) tosca.Value { return tosca.String(tosca.SecretText) })
+	}
+	return out
+}
+
+// readable refuses to go on where a resource of a stack could not be read: what would be done to
+// it is not known.
+func (a *App) readable(ctx context.Context, live map[string]*stack.Live, name string, t stack.Target) error {
+	for _, l := range live {
+		if l.State == programs.Unreadable && l.Tags["stack"] == name {
+			_, err := a.Cloud.Get(ctx, cloud.Ref{Target: t, Type: l.Type, ID: l.ID})
+			if err == nil || cloud.IsNotFound(err) {
+				err = errors.New("it can be read now: try again")
+			}
+			return fmt.Errorf("look at %s of %s: %w", l.Node, name, err)
+		}
+	}
+	return nil
+}
+
+// planOwn asks the program of a resource how a change of it can be made.
+func (a *App) planOwn(ctx context.Context, st *stack.Stack, rec *stack.Recorded, wanted map[string]tosca.Value) (string, []string, error) {
+	k, err := knownOf(st.Name, st.Target, rec)
+	if err != nil {
+		return "", nil, err
+	}
+	next := *rec
+	next.Properties = wanted
+	n, err := knownOf(st.Name, st.Target, &next)
+	if err != nil {
+		return "", nil, err
+	}
+	n.Facts, n.SecretFacts = k.Facts, k.SecretFacts
+	return a.programs.Plan(ctx, n, k.Settings)
+}

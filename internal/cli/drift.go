@@ -1,0 +1,209 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"brickrow/internal/app"
+	"brickrow/internal/cloud"
+	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
+)
+
+type jsonDrift struct {
+	Stack      string          `json:"stack"`
+	Target     string          `json:"target"`
+	Differs    []jsonDiffering `json:"differs"`
+	Gone       []jsonWhose     `json:"gone"`
+	Unrecorded []jsonWhose     `json:"unrecorded"`
+}
+
+type jsonDiffering struct {
+	Name     string      `json:"name"`
+	Type     string      `json:"type"`
+	ID       string      `json:"id"`
+	Path     string      `json:"path"`
+	Recorded tosca.Value `json:"recorded"`
+	Live     tosca.Value `json:"live"`
+	Wanted   tosca.Value `json:"wanted"`
+	Since    time.Time   `json:"since,omitzero"`
+	By       string      `json:"by,omitempty"`
+}
+
+type jsonWhose struct {
+	Name  string    `json:"name"`
+	Type  string    `json:"type"`
+	ID    string    `json:"id"`
+	Since time.Time `json:"since,omitzero"`
+	By    string    `json:"by,omitempty"`
+}
+
+func driftJSON(d *app.Drift) jsonDrift {
+	out := jsonDrift{d.Stack.Name, d.Stack.Target.String(), []jsonDiffering{}, []jsonWhose{}, []jsonWhose{}}
+	for _, c := range d.Differs {
+		out.Differs = append(out.Differs, differingJSON(c))
+	}
+	for _, r := range d.Gone {
+		out.Gone = append(out.Gone, jsonWhose{Name: r.Name, Type: r.Type, ID: r.ID})
+	}
+	for _, l := range d.Unrecorded {
+		out.Unrecorded = append(out.Unrecorded, jsonWhose{l.Node, l.Type, l.ID, l.Changed, l.ChangedBy})
+	}
+	return out
+}
+
+func differingJSON(c app.Differing) jsonDiffering {
+	return jsonDiffering{c.Name, c.Type, c.ID, c.Path, c.Before, c.After, c.Wanted, c.Since, c.ChangedBy}
+}
+
+func (p *Program) drift() *cobra.Command {
+	var patch, write, putBack bool
+	cmd := &cobra.Command{Use: "drift STACK", Short: "Say where a stack in the cloud is not as it is recorded; exit code 3 when it is not",
+		Args: cobra.ExactArgs(1)}
+	agreed := agreementFlags(cmd)
+	agreed.saveFlag(cmd)
+	cmd.Flags().BoolVar(&putBack, "put-back", false, "deploy the revision again, so that all is as it is recorded")
+	cmd.Flags().BoolVar(&patch, "patch", false, "print what would write it into the files, as a unified diff")
+	cmd.Flags().BoolVar(&write, "write", false, "write it into the files, so that they say what is there")
+	cmd.MarkFlagsMutuallyExclusive("patch", "write", "put-back")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		ctx := cmd.Context()
+		if agreed.save != "" && !putBack {
+			return usage{errors.New("--save goes with --put-back")}
+		}
+		return p.onStack(ctx, args[0], func(a *app.App, st *stack.Stack) error {
+			if putBack {
+				pv, err := a.WhatIfPutBack(ctx, st)
+				if err != nil {
+					return err
+				}
+				return p.shownAndCarried(ctx, a, pv, stack.Undo, agreed)
+			}
+			d, err := a.Drift(ctx, st)
+			if err != nil {
+				return err
+			}
+			if patch || write {
+				return p.writeBack(ctx, a, d, write, agreed.yes)
+			}
+			if agreed.json {
+				if err := p.json(driftJSON(d)); err != nil {
+					return err
+				}
+			} else {
+				p.driftText(d)
+			}
+			if !d.Empty() {
+				return exit(ExitChanges)
+			}
+			return nil
+		})
+	}
+	return cmd
+}
+
+// writeBack prints what lets the files say what is there, and writes it where that is agreed
+// to.
+func (p *Program) writeBack(ctx context.Context, a *app.App, d *app.Drift, write, agreed bool) error {
+	w, err := a.WriteBack(ctx, d)
+	if err != nil {
+		return err
+	}
+	return p.written(ctx, a, w, write, agreed)
+}
+
+// written prints what would be written into files, and writes it where that is agreed to.
+func (p *Program) written(ctx context.Context, a *app.App, w *app.Written, write, agreed bool) error {
+	fmt.Fprint(p.Out, w.Patch())
+	for _, c := range w.Cannot {
+		p.wrapped("# ", fmt.Sprintf("%s %s cannot be written: %s", c.Name, c.Path, c.Why))
+	}
+	if len(w.Left) > 0 && len(w.Files) > 0 {
+		p.wrapped("# ", "deploying the files would change then: "+strings.Join(w.Left, ", "))
+	}
+	switch {
+	case len(w.Files) == 0 && len(w.Cannot) == 0:
+		fmt.Fprintln(p.Err, "nothing to write: the files say what is there")
+		return nil
+	case len(w.Files) == 0:
+		return exit(ExitRefused)
+	case !write:
+		return nil
+	}
+	if !agreed {
+		if err := p.confirm("Write that?", ""); err != nil {
+			return err
+		}
+	}
+	if err := a.SaveWritten(ctx, w); err != nil {
+		return err
+	}
+	for _, f := range w.Files {
+		fmt.Fprintf(p.Err, "written: %s\n", f.Path)
+	}
+	return nil
+}
+
+// driftText prints where a stack is not as it is recorded.
+func (p *Program) driftText(d *app.Drift) {
+	if d.Empty() {
+		words := "is as it is recorded"
+		if d.Accepted > 0 {
+			words += ", or as the files say by now: deploy them"
+		}
+		fmt.Fprintf(p.Out, "%s in %s %s\n", d.Stack.Name, d.Stack.Target, words)
+		return
+	}
+	last := ""
+	for _, c := range d.Differs {
+		if c.Name != last {
+			p.wrapped("≠ ", fmt.Sprintf("%s  (%s %s, %s)%s", c.Name, c.Type, c.ID, c.Pos.Short(), changedWords(c.Since, c.ChangedBy)))
+			last = c.Name
+		}
+		p.wrapped("    "+cloud.Clean(c.Path)+"  ", "recorded "+shownOr(c.Before)+", there "+shownOr(c.After)+wantedWords(c))
+	}
+	for _, r := range d.Gone {
+		p.wrapped("✖ ", fmt.Sprintf("%s  (%s %s) is not there any more", r.Name, r.Type, r.ID))
+	}
+	for _, l := range d.Unrecorded {
+		p.wrapped("+ ", strings.TrimSpace(fmt.Sprintf("%s  (%s %s) carries the tag of the stack and is in no record%s", cloud.Clean(l.Node),
+			l.Type, l.ID, changedWords(l.Changed, l.ChangedBy))))
+	}
+	fmt.Fprintln(p.Out)
+	if len(d.Differs)+len(d.Gone) > 0 {
+		p.wrapped("", fmt.Sprintf("'brickrow drift %s --put-back' makes it as it is recorded, '--patch' shows what would write it into the files",
+			d.Stack.Name))
+	}
+}
+
+func shownOr(v tosca.Value) string {
+	if v == nil {
+		return "not set"
+	}
+	return shown(v)
+}
+
+// wantedWords say what the files want, where that is neither what is recorded nor what is there.
+func wantedWords(c app.Differing) string {
+	if stack.Same(c.Wanted, c.Before) {
+		return ""
+	}
+	return ", wanted " + shownOr(c.Wanted)
+}
+
+// changedWords say when something was changed last, and by whom.
+func changedWords(at time.Time, by string) string {
+	if at.IsZero() {
+		return ""
+	}
+	words := ", changed " + at.Local().Format("2006-01-02 15:04:05")
+	if by != "" {
+		words += " by " + cloud.Clean(by)
+	}
+	return words
+}

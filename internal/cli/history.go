@@ -1,0 +1,169 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"brickrow/internal/app"
+	"brickrow/internal/cloud"
+	"brickrow/internal/run"
+	"brickrow/internal/stack"
+	"brickrow/internal/whatif"
+)
+
+type jsonHistory struct {
+	Stack     string         `json:"stack"`
+	Target    string         `json:"target"`
+	State     stack.State    `json:"state"`
+	Revisions []jsonRevision `json:"revisions"`
+	Runs      []jsonRung     `json:"runs"`
+}
+
+type jsonRevision struct {
+	Number     int          `json:"number"`
+	Time       time.Time    `json:"time"`
+	By         string       `json:"by"`
+	Commit     string       `json:"commit"`
+	Changed    bool         `json:"changed"`
+	Note       string       `json:"note"`
+	Tally      whatif.Tally `json:"tally"`
+	ApprovedBy []string     `json:"approved_by"`
+	Stood      bool         `json:"stood"`
+	Current    bool         `json:"current"`
+}
+
+type jsonRung struct {
+	Number   int          `json:"number"`
+	Kind     run.Kind     `json:"kind"`
+	Revision int          `json:"revision"`
+	By       string       `json:"by"`
+	From     string       `json:"from"`
+	Commit   string       `json:"commit"`
+	Changed  bool         `json:"changed"`
+	Note     string       `json:"note"`
+	Begun    time.Time    `json:"begun"`
+	Seconds  float64      `json:"seconds"`
+	State    run.Status   `json:"state"`
+	Tally    whatif.Tally `json:"tally"`
+	Failed   []string     `json:"failed"`
+}
+
+func historyJSON(h *app.History) jsonHistory {
+	out := jsonHistory{h.Stack.Name, h.Stack.Target.String(), h.Stack.State, []jsonRevision{}, []jsonRung{}}
+	for _, r := range h.Revisions {
+		j := jsonRevision{Number: r.Number, Time: r.Created.UTC(), By: r.By, Note: r.Note, ApprovedBy: []string{}, Stood: r.Stood(), Current: r.Current}
+		if r.Run != nil {
+			o := r.Run.Origin
+			j.Commit, j.Changed, j.Tally, j.ApprovedBy = o.Commit, o.Changed, r.Run.Tally, append([]string{}, o.ApprovedBy...)
+			if o.Note != "" {
+				j.Note = o.Note
+			}
+		}
+		out.Revisions = append(out.Revisions, j)
+	}
+	for _, g := range app.Rungs(h) {
+		r := g.Run
+		out.Runs = append(out.Runs, jsonRung{r.Number, r.Kind, r.Revision, r.By, r.Origin.Host, r.Origin.Commit, r.Origin.Changed, r.Origin.Note,
+			r.Started.UTC(), g.Took().Seconds(), r.State, r.Tally, append([]string{}, g.Failed()...)})
+	}
+	return out
+}
+
+func (p *Program) history() *cobra.Command {
+	var asJSON, asMarkdown bool
+	var line trail
+	cmd := &cobra.Command{Use: "history [STACK]", Short: "What became of a stack, or of all: revisions and runs, by whom and from which commit",
+		Args: cobra.MaximumNArgs(1)}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	cmd.Flags().BoolVar(&asMarkdown, "markdown", false, "as Markdown, for a ticket or a page")
+	cmd.MarkFlagsMutuallyExclusive("json", "markdown")
+	line.flags(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		ctx := cmd.Context()
+		return p.with(func(a *app.App) error {
+			if line.wanted() {
+				return p.trailOf(ctx, a, args, &line, asJSON)
+			}
+			var list []*app.History
+			var err error
+			if len(args) == 0 {
+				if list, err = a.Histories(ctx); err != nil {
+					return err
+				}
+			} else {
+				st, err := a.Find(ctx, args[0])
+				if err != nil {
+					return err
+				}
+				h, err := a.History(ctx, st)
+				if err != nil {
+					return err
+				}
+				list = []*app.History{h}
+			}
+			switch {
+			case asJSON && len(args) > 0:
+				return p.json(historyJSON(list[0]))
+			case asJSON:
+				out := []jsonHistory{}
+				for _, h := range list {
+					out = append(out, historyJSON(h))
+				}
+				return p.json(out)
+			case asMarkdown:
+				for i, h := range list {
+					if i > 0 {
+						fmt.Fprintln(p.Out)
+					}
+					fmt.Fprint(p.Out, h.Markdown())
+				}
+				return nil
+			}
+			p.historyText(app.Rungs(list...), len(args) == 0)
+			return nil
+		})
+	}
+	return cmd
+}
+
+// historyText prints a ladder: each rung a run, the newest above, between them how long
+// nothing happened.
+func (p *Program) historyText(rungs []app.Rung, all bool) {
+	if len(rungs) == 0 {
+		fmt.Fprintln(p.Out, "nothing was done yet")
+		return
+	}
+	for i, g := range rungs {
+		if i > 0 {
+			if gap := rungs[i-1].Run.Started.Sub(g.Run.Started); gap > time.Minute {
+				fmt.Fprintf(p.Out, "     │ %s\n", whatif.Length(gap.Seconds()))
+			}
+		}
+		name := ""
+		if all {
+			name = g.Of.Stack.Name + "  "
+		}
+		now := ""
+		if g.Revision != nil && g.Revision.Current {
+			now = "  (deployed now)"
+		}
+		p.wrapped(fmt.Sprintf("%4d ", g.Run.Number), fmt.Sprintf("%s%s%s", name, g.Words(), now))
+		p.wrapped("     ", fmt.Sprintf("%s by %s%s", g.Run.Started.Local().Format("2006-01-02 15:04:05"), g.Run.By, tallyText(g.Run)))
+		for _, n := range g.Notes() {
+			p.wrapped("     ", cloud.Clean(n))
+		}
+		if failed := g.Failed(); len(failed) > 0 {
+			p.wrapped("     ", "failed: "+strings.Join(failed, ", "))
+		}
+	}
+}
+
+func tallyText(r *run.Record) string {
+	if r.Kind == run.KindAction {
+		return ""
+	}
+	return ": " + r.Tally.String()
+}

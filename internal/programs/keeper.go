@@ -1,0 +1,318 @@
+package programs
+
+import (
+	"bytes"
+	"context"
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"brickrow/internal/cloud"
+	"brickrow/internal/files"
+	"brickrow/internal/printed"
+	"brickrow/internal/tosca"
+)
+
+// A call that changes something is carried out by a keeper: a process of its own, which no end
+// of this one touches. It sees the program through to its end and leaves the answer, sealed,
+// under the key of the call; so whoever sends the same again finds it there, and nothing is done
+// twice or half.
+
+// beKeeper, when it is set in the environment, makes any program that has this package a keeper.
+const beKeeper = "BRICKROW_PROGRAM_KEEPER"
+
+func init() {
+	if os.Getenv(beKeeper) != "" {
+		if err := keep(os.Stdin); err != nil {
+			os.Exit(1)
+		}
+		os.Exit(0)
+	}
+}
+
+// errand is what a keeper is told, on its standard input.
+type errand struct {
+	Folder  string   `json:"folder"` // of the call
+	Slots   string   `json:"slots"`  // the file names of the places, without their numbers
+	Program Program  `json:"program"`
+	Path    string   `json:"path"` // what is run
+	Dir     string   `json:"dir"`  // and where
+	Call    call     `json:"call"`
+	Secrets []string `json:"secrets"`
+
+	lock *os.File // of the call, which the program has too: as long as it runs, no other one begins
+}
+
+// grace is how long a program that is told to end has for that.
+const grace = 5 * time.Second
+
+func keep(in io.Reader) error {
+	var e errand
+	d := json.NewDecoder(in)
+	d.UseNumber()
+	if err := d.Decode(&e); err != nil {
+		return err
+	}
+	lock, mine, err := hold(filepath.Join(e.Folder, "lock"))
+	if err != nil || !mine {
+		return err
+	}
+	defer lock.Close()
+	box, err := openBox(filepath.Dir(filepath.Dir(e.Folder)))
+	if err != nil {
+		return err
+	}
+	if _, err := os.Stat(filepath.Join(e.Folder, "answer")); err == nil { // another one has done it meanwhile
+		return nil
+	}
+	steps, err := os.OpenFile(filepath.Join(e.Folder, "steps"), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	defer steps.Close()
+	e.lock = lock
+	o := e.run(context.Background(), func(s Step) {
+		if sealed, err := box.seal(s); err == nil {
+			_, _ = steps.WriteString(sealed + "\n")
+		}
+	})
+	sealed, err := box.seal(o)
+	if err != nil {
+		return err
+	}
+	return files.Write(filepath.Join(e.Folder, "answer"), []byte(sealed), 0o600)
+}
+
+// hold takes a lock that goes with this process; mine is false where another has it.
+func hold(path string) (f *os.File, mine bool, err error) {
+	if f, err = os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600); err != nil {
+		return nil, false, err
+	}
+	err = syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
+	if errors.Is(err, syscall.EWOULDBLOCK) {
+		return nil, false, f.Close()
+	}
+	if err != nil {
+		return nil, false, errors.Join(err, f.Close())
+	}
+	return f, true, nil
+}
+
+// place waits for one of the places that the programs of a type have.
+func (e *errand) place(ctx context.Context) (*os.File, error) {
+	for {
+		for i := range max(1, e.Program.AtOnce) {
+			f, mine, err := hold(fmt.Sprintf("%s.%d", e.Slots, i))
+			if err != nil || mine {
+				return f, err
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}
+
+// run carries the program out, to its end or that of its time.
+func (e *errand) run(ctx context.Context, told func(Step)) *outcome {
+	secrets := &tosca.Secrets{}
+	secrets.AddText(e.Secrets...)
+	place, err := e.place(ctx)
+	if err != nil {
+		return &outcome{Wrong: err.Error()}
+	}
+	defer place.Close()
+	in, err := json.Marshal(e.Call)
+	if err != nil {
+		return &outcome{Wrong: err.Error()}
+	}
+	args := []string{e.Path}
+	if e.Program.Interpreter != "" {
+		args = []string{e.Program.Interpreter, e.Path}
+	}
+	cmd := exec.Command(args[0], args[1:]...)
+	cmd.Stdin = bytes.NewReader(append(in, '\n'))
+	cmd.Env = environment()
+	cmd.Dir = e.Dir
+	out := &lines{told: func(s Step) {
+		s.Step = secrets.Hide(s.Step)
+		told(s)
+	}}
+	errs := printed.New(secrets)
+	cmd.Stdout, cmd.Stderr = out, errs
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	if e.lock != nil {
+		cmd.ExtraFiles = []*os.File{e.lock}
+	}
+	cmd.WaitDelay = time.Second // whoever keeps its output open is not waited for
+	if err := cmd.Start(); err != nil {
+		return &outcome{Wrong: "it cannot be started: " + err.Error(), Exit: -1}
+	}
+	group := -cmd.Process.Pid
+	ended, why := make(chan struct{}), make(chan string, 1)
+	go func() {
+		limit := time.NewTimer(time.Duration(e.Program.TimeMS) * time.Millisecond)
+		defer limit.Stop()
+		words := ""
+		select {
+		case <-ended:
+			why <- ""
+			return
+		case <-limit.C:
+			words = fmt.Sprintf("it took longer than %s, and was ended", time.Duration(e.Program.TimeMS)*time.Millisecond)
+		case <-ctx.Done():
+			words = "it was called off"
+		}
+		_ = syscall.Kill(group, syscall.SIGTERM)
+		select {
+		case <-ended:
+		case <-time.After(grace):
+			_ = syscall.Kill(group, syscall.SIGKILL)
+		}
+		why <- words
+	}()
+	err = cmd.Wait()
+	close(ended)
+	_ = syscall.Kill(group, syscall.SIGKILL) // its children end with it
+	if len(bytes.TrimSpace(out.rest)) > 0 {
+		out.line(out.rest)
+	}
+	o := &outcome{Answer: out.answer, Errors: errs.All(), Exit: cmd.ProcessState.ExitCode()}
+	words := <-why
+	switch {
+	case words != "":
+		o.Wrong = words
+	case out.wrong != nil:
+		o.Wrong = secrets.Hide(out.wrong.Error())
+	case o.Answer == nil && o.Exit != 0:
+		o.Wrong = fmt.Sprintf("it ended with exit code %d, and no answer", o.Exit)
+		if s, ok := cmd.ProcessState.Sys().(syscall.WaitStatus); ok && s.Signaled() {
+			o.Wrong = "it was ended by the signal " + s.Signal().String()
+		}
+	case o.Answer == nil:
+		o.Wrong = "it gave no answer"
+	case o.Exit != 0 && o.Answer.Problem == nil:
+		o.Wrong = fmt.Sprintf("it answered, and ended with exit code %d", o.Exit)
+	case err != nil && o.Exit == 0 && !errors.Is(err, exec.ErrWaitDelay):
+		o.Wrong = secrets.Hide(err.Error())
+	default:
+		o.Wrong = o.Answer.fits(e.Call.Operation)
+	}
+	if p := o.answerProblem(); p != nil {
+		p.Detail, p.Title, p.Fix, p.Type = secrets.Hide(cloud.Clean(p.Detail)), secrets.Hide(cloud.Clean(p.Title)), secrets.Hide(cloud.Clean(p.Fix)), cloud.Clean(p.Type)
+	}
+	return o
+}
+
+func (o *outcome) answerProblem() *cloud.Problem {
+	if o.Answer == nil {
+		return nil
+	}
+	return o.Answer.Problem
+}
+
+// environment is what a program finds set: enough to find others, and nothing that lets one in.
+func environment() []string {
+	out := []string{"LANG=C.UTF-8"}
+	for _, name := range []string{"PATH", "HOME", "USER", "TMPDIR", "TZ"} {
+		if v, set := os.LookupEnv(name); set {
+			out = append(out, name+"="+v)
+		}
+	}
+	return out
+}
+
+// box seals what is kept of calls.
+type box struct{ gcm cipher.AEAD }
+
+// openBox opens the box of a folder, whose key is made where it is missing.
+func openBox(dir string) (*box, error) {
+	path := filepath.Join(dir, "key")
+	key, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		fresh := make([]byte, 32)
+		if _, err := rand.Read(fresh); err != nil {
+			return nil, err
+		}
+		f, err := os.OpenFile(path+"."+hex.EncodeToString(fresh[:4]), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+		if err != nil {
+			return nil, err
+		}
+		_, err = f.WriteString(hex.EncodeToString(fresh))
+		if err = errors.Join(err, f.Close()); err == nil {
+			err = os.Link(f.Name(), path) // whoever is first has it
+		}
+		if err = errors.Join(os.Remove(f.Name()), ifNot(err, fs.ErrExist)); err != nil {
+			return nil, err
+		}
+		key, err = os.ReadFile(path)
+		if err != nil {
+			return nil, err
+		}
+	} else if err != nil {
+		return nil, err
+	}
+	raw, err := hex.DecodeString(strings.TrimSpace(string(key)))
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	block, err := aes.NewCipher(raw)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	gcm, err := cipher.NewGCM(block)
+	return &box{gcm}, err
+}
+
+func ifNot(err, other error) error {
+	if errors.Is(err, other) {
+		return nil
+	}
+	return err
+}
+
+func (b *box) seal(x any) (string, error) {
+	text, err := json.Marshal(x)
+	if err != nil {
+		return "", err
+	}
+	nonce := make([]byte, b.gcm.NonceSize())
+	if _, err := rand.Read(nonce); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(b.gcm.Seal(nonce, nonce, text, nil)), nil
+}
+
+func (b *box) open(sealed string, into any) error {
+	raw, err := hex.DecodeString(strings.TrimSpace(sealed))
+	if err != nil || len(raw) < b.gcm.NonceSize() {
+		return errors.New("what is sealed is broken")
+	}
+	text, err := b.gcm.Open(nil, raw[:b.gcm.NonceSize()], raw[b.gcm.NonceSize():], nil)
+	if err != nil {
+		return err
+	}
+	d := json.NewDecoder(bytes.NewReader(text))
+	d.UseNumber()
+	return d.Decode(into)
+}
+
+func hashed(parts ...string) string {
+	sum := sha256.Sum256([]byte(strings.Join(parts, "\x00")))
+	return hex.EncodeToString(sum[:])[:32]
+}

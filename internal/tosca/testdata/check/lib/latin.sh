@@ -1,0 +1,2 @@
+echo one
+echo café

@@ -1,0 +1,592 @@
+package inventory
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	uv "github.com/charmbracelet/ultraviolet"
+
+	"brickrow/internal/app"
+	"brickrow/internal/cloud"
+	"brickrow/internal/run"
+	"brickrow/internal/tosca"
+	"brickrow/internal/tui/part"
+	"brickrow/internal/whatif"
+)
+
+// rows are the lines of the list: titles of bands, and rows of bricks.
+type rows struct {
+	version, width, height int
+	table                  bool
+	lines                  []row
+	indent, cell, gap      int // where bricks begin, and how wide they are
+	named, inline          bool
+	of                     []int // the line of each that is shown
+}
+
+// row is one line: the title of a band, some bricks, or both.
+type row struct {
+	band     int // whose title it has; -1 is none
+	from, to int
+}
+
+// fit lays the bands out, with names where there is room for them: each title on a line of
+// its own, else beside its bricks, else bricks without names.
+func (l *rows) fit(v *View, w, h int) {
+	if l.version == v.version && l.width == w && l.height == h && l.table == v.table && len(l.of) == len(v.shown) {
+		return
+	}
+	*l = rows{version: v.version, width: w, height: h, table: v.table, named: true}
+	if v.table {
+		l.cell = w
+		l.lay(v, 1)
+		return
+	}
+	longest, title := 8, 0
+	for _, r := range v.shown {
+		longest = max(longest, min(22, part.Width(r.Name())))
+	}
+	for _, b := range v.bands {
+		title = max(title, part.Width(b.title)+len(part.Itoa(b.to-b.from))+8)
+	}
+	for _, l.inline = range []bool{false, true} {
+		if l.indent = 3; l.inline {
+			l.indent = min(title, w/2)
+		}
+		l.cell, l.gap = longest+4, 1
+		each := max(1, (w-l.indent+l.gap)/(l.cell+l.gap))
+		if l.cell = min(max(l.cell, (w-l.indent+l.gap)/each-l.gap), 30); len(v.shown) <= 400 {
+			if l.lay(v, each); len(l.lines) <= h {
+				return
+			}
+		}
+	}
+	l.named, l.cell = false, 2
+	l.lay(v, max(1, (w-l.indent+l.gap)/(l.cell+l.gap)))
+}
+
+func (l *rows) lay(v *View, each int) {
+	l.lines, l.of = nil, make([]int, len(v.shown))
+	for b, is := range v.bands {
+		title := b
+		if !l.inline {
+			if b > 0 {
+				l.lines = append(l.lines, row{band: -1})
+			}
+			l.lines = append(l.lines, row{band: b})
+			title = -1
+		}
+		for i := is.from; i < is.to; i += each {
+			to := min(is.to, i+each)
+			for k := i; k < to; k++ {
+				l.of[k] = len(l.lines)
+			}
+			l.lines = append(l.lines, row{title, i, to})
+			title = -1
+		}
+	}
+}
+
+// beside is what lies some rows above or below.
+func (l *rows) beside(i, dy int) int {
+	if i >= len(l.of) {
+		return i
+	}
+	at := l.of[i]
+	column := i - l.lines[at].from
+	for dy != 0 {
+		step := 1
+		if dy < 0 {
+			step = -1
+		}
+		next := at + step
+		for next >= 0 && next < len(l.lines) && l.lines[next].from == l.lines[next].to {
+			next += step
+		}
+		if next < 0 || next >= len(l.lines) {
+			break
+		}
+		at, dy = next, dy-step
+	}
+	return min(l.lines[at].from+column, l.lines[at].to-1)
+}
+
+// at is what lies at a place of the list; -1 is nothing.
+func (l *rows) at(x, y int) int {
+	if y < 0 || y >= len(l.lines) {
+		return -1
+	}
+	r := l.lines[y]
+	i := r.from
+	if !l.table {
+		i += (x - l.indent) / (l.cell + l.gap)
+	}
+	if x < l.indent && !l.table || i >= r.to {
+		return -1
+	}
+	return i
+}
+
+// Draw draws the bands, and beside them the chosen resource.
+func (v *View) Draw(s *part.Screen, r part.Rect) {
+	t := v.Theme()
+	switch {
+	case v.patch.Written != nil:
+		v.patch.Draw(t, s, r)
+		return
+	case v.inv == nil && v.err != nil:
+		for i, l := range part.Wrap("The cloud does not say what is there: "+v.err.Error(), r.W-6) {
+			s.Text(r.X+3, r.Y+1+i, r.W-6, t.Plain(), l)
+		}
+		return
+	case v.inv == nil:
+		s.Text(r.X+3, r.Y+1, r.W-6, t.Plain(), "asking the cloud what is there …")
+		return
+	}
+	s.Text(r.X+1, r.Y, r.W-2, t.Plain(), v.said)
+	body := part.R(r.X, r.Y+2, r.W, r.H-2)
+	var problems []string
+	for _, in := range v.inv.Targets {
+		if in.Problem != "" {
+			problems = append(problems, fmt.Sprintf("%s does not say what is in it: %s", in.Target, in.Problem))
+		}
+	}
+	for i, p := range problems[:min(len(problems), 3)] {
+		s.Text(r.X+1, r.Y+1+i, r.W-2, t.On(t.States[run.HasFailed].Word), part.Clip(p, r.W-2))
+		body.Y, body.H = body.Y+1, body.H-1
+	}
+	list, side := body.SplitRight(max(52, r.W*2/5))
+	if r.W < 100 {
+		list, side = body.SplitBottom(body.H * 3 / 5)
+		s.Line(side.X, side.Y, side.W, t.On(t.Mortar), "─")
+		side = part.R(side.X+1, side.Y+1, side.W-2, side.H-1)
+	} else {
+		s.Column(side.X, side.Y, side.H, t.On(t.Mortar), "│")
+		side = part.R(side.X+2, side.Y, side.W-3, side.H)
+	}
+	if v.filter.Draw(t, s, list.X+1, list.Y, list.W) {
+		list.Y, list.H = list.Y+1, list.H-1
+	} else if v.odd {
+		s.Text(list.X+1, list.Y, list.W-2, t.Hinted(), "only what is not as it should be   (esc shows all)")
+		list.Y, list.H = list.Y+1, list.H-1
+	}
+	v.drawList(s, list)
+	v.drawDetail(s, side)
+}
+
+func (v *View) drawList(s *part.Screen, r part.Rect) {
+	t := v.Theme()
+	if len(v.shown) == 0 {
+		words := []string{"Nothing is there.", "", "What a stack makes appears here, and whatever else is in the targets.", "1 goes to the stacks; deploy one."}
+		if v.filter.Active() {
+			words = []string{"Nothing that is there has these words.", "", "esc shows all."}
+		} else if v.odd {
+			words = []string{"All is as it should be.", "", "esc shows all."}
+		}
+		for i, l := range words {
+			s.Text(r.X+3, r.Y+i, r.W-4, t.Plain(), l)
+		}
+		v.rows = rows{}
+		return
+	}
+	legend := r.H > 12
+	if legend {
+		r.H -= 2
+	}
+	v.list = r
+	v.rows.fit(v, r.W-1, r.H)
+	at := 0
+	if i := v.index(); i >= 0 {
+		at = v.rows.of[i]
+	}
+	first := at
+	if before := first - 1; before >= 0 && v.rows.lines[before].band >= 0 && v.rows.lines[before].from == v.rows.lines[before].to { // with its title
+		first--
+	}
+	v.top = max(0, min(v.top, first, max(0, len(v.rows.lines)-r.H)))
+	if at >= v.top+r.H {
+		v.top = at - r.H + 1
+	}
+	for y := 0; y < r.H && v.top+y < len(v.rows.lines); y++ {
+		line := v.rows.lines[v.top+y]
+		if line.band >= 0 {
+			w := r.W
+			if v.rows.inline {
+				w = v.rows.indent
+			}
+			v.drawTitle(s, r.X, r.Y+y, w, v.bands[line.band])
+		}
+		for i := line.from; i < line.to; i++ {
+			if v.table {
+				v.drawTableRow(s, r.X, r.Y+y, r.W, v.shown[i])
+			} else {
+				v.drawBrick(s, r.X+v.rows.indent+(i-line.from)*(v.rows.cell+v.rows.gap), r.Y+y, v.shown[i])
+			}
+		}
+	}
+	if legend {
+		v.drawLegend(s, part.R(r.X, r.Y+r.H+1, r.W, 1))
+	}
+}
+
+func (v *View) drawTitle(s *part.Screen, x, y, w int, b band) {
+	t := v.Theme()
+	end := s.Text(x+1, y, w-2, t.Strong(), b.title)
+	end = s.Text(end+2, y, w-(end-x)-2, t.Plain(), part.Itoa(b.to-b.from))
+	if b.place != "" && end+2+part.Width(b.place) < x+w {
+		end = s.Text(end+2, y, w-(end-x)-2, t.Faint(), b.place)
+	}
+	if b.odd > 0 && x+w-end > 6 {
+		s.Text(end+2, y, w-(end-x)-2, part.Bold(t.On(t.Kinds[whatif.Edit].Word)), fmt.Sprintf("≠ %d", b.odd))
+	}
+}
+
+// look is how a resource looks.
+type look struct {
+	mark, word string
+	paint      part.Paint
+}
+
+func (v *View) lookOf(r *app.There) look {
+	t := v.Theme()
+	switch {
+	case r.Gone:
+		return look{"□", "gone", t.States[run.Removed]}
+	case r.Stray():
+		return look{"+", "in no record", t.Kinds[whatif.Adopt]}
+	case len(r.Differs) > 0:
+		return look{"≠", "not as recorded", t.Kinds[whatif.Edit]}
+	case v.broken[r.Place()] != nil && r.State != "failed":
+		return look{"!", "does not keep all rules", part.Paint{Ground: t.Bar, Empty: t.Bar, Text: t.Hint, Word: t.Hint}}
+	case r.State == "failed":
+		return look{"✖", "failed", t.States[run.HasFailed]}
+	case r.State == "creating", r.State == "updating":
+		return look{"▶", r.State, t.States[run.Working]}
+	case r.State == "suspended":
+		return look{"◌", "at rest", t.States[run.Skipped]}
+	case r.State == "deleting":
+		return look{"▷", "deleting", t.States[run.Removing]}
+	case r.Owner == nil:
+		return look{"▫", "nobody's", t.States[run.Waiting]}
+	case r.Owner.Kept:
+		return look{"◇", "left there", t.Kinds[whatif.Keep]}
+	case r.Owner.Old:
+		return look{"⇅", "of a swap that is not over", t.Kinds[whatif.Swap]}
+	}
+	return look{"▪", "as recorded", t.Kinds[whatif.Same]}
+}
+
+func (v *View) drawBrick(s *part.Screen, x, y int, r *app.There) {
+	t, l := v.Theme(), v.lookOf(r)
+	st := uv.Style{Fg: l.paint.Text, Bg: l.paint.Ground}
+	if r.Place() == v.sel {
+		st = uv.Style{Fg: t.SelText, Bg: t.SelGround, Attrs: uv.AttrBold}
+	}
+	s.Fill(part.R(x, y, v.rows.cell, 1), st)
+	text := l.mark
+	if v.rows.named {
+		text = " " + l.mark + " " + r.Name()
+	}
+	s.Text(x, y, v.rows.cell, st, part.Clip(text, v.rows.cell))
+}
+
+func (v *View) drawTableRow(s *part.Screen, x, y, w int, r *app.There) {
+	t, l := v.Theme(), v.lookOf(r)
+	plain, faint, mark := t.Plain(), t.Faint(), t.On(l.paint.Word)
+	if r.Place() == v.sel {
+		ground := t.Bar
+		plain, faint = part.Bold(uv.Style{Fg: t.Bright, Bg: ground}), uv.Style{Fg: t.Dim, Bg: ground}
+		mark.Bg = ground
+		s.Fill(part.R(x, y, w-1, 1), plain)
+		s.Text(x, y, 1, uv.Style{Fg: t.Accent, Bg: ground}, "▌")
+	}
+	name, typ, id, state := 20, 13, 22, 8
+	if w < 84 {
+		id = 0
+	}
+	at := x + 2
+	put := func(st uv.Style, width int, text string) {
+		if width > 0 && at+2 < x+w {
+			s.Text(at, y, min(width, x+w-at-1), st, part.Clip(text, min(width, x+w-at-1)))
+			at += width + 1
+		}
+	}
+	put(mark, 1, l.mark)
+	put(plain, name, r.Name())
+	put(faint, typ, r.Shown())
+	put(faint, id, r.ID)
+	put(plain, state, stateOf(r))
+	put(faint, 20, when(r.Changed))
+}
+
+// drawLegend says what the marks mean that are in sight.
+func (v *View) drawLegend(s *part.Screen, r part.Rect) {
+	t := v.Theme()
+	x := r.X + 1
+	for _, is := range v.legend {
+		l := v.lookOf(is)
+		if x+part.Width(l.word)+4 > r.X+r.W {
+			break
+		}
+		x = s.Text(x, r.Y, 2, part.Bold(t.On(l.paint.Word)), l.mark)
+		x = s.Text(x+1, r.Y, r.W, t.Faint(), l.word) + 3
+	}
+}
+
+// when says how long ago something was.
+func when(at time.Time) string {
+	if at.IsZero() {
+		return ""
+	}
+	return part.Ago(at)
+}
+
+// drawDetail spells the chosen resource out.
+func (v *View) drawDetail(s *part.Screen, r part.Rect) {
+	is := v.selected()
+	v.side, v.links = r, nil
+	if is == nil {
+		v.focus = -1
+		return
+	}
+	t, l := v.Theme(), v.lookOf(is)
+	x := s.Text(r.X, r.Y, r.W, part.Bold(t.On(l.paint.Word)), l.mark+" "+is.Name())
+	s.Text(x+2, r.Y, r.X+r.W-x-2, t.Faint(), is.Shown()+" · "+is.ID)
+	words := is.Target.Account + " / " + is.Target.Region + " · " + stateOf(is)
+	if is.Owner != nil {
+		words = is.Owner.Stack + " in " + words
+	} else {
+		words = "nobody's, in " + words
+	}
+	if !is.Changed.IsZero() {
+		words += " · changed " + part.Ago(is.Changed)
+		if is.ChangedBy != "" {
+			words += " by " + is.ChangedBy
+		}
+	}
+	head := part.Wrap(words, r.W)
+	head = head[:min(2, len(head))]
+	for i, piece := range head {
+		s.Text(r.X, r.Y+1+i, r.W, t.Faint(), piece)
+	}
+	lines := v.details(is, r.W)
+	v.at = r.Y + 2 + len(head)
+	room := r.Y + r.H - v.at
+	if len(lines) > room {
+		room--
+	}
+	v.focus = min(v.focus, len(v.links)-1)
+	if v.focus >= 0 {
+		at := v.links[v.focus].line
+		v.scroll = max(min(v.scroll, at), at-room+2)
+		lines[at] = append([]part.Span{part.S(part.Bold(t.On(t.Accent)), "▸ ")}, lines[at][1:]...)
+	}
+	v.scroll = max(0, min(v.scroll, len(lines)-room))
+	for i, l := range lines[v.scroll:min(len(lines), v.scroll+max(0, room))] {
+		s.Spans(r.X, v.at+i, r.W, l...)
+	}
+	if v.scroll+room < len(lines) {
+		s.Right(r.X+r.W, r.Y+r.H-1, r.W, part.Bold(t.Hinted()), fmt.Sprintf("%d more, pgdn", len(lines)-v.scroll-room))
+	}
+}
+
+// details are the lines of the chosen resource; they set the links.
+func (v *View) details(is *app.There, w int) [][]part.Span {
+	t := v.Theme()
+	var out [][]part.Span
+	add := func(pieces ...part.Span) { out = append(out, pieces) }
+	title := func(text string) {
+		if len(out) > 0 {
+			add()
+		}
+		add(part.S(part.Bold(t.Hinted()), text))
+	}
+	switch {
+	case is.Gone:
+		for _, l := range part.Wrap("It is recorded as "+is.ID+", and not there any more: somebody has removed it by hand.", w) {
+			add(part.S(t.Plain(), l))
+		}
+		v.timeLine(is, w, title, add)
+		return out
+	case is.Stray():
+		for _, l := range part.Wrap("It carries the tag of the stack, and is in no record: somebody has made it by hand, or copied the tags.", w) {
+			add(part.S(t.Plain(), l))
+		}
+	}
+	if len(is.Differs) > 0 {
+		v.differing(is, w, title, add)
+	}
+	if list := v.broken[is.Place()]; len(list) > 0 {
+		title("rules that it does not keep")
+		for _, k := range list {
+			head := part.S(t.Hinted(), "  ! ")
+			for _, l := range part.Wrap(fmt.Sprintf("%s: %s (since %s)", k.Rule.ID, k.Rule.Message, k.Since.Local().Format("2006-01-02 15:04")), w-4) {
+				add(head, part.S(t.Plain(), l))
+				head = part.S(t.Plain(), "    ")
+			}
+			for _, l := range part.Wrap(k.Rule.Fix, w-4) {
+				add(part.S(t.Hinted(), "    "+l))
+			}
+		}
+	}
+	if len(is.Links) > 0 {
+		title("uses")
+		for _, q := range slices.Sorted(maps.Keys(is.Links)) {
+			for _, id := range is.Links[q] {
+				v.linkLine(&out, app.Place{Target: is.Target, ID: id}, q)
+			}
+		}
+	}
+	title("used by")
+	if len(is.UsedBy) == 0 {
+		add(part.S(t.Faint(), "  nothing in its target"))
+	}
+	for _, id := range is.UsedBy {
+		v.linkLine(&out, app.Place{Target: is.Target, ID: id}, "")
+	}
+	v.timeLine(is, w, title, add)
+	if len(is.Tags) > 0 {
+		title("tags")
+		for _, k := range slices.Sorted(maps.Keys(is.Tags)) {
+			st := t.Plain()
+			if k == "stack" || k == "node" {
+				st = t.Faint()
+			}
+			value(&out, t, st, k, is.Tags[k], w, v.whole)
+		}
+	}
+	for _, part := range []struct {
+		title string
+		of    map[string]tosca.Value
+	}{{"properties", is.Properties}, {"attributes", is.Attributes}} {
+		keys := slices.DeleteFunc(slices.Sorted(maps.Keys(part.of)), func(k string) bool { return k == "tags" || k == "id" })
+		if len(keys) == 0 {
+			continue
+		}
+		title(part.title)
+		for _, k := range keys {
+			value(&out, t, t.Plain(), k, tosca.Show(part.of[k]), w, v.whole)
+		}
+	}
+	return out
+}
+
+// value adds a name with its value, in as many lines as that takes, up to four or all.
+func value(out *[][]part.Span, t *part.Theme, st uv.Style, name, text string, w int, whole bool) {
+	const column = 18
+	head := fmt.Sprintf("  %-*s ", column-3, part.Clip(cloud.Clean(name), column-3))
+	pieces := part.Wrap(cloud.Clean(text), max(10, w-column))
+	if len(pieces) > 4 && !whole {
+		pieces = append(pieces[:3:3], "… v shows all")
+	}
+	for _, p := range pieces {
+		*out = append(*out, []part.Span{part.S(t.Faint(), head), part.S(st, p)})
+		head = strings.Repeat(" ", column)
+	}
+}
+
+// linkLine adds a line that leads to another resource.
+func (v *View) linkLine(out *[][]part.Span, to app.Place, as string) {
+	t := v.Theme()
+	name, rest := to.ID, ""
+	if is := v.inv.At(to); is != nil {
+		name, rest = is.Name(), is.Shown()
+		if as != "" {
+			rest += " · as " + as
+		}
+	} else {
+		rest = "not in what the cloud has shown"
+	}
+	v.links = append(v.links, link{len(*out), to})
+	*out = append(*out, []part.Span{part.S(t.Faint(), "  "), part.S(t.Plain(), name), part.S(t.Faint(), "  "+rest)})
+}
+
+// differing adds what differs, in three columns: wanted, recorded, really there.
+func (v *View) differing(is *app.There, w int, title func(string), add func(...part.Span)) {
+	t := v.Theme()
+	amber := part.Bold(t.On(t.Kinds[whatif.Edit].Word))
+	title("not as recorded")
+	third := max(8, (w-4)/3)
+	three := func(st [3]uv.Style, text [3]string) {
+		var columns [3][]string
+		most := 0
+		for i, c := range text {
+			columns[i] = part.Wrap(c, third-1)
+			if len(columns[i]) > 6 && !v.whole {
+				columns[i] = append(columns[i][:5:5], "… v: all")
+			}
+			most = max(most, len(columns[i]))
+		}
+		for y := range most {
+			line := []part.Span{part.S(t.Plain(), "  ")}
+			for i, c := range columns {
+				text := ""
+				if y < len(c) {
+					text = c[y]
+				}
+				line = append(line, part.S(st[i], text+strings.Repeat(" ", max(1, third-part.Width(text)))))
+			}
+			add(line...)
+		}
+	}
+	three([3]uv.Style{t.Faint(), t.Faint(), t.Faint()}, [3]string{"wanted", "recorded", "really there"})
+	for _, d := range is.Differs {
+		add(part.S(t.Strong(), "  "+cloud.Clean(d.Path)))
+		three([3]uv.Style{t.Plain(), t.Plain(), amber}, [3]string{shown(d.Wanted), shown(d.Before), shown(d.After)})
+	}
+}
+
+// mostMarks is how many changes the strip of a time line has.
+const mostMarks = 12
+
+// timeLine adds what has become of a resource: a strip with a mark for each change, and the
+// changes, the newest first.
+func (v *View) timeLine(is *app.There, w int, title func(string), add func(...part.Span)) {
+	t := v.Theme()
+	list, known := v.lines[is.Place()]
+	if known && len(list) == 0 {
+		return
+	}
+	title("time line")
+	if !known {
+		add(part.S(t.Faint(), "  reading …"))
+		return
+	}
+	strip := []part.Span{part.S(t.On(t.Mortar), "  ")}
+	for _, one := range slices.Backward(list[:min(len(list), mostMarks)]) {
+		mark, col := part.TraceLook(t, &one)
+		strip = append(strip, part.S(t.On(t.Mortar), "──"), part.S(part.Bold(t.On(col)), mark))
+	}
+	add(append(strip, part.S(t.On(t.Mortar), "──"))...)
+	for i, one := range list {
+		if i == 8 && !v.whole {
+			add(part.S(t.Faint(), fmt.Sprintf("  … %d earlier, v shows all", len(list)-i)))
+			break
+		}
+		mark, col := part.TraceLook(t, &one)
+		words := fmt.Sprintf("%s %s, %s", one.Kind, part.Ago(one.At), one.Who())
+		if one.ID != is.ID {
+			words += " (" + one.ID + ")"
+		}
+		head := part.S(part.Bold(t.On(col)), "  "+mark+" ")
+		for _, l := range part.Wrap(words, w-4) {
+			add(head, part.S(t.Plain(), l))
+			head = part.S(t.Plain(), "    ")
+		}
+		for _, c := range one.Differences {
+			for _, l := range part.Wrap(cloud.Clean(c.Path)+"  "+shown(c.Before)+" → "+shown(c.After), w-6) {
+				add(part.S(t.Faint(), "      "+l))
+			}
+		}
+	}
+}
+
+func shown(v tosca.Value) string {
+	if v == nil {
+		return "not set"
+	}
+	return cloud.Clean(tosca.Show(v))
+}

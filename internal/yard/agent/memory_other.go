@@ -1,0 +1,6 @@
+//go:build !linux
+
+package agent
+
+// limitMemory leaves it to watchMemory.
+func limitMemory() {}
