@@ -33,6 +33,7 @@ import (
 	"brickrow/internal/stack"
 	"brickrow/internal/store"
 	"brickrow/internal/tosca"
+	"brickrow/internal/ways"
 	"brickrow/internal/whatif"
 	"brickrow/internal/yard"
 )
@@ -88,11 +89,12 @@ type App struct {
 	// asked before and after each entry of the journal.
 	die func() error
 
-	rulesMu  sync.Mutex
-	rules    *rules.Set // those read last
-	rulesKey string     // what they were read from
-	rulesLib *tosca.Library
-	programs *programs.Cloud // of types of one's own
+	rulesMu     sync.Mutex
+	rules       *rules.Set // those read last
+	rulesKey    string     // what they were read from
+	rulesLib    *tosca.Library
+	programs    *programs.Cloud   // of types of one's own
+	connections *ways.Connections // to what is elsewhere
 }
 
 // DataFiles are the files that a data folder may hold, the store first.
@@ -163,11 +165,11 @@ func Open(o Options) (*App, error) {
 	}
 	a.Profile = shipped()
 	a.Duration = whatif.Nominal(a.Profile.Library, a.Speed)
-	types, err := a.clouds()
+	mux, err := a.clouds(client)
 	if err != nil {
 		return nil, errors.Join(err, a.Close())
 	}
-	a.Cloud = &cloud.Mux{Targeted: client, Types: types}
+	a.Cloud = mux
 	a.Door = &yard.Door{Base: client.Base, HTTP: client.HTTP, Token: client.Tokens["operator"]}
 	return a, nil
 }
@@ -192,7 +194,7 @@ func (a *App) openCloud(url string, handed map[string]string,
 	}
 	if url != "" {
 		tokens, err := credentials(a.Home, handed)
-		return &httpcloud.Client{Base: strings.TrimSuffix(url, "/"), HTTP: &http.Client{Timeout: 30 * time.Second},
+		return &httpcloud.Client{Base: strings.TrimSuffix(url, "/"), HTTP: httpcloud.Direct,
 			Tokens: tokens, By: identity.Caller()}, err
 	}
 	y, err := yard.Open(a.Home, yard.Options{Library: shipped().Library, Speed: a.Speed})
@@ -262,6 +264,9 @@ func readTokens(path string) (map[string]string, error) {
 // Close closes the store and the embedded cloud.
 func (a *App) Close() error {
 	var err error
+	if a.connections != nil {
+		a.connections.Close()
+	}
 	if a.store != nil {
 		err = a.store.Close()
 	}

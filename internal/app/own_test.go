@@ -16,7 +16,7 @@ imports: [ { profile: brickrow.cloud:1 } ]
 node_types:
   Rota:
     derived_from: ProgramResource
-    metadata: { time_limit: 3 s, at_once: "2" }
+    metadata: { time_limit: 30 s, at_once: "2" }
     properties:
       hut: { type: string, metadata: { swap: "true" } }
       keepers: { type: list, entry_schema: string }
@@ -123,8 +123,8 @@ func TestOwnProgramsThatFail(t *testing.T) {
 	b := newRota(t)
 	secret := "hunter2-of-the-huts"
 	for wrong, want := range map[string]string{
-		`if [ $op = create ]; then sleep 60; fi`:                                                                             "took longer than 3s",
-		`if [ $op = create ]; then trap '' TERM; while :; do sleep 1; done; fi`:                                              "took longer than 3s",
+		`if [ $op = create ]; then sleep 60; fi`:                                                                             "took longer than 5s",
+		`if [ $op = create ]; then trap '' TERM; while :; do sleep 1; done; fi`:                                              "took longer than 5s",
 		`if [ $op = create ]; then kill -9 $$; fi`:                                                                           "ended by the signal",
 		`if [ $op = create ]; then echo no JSON; fi`:                                                                         "no JSON object",
 		`if [ $op = create ]; then exit 3; fi`:                                                                               "exit code 3, and no answer",
@@ -139,6 +139,11 @@ func TestOwnProgramsThatFail(t *testing.T) {
 		`if [ $op = create ]; then echo '{"step":"'$(get properties.word)'","number":1,"of":2}'; sleep 0.2; exit 9; fi`: "exit code 9",
 	} {
 		b.write("wrong", wrong)
+		limit := "time_limit: 30 s"
+		if strings.Contains(want, "longer") {
+			limit = "time_limit: 5 s"
+		}
+		b.write("ward.yaml", strings.Replace(rotaTemplate, "time_limit: 30 s", limit, 1))
 		if want == "" {
 			b.deploy(run.StatusDone, "ward.stack.yaml")
 			b.delete("ward")

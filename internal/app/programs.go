@@ -9,21 +9,51 @@ import (
 	"strings"
 
 	"brickrow/internal/cloud"
+	"brickrow/internal/cloud/httpcloud"
 	"brickrow/internal/programs"
+	"brickrow/internal/seal"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
+	"brickrow/internal/ways"
 )
 
-// clouds are the clouds beside that of the targets, by the types of resources that
-// are theirs.
-func (a *App) clouds() (map[string]cloud.Cloud, error) {
+// clouds are all that is asked: the cloud of the targets, and beside it those of the types that are
+// not of it, and what is reached through connections.
+func (a *App) clouds(targeted *httpcloud.Client) (*cloud.Mux, error) {
 	p, err := programs.Open(filepath.Join(a.Home, "programs"))
 	if err != nil {
 		return nil, err
 	}
 	p.Recorded = a.programmed
 	a.programs = p
-	return map[string]cloud.Cloud{programs.Type: p}, nil
+	box, err := seal.Open(p.Dir())
+	if err != nil {
+		return nil, err
+	}
+	a.connections = ways.New(box, map[string]ways.Kind{"CloudConnection": ways.Elsewhere{By: targeted.By}, "ClusterConnection": ways.Clusters{Via: targeted}})
+	a.connections.Recorded = a.store.RecordedOf
+	m := &cloud.Mux{Targeted: targeted, Types: map[string]cloud.Cloud{programs.Type: p}, Ways: a.connections}
+	for typ := range a.connections.Kinds {
+		m.Types[typ] = a.connections
+	}
+	a.connections.There = func(ctx context.Context, r cloud.Ref) (bool, error) {
+		all, err := a.store.RecordedOf(ctx, r.Target)
+		for _, list := range all {
+			for _, rec := range list {
+				if rec.ID == r.ID {
+					r.Type = rec.Type
+				}
+			}
+		}
+		if err == nil {
+			_, err = m.Get(ctx, r)
+		}
+		if cloud.IsNotFound(err) {
+			return false, nil
+		}
+		return true, err
+	}
+	return m, nil
 }
 
 // programmed lists what is recorded of a stack in a target, or of all where the name is "", and
@@ -153,7 +183,7 @@ func seen(r cloud.Resource, attributes map[string]any) tosca.Value {
 // it is not known.
 func (a *App) readable(ctx context.Context, live map[string]*stack.Live, name string, t stack.Target) error {
 	for _, l := range live {
-		if l.State == programs.Unreadable && l.Tags["stack"] == name {
+		if l.State == cloud.Unreadable && l.Tags["stack"] == name {
 			_, err := a.Cloud.Get(ctx, cloud.Ref{Target: t, Type: l.Type, ID: l.ID})
 			if err == nil || cloud.IsNotFound(err) {
 				err = errors.New("it can be read now: try again")

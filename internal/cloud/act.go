@@ -15,11 +15,18 @@ type Acting interface {
 
 // Act begins an action of a resource.
 func (m *Mux) Act(ctx context.Context, r Ref, key, action string, inputs map[string]string) (Operation, error) {
-	if a, ok := m.of(r.Type).(Acting); ok {
-		return a.Act(ctx, r, key, action, inputs)
-	}
-	return Operation{}, &Problem{Type: "no-action", Title: "no such action", Status: http.StatusUnprocessableEntity,
-		Detail: "this cloud cannot " + action + " a " + r.Type}
+	return to(ctx, m, r, func(c Cloud, r Ref, way Way) (Operation, error) {
+		if a, ok := c.(Acting); ok {
+			o, err := a.Act(ctx, r, key, action, inputs)
+			return way.operation(o), err
+		}
+		return Operation{}, noAction(action, r.Type)
+	})
+}
+
+func noAction(action, typ string) *Problem {
+	return &Problem{Type: "no-action", Title: "no such action", Status: http.StatusUnprocessableEntity,
+		Detail: "this cloud cannot " + action + " a " + typ}
 }
 
 // Suspended is the state of what was put to rest.

@@ -31,7 +31,19 @@ type Reply struct {
 // Ask asks the cloud of the targets, where that can be asked.
 func (m *Mux) Ask(ctx context.Context, t stack.Target, c Call) (Reply, bool, error) {
 	if a, ok := m.Targeted.(Asking); ok {
-		return a.Ask(ctx, t, c)
+		if reply, mine, err := a.Ask(ctx, t, c); mine || err != nil {
+			return reply, mine, err
+		}
 	}
-	return Reply{}, false, nil
+	ends, err := m.ends(ctx, t, "")
+	for _, e := range ends {
+		if a, ok := e.Cloud.(Asking); ok {
+			reply, mine, err := a.Ask(ctx, e.Target, c)
+			if mine {
+				reply.By = e.Outward(reply.By)
+				return reply, mine, err
+			}
+		}
+	}
+	return Reply{}, false, err
 }

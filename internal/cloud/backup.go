@@ -30,14 +30,6 @@ type BackingUp interface {
 	RemoveBackup(ctx context.Context, t stack.Target, id string) error
 }
 
-// asBackingUp is the cloud of a type where that can back up.
-func (m *Mux) asBackingUp(typ string) (BackingUp, error) {
-	if b, ok := m.of(typ).(BackingUp); ok {
-		return b, nil
-	}
-	return nil, NoBackups(typ)
-}
-
 // NoBackups is the refusal of a cloud that cannot back up what is of a type.
 func NoBackups(typ string) *Problem {
 	return &Problem{Type: "no-backups", Title: "no backups", Status: 422, Detail: "this cloud cannot back up a " + typ,
@@ -46,20 +38,25 @@ func NoBackups(typ string) *Problem {
 
 // Backup begins to copy what a resource holds.
 func (m *Mux) Backup(ctx context.Context, r Ref, key string) (Operation, error) {
-	b, err := m.asBackingUp(r.Type)
-	if err != nil {
-		return Operation{}, err
-	}
-	return b.Backup(ctx, r, key)
+	return m.backsUp(ctx, r, func(b BackingUp, r Ref) (Operation, error) { return b.Backup(ctx, r, key) })
 }
 
 // Restore begins to fill a resource from a backup.
 func (m *Mux) Restore(ctx context.Context, r Ref, key, backup string) (Operation, error) {
-	b, err := m.asBackingUp(r.Type)
-	if err != nil {
-		return Operation{}, err
-	}
-	return b.Restore(ctx, r, key, backup)
+	return m.backsUp(ctx, r, func(b BackingUp, r Ref) (Operation, error) {
+		_, there := WayOf(backup)
+		return b.Restore(ctx, r, key, there)
+	})
+}
+
+func (m *Mux) backsUp(ctx context.Context, r Ref, ask func(BackingUp, Ref) (Operation, error)) (Operation, error) {
+	return to(ctx, m, r, func(c Cloud, r Ref, way Way) (Operation, error) {
+		if b, ok := c.(BackingUp); ok {
+			o, err := ask(b, r)
+			return way.operation(o), err
+		}
+		return Operation{}, NoBackups(r.Type)
+	})
 }
 
 // Backups lists those of all clouds, each cloud's newest first.
@@ -74,11 +71,34 @@ func (m *Mux) Backups(ctx context.Context, t stack.Target, stackName string) ([]
 			out = append(out, list...)
 		}
 	}
-	return out, nil
+	ends, err := m.ends(ctx, t, stackName)
+	for _, e := range ends {
+		if b, ok := e.Cloud.(BackingUp); ok {
+			list, err := b.Backups(ctx, e.Target, stackName)
+			if err != nil && !IsUnanswered(err) {
+				return nil, err
+			}
+			for _, backup := range list {
+				backup.ID, backup.Of = e.Outward(backup.ID), e.Outward(backup.Of)
+				out = append(out, backup)
+			}
+		}
+	}
+	return out, err
 }
 
 // RemoveBackup removes a backup from whichever cloud has it.
 func (m *Mux) RemoveBackup(ctx context.Context, t stack.Target, id string) error {
+	if way, there := WayOf(id); way != "" && m.Ways != nil {
+		end, err := m.Ways.Reach(ctx, t, way)
+		if err != nil {
+			return err
+		}
+		if b, ok := end.Cloud.(BackingUp); ok {
+			return b.RemoveBackup(ctx, end.Target, there)
+		}
+		return nil
+	}
 	for _, c := range m.all() {
 		if b, ok := c.(BackingUp); ok {
 			if err := b.RemoveBackup(ctx, t, id); err != nil {

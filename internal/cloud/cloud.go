@@ -178,7 +178,8 @@ func (r Resource) Live(lib *tosca.Library) *stack.Live {
 			l.Attributes[k] = d.Type.Read(l.Attributes[k])
 		}
 	}
-	l.Attributes["id"] = tosca.String(r.ID)
+	_, there := WayOf(r.ID)
+	l.Attributes["id"] = tosca.String(there)
 	return l
 }
 

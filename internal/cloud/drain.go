@@ -19,16 +19,20 @@ var NoWork = Operation{Kind: "drain", State: "done"}
 
 // Drain lets a resource finish its work, where its cloud can do that.
 func (m *Mux) Drain(ctx context.Context, r Ref, key string, wait time.Duration) (Operation, error) {
-	if d, ok := m.of(r.Type).(Draining); ok {
-		return d.Drain(ctx, r, key, wait)
-	}
-	return NoWork, nil
+	return m.drains(ctx, r, func(d Draining, r Ref) (Operation, error) { return d.Drain(ctx, r, key, wait) })
 }
 
 // Refill brings a resource back into its pools, where its cloud can do that.
 func (m *Mux) Refill(ctx context.Context, r Ref, key string) (Operation, error) {
-	if d, ok := m.of(r.Type).(Draining); ok {
-		return d.Refill(ctx, r, key)
-	}
-	return NoWork, nil
+	return m.drains(ctx, r, func(d Draining, r Ref) (Operation, error) { return d.Refill(ctx, r, key) })
+}
+
+func (m *Mux) drains(ctx context.Context, r Ref, ask func(Draining, Ref) (Operation, error)) (Operation, error) {
+	return to(ctx, m, r, func(c Cloud, r Ref, way Way) (Operation, error) {
+		if d, ok := c.(Draining); ok {
+			o, err := ask(d, r)
+			return way.operation(o), err
+		}
+		return NoWork, nil
+	})
 }

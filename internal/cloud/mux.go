@@ -11,11 +11,12 @@ import (
 	"brickrow/internal/stack"
 )
 
-// Mux sends each call to the cloud that it is for: to one that a type belongs to,
-// or to the one of the targets.
+// Mux sends each call to the cloud that it is for: to one that a type belongs to, to what is
+// reached through a connection, or to the cloud of the targets.
 type Mux struct {
 	Targeted Cloud            // that of the targets, to which all other types belong
 	Types    map[string]Cloud // by the type of resource
+	Ways     Ways             // what is reached through connections; nil is nothing
 }
 
 var _ Cloud = (*Mux)(nil)
@@ -86,36 +87,57 @@ func (m *Mux) NameTaken(ctx context.Context, t stack.Target, typ, name string) (
 	return m.of(typ).NameTaken(ctx, t, typ, name)
 }
 
-// List lists what all clouds have.
+// List lists what all clouds have, and what is reached through the connections.
 func (m *Mux) List(ctx context.Context, t stack.Target, stackName string) ([]Resource, error) {
 	lists, err := each(m.all(), func(c Cloud) ([]Resource, error) { return c.List(ctx, t, stackName) })
-	return slices.Concat(lists...), err
+	if err != nil || m.Ways == nil {
+		return slices.Concat(lists...), err
+	}
+	through, err := m.Ways.Through(ctx, t, stackName)
+	return slices.Concat(append(lists, through)...), err
 }
 
 // Get reads one resource.
-func (m *Mux) Get(ctx context.Context, r Ref) (Resource, error) { return m.of(r.Type).Get(ctx, r) }
+func (m *Mux) Get(ctx context.Context, r Ref) (Resource, error) {
+	return to(ctx, m, r, func(c Cloud, r Ref, way Way) (Resource, error) {
+		res, err := c.Get(ctx, r)
+		return way.Resource(res), err
+	})
+}
 
 // Create begins to make a resource.
 func (m *Mux) Create(ctx context.Context, t stack.Target, key string, r Request) (Operation, error) {
 	if r.Type == "" {
 		return Operation{}, errors.New("a resource needs a type")
 	}
-	return m.of(r.Type).Create(ctx, t, key, r)
+	return to(ctx, m, Ref{Target: t, Type: r.Type, ID: through(r) + "/"}, func(c Cloud, ref Ref, way Way) (Operation, error) {
+		o, err := c.Create(ctx, ref.Target, key, way.request(r))
+		return way.operation(o), err
+	})
 }
 
 // Update begins to change a resource.
 func (m *Mux) Update(ctx context.Context, r Ref, key string, change Request) (Operation, error) {
-	return m.of(r.Type).Update(ctx, r, key, change)
+	return to(ctx, m, r, func(c Cloud, r Ref, way Way) (Operation, error) {
+		o, err := c.Update(ctx, r, key, way.request(change))
+		return way.operation(o), err
+	})
 }
 
 // Delete begins to remove a resource.
 func (m *Mux) Delete(ctx context.Context, r Ref, key string) (Operation, error) {
-	return m.of(r.Type).Delete(ctx, r, key)
+	return to(ctx, m, r, func(c Cloud, r Ref, way Way) (Operation, error) {
+		o, err := c.Delete(ctx, r, key)
+		return way.operation(o), err
+	})
 }
 
 // Operation reads how far an operation is.
 func (m *Mux) Operation(ctx context.Context, r Ref, id string) (Operation, error) {
-	return m.of(r.Type).Operation(ctx, r, id)
+	return to(ctx, m, r, func(c Cloud, r Ref, way Way) (Operation, error) {
+		o, err := c.Operation(ctx, r, id)
+		return way.operation(o), err
+	})
 }
 
 // Feed tells what happens in all clouds that tell it by themselves, until the first of them

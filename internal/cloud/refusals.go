@@ -41,6 +41,11 @@ var Refusals = map[string]string{
 	"not-mine":        "ask an address of a resource that is there",
 	"unknown-target":  "choose a target that there is; 'brickrow targets' lists them",
 
+	"unauthorized": "give the connection what lets one in there; for an account, set BRICKROW_TOKEN_ and its name",
+	"elsewhere":    "let it be reached through the cluster, or the connection, that it belongs to",
+	"no-cluster":   "make a new what-if: the cluster was removed, and with it all in it",
+	"not-up":       "wait until the cluster runs, then resume",
+
 	"cannot-change":       "make a new what-if: it has to be swapped",
 	"missing-key":         "this is a defect of the program; please report it",
 	"key-used-before":     "this is a defect of the program; please report it",

@@ -50,7 +50,21 @@ func (m *Mux) Scripts(ctx context.Context, t stack.Target, stackName, resource s
 			out = append(out, list...)
 		}
 	}
-	return out, nil
+	ends, err := m.ends(ctx, t, stackName)
+	for _, e := range ends {
+		s, ok := e.Cloud.(Scripted)
+		if way, there := WayOf(resource); ok && (resource == "" || way == e.ID) {
+			list, err := s.Scripts(ctx, e.Target, stackName, there)
+			if err != nil && !IsUnanswered(err) {
+				return nil, err
+			}
+			for _, script := range list {
+				script.ResourceID, script.Server = e.Outward(script.ResourceID), e.Outward(script.Server)
+				out = append(out, script)
+			}
+		}
+	}
+	return out, err
 }
 
 // Clean is the script with harmless texts.

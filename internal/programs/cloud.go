@@ -23,15 +23,13 @@ import (
 
 	"brickrow/internal/cloud"
 	"brickrow/internal/files"
+	"brickrow/internal/seal"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 )
 
 // Type is the node type from which own types derive, and the one that this cloud has.
 const Type = "ProgramResource"
-
-// Unreadable is the state of a resource whose program could not read it.
-const Unreadable = "unreadable"
 
 // Known is a resource as this program knows it, without asking: what was sent and answered last.
 type Known struct {
@@ -53,7 +51,7 @@ type Known struct {
 // Cloud lets programs be the cloud of resources.
 type Cloud struct {
 	dir string
-	box *box
+	box *seal.Box
 	// Recorded lists what is recorded of a stack in a target, or of all stacks where the name is
 	// "": resources may have been made on another machine.
 	Recorded func(ctx context.Context, t stack.Target, stackName string) ([]Known, error)
@@ -85,9 +83,12 @@ func Open(dir string) (*Cloud, error) {
 			return nil, err
 		}
 	}
-	b, err := openBox(dir)
+	b, err := seal.Open(dir)
 	return &Cloud{dir: dir, box: b, ops: map[string]*operation{}, mine: map[string]bool{}, plans: map[string]*Answer{}}, err
 }
+
+// Dir is the folder in which it keeps what it keeps.
+func (c *Cloud) Dir() string { return c.dir }
 
 // Keep keeps the text of a program, for when its file is gone or another one.
 func (c *Cloud) Keep(p Program, text []byte) error {
@@ -355,7 +356,7 @@ func (c *Cloud) carry(ctx context.Context, e *errand, o *operation) (*outcome, e
 		var out outcome
 		sealed, err := os.ReadFile(filepath.Join(e.Folder, "answer"))
 		if err == nil {
-			return &out, c.box.open(string(sealed), &out)
+			return &out, c.box.UnsealJSON(string(sealed), &out)
 		}
 		if !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
@@ -401,7 +402,7 @@ func (c *Cloud) await(ctx context.Context, e *errand, o *operation, ended <-chan
 		if text, err := os.ReadFile(filepath.Join(e.Folder, "steps")); err == nil {
 			all := strings.Split(strings.TrimSpace(string(text)), "\n")
 			var s Step
-			if c.box.open(all[len(all)-1], &s) == nil && o != nil {
+			if c.box.UnsealJSON(all[len(all)-1], &s) == nil && o != nil {
 				o.mu.Lock()
 				o.step = s
 				o.mu.Unlock()
@@ -676,7 +677,7 @@ func recorded(shown, prints, now, was any) any {
 func (c *Cloud) resource(k *Known) cloud.Resource {
 	settings := cloud.HideAt(tosca.FromJSON(k.Settings), "", k.Secrets)
 	r := cloud.Resource{ID: k.ID, Type: Type, Account: k.Target.Account, Region: k.Target.Region, State: "ready", Tags: k.Tags, UsedBy: []string{},
-		Links: map[string][]string{}, Properties: map[string]any{"own_type": k.Kind, "own_properties": plain(tosca.Reveal(c.fingerprint(settings)))},
+		Links: map[string][]string{}, Properties: map[string]any{"own_type": k.Kind, "own_properties": plain(tosca.Reveal(c.box.Shown(settings)))},
 		Attributes: map[string]any{stack.OwnAttributes: orEmpty(k.Facts)}}
 	programs := map[string]any{}
 	for name, p := range k.Programs {
@@ -690,17 +691,6 @@ func (c *Cloud) resource(k *Known) cloud.Resource {
 		r.SecretAttributes = append(r.SecretAttributes, tosca.Pointer(stack.OwnAttributes, name))
 	}
 	return r
-}
-
-func (c *Cloud) fingerprint(v tosca.Value) tosca.Value {
-	return tosca.ReplaceSecrets(v, func(s tosca.Secret) tosca.Value {
-		return tosca.String("fingerprint:" + hashed(c.box.mark(), tosca.Show(s.Value))[:24])
-	})
-}
-
-// mark is a text that only who has the key can tell.
-func (b *box) mark() string {
-	return hashed(string(b.gcm.Seal(nil, make([]byte, b.gcm.NonceSize()), []byte("fingerprints"), nil)))
 }
 
 // List lists the resources of a stack in a target; "" is of all. One that cannot be read is listed
@@ -723,7 +713,7 @@ func (c *Cloud) List(ctx context.Context, t stack.Target, stackName string) ([]c
 				return fmt.Errorf("%s: %w", known[i].Tags["node"], err)
 			case err != nil:
 				r = c.resource(&known[i])
-				r.State = Unreadable
+				r.State = cloud.Unreadable
 			}
 			out[i] = &r
 			return nil
@@ -748,7 +738,7 @@ func (c *Cloud) place(k *Known) string {
 }
 
 func (c *Cloud) write(k *Known) error {
-	sealed, err := c.box.seal(k)
+	sealed, err := c.box.SealJSON(k)
 	if err != nil {
 		return err
 	}
@@ -788,7 +778,7 @@ func (c *Cloud) all(ctx context.Context, t stack.Target, stackName string) ([]Kn
 		}
 		var k Known
 		if err == nil {
-			err = c.box.open(string(text), &k)
+			err = c.box.UnsealJSON(string(text), &k)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", p, err)

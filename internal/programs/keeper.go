@@ -3,16 +3,12 @@ package programs
 import (
 	"bytes"
 	"context"
-	"crypto/aes"
-	"crypto/cipher"
-	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -23,6 +19,7 @@ import (
 	"brickrow/internal/cloud"
 	"brickrow/internal/files"
 	"brickrow/internal/printed"
+	"brickrow/internal/seal"
 	"brickrow/internal/tosca"
 )
 
@@ -71,7 +68,7 @@ func keep(in io.Reader) error {
 		return err
 	}
 	defer lock.Close()
-	box, err := openBox(filepath.Dir(filepath.Dir(e.Folder)))
+	box, err := seal.Open(filepath.Dir(filepath.Dir(e.Folder)))
 	if err != nil {
 		return err
 	}
@@ -85,11 +82,11 @@ func keep(in io.Reader) error {
 	defer steps.Close()
 	e.lock = lock
 	o := e.run(context.Background(), func(s Step) {
-		if sealed, err := box.seal(s); err == nil {
+		if sealed, err := box.SealJSON(s); err == nil {
 			_, _ = steps.WriteString(sealed + "\n")
 		}
 	})
-	sealed, err := box.seal(o)
+	sealed, err := box.SealJSON(o)
 	if err != nil {
 		return err
 	}
@@ -235,81 +232,6 @@ func environment() []string {
 		}
 	}
 	return out
-}
-
-// box seals what is kept of calls.
-type box struct{ gcm cipher.AEAD }
-
-// openBox opens the box of a folder, whose key is made where it is missing.
-func openBox(dir string) (*box, error) {
-	path := filepath.Join(dir, "key")
-	key, err := os.ReadFile(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		fresh := make([]byte, 32)
-		if _, err := rand.Read(fresh); err != nil {
-			return nil, err
-		}
-		f, err := os.OpenFile(path+"."+hex.EncodeToString(fresh[:4]), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-		if err != nil {
-			return nil, err
-		}
-		_, err = f.WriteString(hex.EncodeToString(fresh))
-		if err = errors.Join(err, f.Close()); err == nil {
-			err = os.Link(f.Name(), path) // whoever is first has it
-		}
-		if err = errors.Join(os.Remove(f.Name()), ifNot(err, fs.ErrExist)); err != nil {
-			return nil, err
-		}
-		key, err = os.ReadFile(path)
-		if err != nil {
-			return nil, err
-		}
-	} else if err != nil {
-		return nil, err
-	}
-	raw, err := hex.DecodeString(strings.TrimSpace(string(key)))
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", path, err)
-	}
-	block, err := aes.NewCipher(raw)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", path, err)
-	}
-	gcm, err := cipher.NewGCM(block)
-	return &box{gcm}, err
-}
-
-func ifNot(err, other error) error {
-	if errors.Is(err, other) {
-		return nil
-	}
-	return err
-}
-
-func (b *box) seal(x any) (string, error) {
-	text, err := json.Marshal(x)
-	if err != nil {
-		return "", err
-	}
-	nonce := make([]byte, b.gcm.NonceSize())
-	if _, err := rand.Read(nonce); err != nil {
-		return "", err
-	}
-	return hex.EncodeToString(b.gcm.Seal(nonce, nonce, text, nil)), nil
-}
-
-func (b *box) open(sealed string, into any) error {
-	raw, err := hex.DecodeString(strings.TrimSpace(sealed))
-	if err != nil || len(raw) < b.gcm.NonceSize() {
-		return errors.New("what is sealed is broken")
-	}
-	text, err := b.gcm.Open(nil, raw[:b.gcm.NonceSize()], raw[b.gcm.NonceSize():], nil)
-	if err != nil {
-		return err
-	}
-	d := json.NewDecoder(bytes.NewReader(text))
-	d.UseNumber()
-	return d.Decode(into)
 }
 
 func hashed(parts ...string) string {

@@ -419,13 +419,20 @@ func (s *Store) Recorded(ctx context.Context, id int64) (current, old []*stack.R
 	return current, old, rows.Err()
 }
 
-// RecordedOf lists what is recorded of a type in all stacks of a target: current parts, old ones, and
-// what was left or kept in the cloud; by the name of the stack. Nothing of other types is opened.
-func (s *Store) RecordedOf(ctx context.Context, t stack.Target, typ string) (map[string][]*stack.Recorded, error) {
-	from, to := `{"type":"`+typ+`",`, `{"type":"`+typ+`"-` // the type is what a body begins with
-	rows, err := s.db.QueryContext(ctx, `select s.name, r.name, r.body from resources as r join stacks as s on s.id = r.stack_id
-		where s.account = ? and s.region = ? and r.body >= ? and r.body < ? union all select s.name, k.name, k.body from kept as k join stacks as s
-		on s.id = k.stack_id where s.account = ? and s.region = ? and k.body >= ? and k.body < ?`, t.Account, t.Region, from, to, t.Account, t.Region, from, to)
+// RecordedOf lists what is recorded of some types, or of all where none is named, in all stacks of a
+// target: current parts, old ones, and what was left or kept in the cloud; by the name of the stack.
+// Nothing of other types is opened.
+func (s *Store) RecordedOf(ctx context.Context, t stack.Target, types ...string) (map[string][]*stack.Recorded, error) {
+	which, bodies := "true", []any{}
+	for i, typ := range types { // the type is what a body begins with
+		which = map[bool]string{true: "", false: which + " or "}[i == 0] + "b.body >= ? and b.body < ?"
+		bodies = append(bodies, `{"type":"`+typ+`",`, `{"type":"`+typ+`"-`)
+	}
+	part := func(table string) string {
+		return `select s.name, b.name, b.body from ` + table + ` as b join stacks as s on s.id = b.stack_id where s.account = ? and s.region = ? and (` + which + `)`
+	}
+	args := append([]any{t.Account, t.Region}, bodies...)
+	rows, err := s.db.QueryContext(ctx, part("resources")+" union all "+part("kept"), append(args, args...)...)
 	if err != nil {
 		return nil, err
 	}
@@ -437,7 +444,7 @@ func (s *Store) RecordedOf(ctx context.Context, t stack.Target, typ string) (map
 			return nil, err
 		}
 		var b recordedBody
-		if err := decode(body, &b); err != nil || b.Type != typ || b.Taken {
+		if err := decode(body, &b); err != nil || len(types) > 0 && !slices.Contains(types, b.Type) || b.Taken {
 			if err != nil {
 				return nil, fmt.Errorf("the record of %s cannot be read: %w", name, err)
 			}

@@ -518,12 +518,14 @@ func (r *reader) nodeType(f field) *NodeType {
 		t.Capabilities = append(slices.DeleteFunc(t.Capabilities,
 			func(e *CapabilityDef) bool { return e.Name == d.Name }), d)
 	}
+	own := 0 // those of the type itself come first: they say most of it
 	for _, q := range r.list(kw.at("requirements"), "requirements", "write - name: { node: … }") {
 		d := r.requirementDef(q, t.Requirement(q.key.Value))
 		if i := slices.IndexFunc(t.Requirements, func(e *RequirementDef) bool { return e.Name == d.Name }); i >= 0 {
 			t.Requirements[i] = d
 		} else {
-			t.Requirements = append(t.Requirements, d)
+			t.Requirements = slices.Insert(t.Requirements, own, d)
+			own++
 		}
 	}
 	t.Interfaces = r.interfaceDefs(kw.at("interfaces"), t.Interfaces)

@@ -255,7 +255,7 @@ func clusterAttributes(c *change) (map[string]any, error) {
 		return nil, nil
 	}
 	return map[string]any{"endpoint": "https://" + c.host("clusters"),
-		"ca": "sha256:" + c.y.digest([]any{"ca", c.id})[:32], "access": "yard-" + c.y.sign("access/" + c.id)[:24]}, nil
+		"ca": "sha256:" + c.y.digest([]any{"ca", c.id})[:32], "access": c.y.accessOf(c.id)}, nil
 }
 
 func workloadSteps(c *change, ms int64) []step {

@@ -77,12 +77,20 @@ func (t *tx) createNew(ctx context.Context, r *request, key, digest string, body
 	if err := t.permitted(ctx, r.account, body.Type, cloud.VerbCreate); err != nil {
 		return nil, err
 	}
+	inside, err := t.within(r, body)
+	if err != nil {
+		return nil, err
+	}
 	n, err := t.next(ctx, "resources")
 	if err != nil {
 		return nil, err
 	}
+	id := newID(body.Type, n)
+	if inside != "" {
+		id = inside + "/" + id
+	}
 	c := &change{tx: t, ctx: ctx, account: r.account, region: r.region, kind: "create", typ: typ,
-		id: newID(body.Type, n), properties: tosca.Map{}, links: body.Links}
+		id: id, properties: tosca.Map{}, links: body.Links}
 	if err := c.prepare(body); err != nil {
 		return nil, err
 	}
@@ -109,9 +117,9 @@ func (t *tx) createNew(ctx context.Context, r *request, key, digest string, body
 	}
 	if _, err := t.ExecContext(ctx,
 		`insert into resources(id, seq, account, region, type, state, properties, attributes, tags, stack, node,
-			unique_key, version, sealed) values(?, ?, ?, ?, ?, 'creating', ?, ?, ?, ?, ?, ?, 1, ?)`,
+			unique_key, version, sealed, inside) values(?, ?, ?, ?, ?, 'creating', ?, ?, ?, ?, ?, ?, 1, ?, ?)`,
 		c.id, n, r.account, r.region, body.Type, properties, attributes, tags, out.Tags["stack"], out.Tags["node"],
-		t.y.uniqueKey(out.UniqueKey), sealed); err != nil {
+		t.y.uniqueKey(out.UniqueKey), sealed, inside); err != nil {
 		return nil, err
 	}
 	if err := t.setLinks(ctx, c.id, c.links); err != nil {

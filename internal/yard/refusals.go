@@ -60,4 +60,8 @@ var Refusals = map[string]Before{
 	"changed-meanwhile":   Nothing,
 	"operation-under-way": Nothing,
 	"too-many-requests":   Nothing,
+	"unauthorized":        Nothing,
+	"elsewhere":           ByPlan,
+	"no-cluster":          Nothing,
+	"not-up":              Nothing,
 }

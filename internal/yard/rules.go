@@ -53,12 +53,11 @@ func once(name string, make func(c *change) (any, error)) func(c *change) (map[s
 
 // tail is the second part of an id, for names that follow from it.
 func (c *change) tail() string {
-	_, t, _ := strings.Cut(c.id, "~")
-	return t
+	return c.id[strings.LastIndexByte(c.id, '~')+1:]
 }
 
 func (c *change) host(service string) string {
-	return fmt.Sprintf("%s.%s.%s.yard.example", c.tail(), service, c.region)
+	return fmt.Sprintf("%s.%s.%s.%s", c.tail(), service, c.region, cloud.StandInDomain)
 }
 
 var behaviours = map[string]behaviour{

@@ -1,43 +1,30 @@
 package yard
 
 import (
-	"crypto/aes"
-	"crypto/cipher"
-	"crypto/rand"
 	"encoding/base64"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
 	"brickrow/internal/cloud"
+	"brickrow/internal/seal"
 	"brickrow/internal/tosca"
 )
 
 // sealMark begins a text that is encrypted.
 const sealMark = "sealed:"
 
-// sealing is the cipher under which the yard keeps what may hold secrets.
-func (y *Yard) sealing() (cipher.AEAD, error) {
-	key := y.mac("seal")
-	block, err := aes.NewCipher(key[:32])
-	if err != nil {
-		return nil, err
-	}
-	return cipher.NewGCM(block)
-}
+// sealing is what the yard keeps what may hold secrets with.
+func (y *Yard) sealing() (*seal.Box, error) { return seal.New(y.mac("seal")[:32]) }
 
 // seal encrypts anything that can be written as JSON.
 func (y *Yard) seal(x any) (string, error) {
-	a, err := y.sealing()
+	box, err := y.sealing()
 	if err != nil {
 		return "", err
 	}
-	nonce := make([]byte, a.NonceSize())
-	if _, err := rand.Read(nonce); err != nil {
-		return "", err
-	}
-	return sealMark + base64.StdEncoding.EncodeToString(a.Seal(nonce, nonce, []byte(encode(x)), nil)), nil
+	sealed, err := box.Seal([]byte(encode(x)))
+	return sealMark + base64.StdEncoding.EncodeToString(sealed), err
 }
 
 // unseal is the reverse of seal. What an earlier version wrote in clear is read
@@ -51,14 +38,11 @@ func (y *Yard) unseal(text string, out any) error {
 	if err != nil {
 		return err
 	}
-	a, err := y.sealing()
+	box, err := y.sealing()
 	if err != nil {
 		return err
 	}
-	if len(b) < a.NonceSize() {
-		return errors.New("what is sealed is too short")
-	}
-	clear, err := a.Open(nil, b[:a.NonceSize()], b[a.NonceSize():], nil)
+	clear, err := box.Unseal(b)
 	if err != nil {
 		return fmt.Errorf("the key of the yard does not fit: %w", err)
 	}

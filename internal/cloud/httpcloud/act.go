@@ -9,5 +9,5 @@ import (
 
 // Act begins an action of a resource.
 func (c *Client) Act(ctx context.Context, r cloud.Ref, key, action string, _ map[string]string) (cloud.Operation, error) {
-	return c.change(ctx, http.MethodPost, of(r)+"/actions", r.Target.Account, key, "", map[string]string{"action": action})
+	return c.change(ctx, r.Target, cloud.Inside(r.ID), http.MethodPost, of(r)+"/actions", key, "", map[string]string{"action": action})
 }

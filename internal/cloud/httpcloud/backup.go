@@ -11,12 +11,12 @@ import (
 
 // Backup begins to copy what a resource holds.
 func (c *Client) Backup(ctx context.Context, r cloud.Ref, key string) (cloud.Operation, error) {
-	return c.change(ctx, http.MethodPost, of(r)+"/backups", r.Target.Account, key, "", nil)
+	return c.change(ctx, r.Target, cloud.Inside(r.ID), http.MethodPost, of(r)+"/backups", key, "", nil)
 }
 
 // Restore begins to fill a resource from a backup.
 func (c *Client) Restore(ctx context.Context, r cloud.Ref, key, backup string) (cloud.Operation, error) {
-	return c.change(ctx, http.MethodPost, of(r)+"/restore", r.Target.Account, key, "", map[string]string{"backup": backup})
+	return c.change(ctx, r.Target, cloud.Inside(r.ID), http.MethodPost, of(r)+"/restore", key, "", map[string]string{"backup": backup})
 }
 
 // Backups lists the backups of a stack, the newest first.

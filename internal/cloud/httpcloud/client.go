@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"slices"
 	"strconv"
+	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -26,6 +27,12 @@ type Client struct {
 	HTTP   *http.Client      // its transport may be in-process
 	Tokens map[string]string // bearer token by account
 	By     string            // who asks, as the cloud is told
+	// Host is the name that is asked where that is another one than Base is reached by. It is
+	// the endpoint of a cluster: everything is asked of that one then.
+	Host string
+
+	mu       sync.Mutex
+	clusters map[string]*Client // by target and id
 }
 
 var _ cloud.Cloud = (*Client)(nil)
@@ -49,6 +56,9 @@ func (c *Client) call(ctx context.Context, method, path, account string, header 
 		return err
 	}
 	req.Header.Set("Authorization", "Bearer "+c.Tokens[account])
+	if c.Host != "" {
+		req.Host = c.Host
+	}
 	if c.By != "" {
 		req.Header.Set("From", c.By)
 	}
@@ -124,20 +134,31 @@ func (c *Client) Targets(ctx context.Context) ([]stack.Target, error) {
 // List lists the resources of a target, in pages that are asked for side by side
 // where the cloud says where they begin.
 func (c *Client) List(ctx context.Context, t stack.Target, stackName string) ([]cloud.Resource, error) {
-	first, starts, err := c.pages(ctx, t, stackName, "", "")
-	if err != nil || len(starts) == 0 {
+	first, starts, clusters, err := c.pages(ctx, t, stackName, "", "")
+	if err != nil || len(starts)+len(clusters) == 0 {
 		return first, err
 	}
-	parts := make([][]cloud.Resource, len(starts))
+	parts := make([][]cloud.Resource, len(starts)+len(clusters))
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(atOnce)
+	for i, id := range clusters {
+		g.Go(func() error {
+			return c.in(ctx, t, id, func(in *Client) (err error) {
+				parts[len(starts)+i], err = in.List(ctx, t, stackName)
+				if cloud.IsNotFound(err) { // it has gone meanwhile, and all in it
+					err = nil
+				}
+				return err
+			})
+		})
+	}
 	for i, start := range starts {
 		until := ""
 		if i+1 < len(starts) {
 			until = starts[i+1]
 		}
 		g.Go(func() (err error) {
-			parts[i], _, err = c.pages(ctx, t, stackName, start, until)
+			parts[i], _, _, err = c.pages(ctx, t, stackName, start, until)
 			return err
 		})
 	}
@@ -152,28 +173,30 @@ const atOnce = 8
 
 // pages reads the resources after a place of the list, page by page, up to
 // another place. Without either it is the first page alone where the cloud says
-// where the others begin.
+// where the others begin. Clusters are those that are to be asked for what is inside them.
 func (c *Client) pages(ctx context.Context, t stack.Target, stackName, after,
-	until string) (all []cloud.Resource, starts []string, err error) {
+	until string) (all []cloud.Resource, starts, clusters []string, err error) {
 	for {
 		var page struct {
-			Items  []cloud.Resource `json:"items"`
-			Next   string           `json:"next"`
-			Starts []string         `json:"starts"`
+			Items    []cloud.Resource `json:"items"`
+			Next     string           `json:"next"`
+			Starts   []string         `json:"starts"`
+			Clusters []string         `json:"clusters"`
 		}
 		q := url.Values{"stack": {stackName}, "after": {after}, "until": {until}}
 		if err := c.call(ctx, http.MethodGet, place(t)+"/resources?"+q.Encode(), t.Account, nil, nil,
 			&page); err != nil {
-			return nil, nil, err
+			return nil, nil, nil, err
 		}
+		clusters = append(clusters, page.Clusters...)
 		for _, r := range page.Items {
 			all = append(all, r.Clean())
 		}
 		if after == "" && len(page.Starts) > 0 {
-			return all, page.Starts, nil
+			return all, page.Starts, clusters, nil
 		}
 		if after = page.Next; after == "" || after == until {
-			return all, nil, nil
+			return all, nil, clusters, nil
 		}
 	}
 }
@@ -183,37 +206,42 @@ func of(r cloud.Ref) string { return place(r.Target) + "/resources/" + url.PathE
 // Get reads one resource.
 func (c *Client) Get(ctx context.Context, r cloud.Ref) (cloud.Resource, error) {
 	var out cloud.Resource
-	err := c.call(ctx, http.MethodGet, of(r), r.Target.Account, nil, nil, &out)
+	err := c.in(ctx, r.Target, cloud.Inside(r.ID), func(in *Client) error {
+		return in.call(ctx, http.MethodGet, of(r), r.Target.Account, nil, nil, &out)
+	})
 	return out.Clean(), err
 }
 
 // Create begins to make a resource.
 func (c *Client) Create(ctx context.Context, t stack.Target, key string, r cloud.Request) (cloud.Operation, error) {
-	return c.change(ctx, http.MethodPost, place(t)+"/resources", t.Account, key, "", r)
+	return c.change(ctx, t, cloud.ClusterOf(r), http.MethodPost, place(t)+"/resources", key, "", r)
 }
 
 // Update begins to change a resource.
 func (c *Client) Update(ctx context.Context, r cloud.Ref, key string, change cloud.Request) (cloud.Operation, error) {
-	return c.change(ctx, http.MethodPatch, of(r), r.Target.Account, key, change.ETag, change)
+	return c.change(ctx, r.Target, cloud.Inside(r.ID), http.MethodPatch, of(r), key, change.ETag, change)
 }
 
 // Delete begins to remove a resource.
 func (c *Client) Delete(ctx context.Context, r cloud.Ref, key string) (cloud.Operation, error) {
-	return c.change(ctx, http.MethodDelete, of(r), r.Target.Account, key, "", nil)
+	return c.change(ctx, r.Target, cloud.Inside(r.ID), http.MethodDelete, of(r), key, "", nil)
 }
 
-func (c *Client) change(ctx context.Context, method, path, account, key, etag string,
-	body any) (cloud.Operation, error) {
+// change begins to change something, which is inside a cluster where one is named.
+func (c *Client) change(ctx context.Context, t stack.Target, cluster, method, path, key, etag string, body any) (cloud.Operation, error) {
 	var o cloud.Operation
-	err := c.call(ctx, method, path, account, map[string]string{"Idempotency-Key": key, "If-Match": etag}, body, &o)
+	err := c.in(ctx, t, cluster, func(in *Client) error {
+		return in.call(ctx, method, path, t.Account, map[string]string{"Idempotency-Key": key, "If-Match": etag}, body, &o)
+	})
 	return o.Clean(), err
 }
 
 // Operation reads how far an operation is.
 func (c *Client) Operation(ctx context.Context, r cloud.Ref, id string) (cloud.Operation, error) {
 	var o cloud.Operation
-	err := c.call(ctx, http.MethodGet, place(r.Target)+"/operations/"+url.PathEscape(id), r.Target.Account, nil, nil,
-		&o)
+	err := c.in(ctx, r.Target, cloud.Inside(r.ID), func(in *Client) error {
+		return in.call(ctx, http.MethodGet, place(r.Target)+"/operations/"+url.PathEscape(id), r.Target.Account, nil, nil, &o)
+	})
 	return o.Clean(), err
 }
 
@@ -253,10 +281,10 @@ func (c *Client) Ask(ctx context.Context, t stack.Target, call cloud.Call) (r cl
 
 // Drain begins to let a resource finish its work.
 func (c *Client) Drain(ctx context.Context, r cloud.Ref, key string, wait time.Duration) (cloud.Operation, error) {
-	return c.change(ctx, http.MethodPost, of(r)+"/drain", r.Target.Account, key, "", map[string]int64{"wait_ms": wait.Milliseconds()})
+	return c.change(ctx, r.Target, cloud.Inside(r.ID), http.MethodPost, of(r)+"/drain", key, "", map[string]int64{"wait_ms": wait.Milliseconds()})
 }
 
 // Refill begins to bring a resource back into its pools.
 func (c *Client) Refill(ctx context.Context, r cloud.Ref, key string) (cloud.Operation, error) {
-	return c.change(ctx, http.MethodDelete, of(r)+"/drain", r.Target.Account, key, "", nil)
+	return c.change(ctx, r.Target, cloud.Inside(r.ID), http.MethodDelete, of(r)+"/drain", key, "", nil)
 }
