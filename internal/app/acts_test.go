@@ -13,11 +13,16 @@ import (
 
 func (b *bench) act(want run.Status, resource, verb string, with ...string) *run.Record {
 	b.t.Helper()
+	return b.actIn("bulletin-test", want, resource, verb, with...)
+}
+
+func (b *bench) actIn(stackName string, want run.Status, resource, verb string, with ...string) *run.Record {
+	b.t.Helper()
 	in := map[string]string{}
 	for i := 0; i+1 < len(with); i += 2 {
 		in[with[i]] = with[i+1]
 	}
-	acts, err := b.WhatIfAct(b.t.Context(), b.stack("bulletin-test"), resource, verb, in)
+	acts, err := b.WhatIfAct(b.t.Context(), b.stack(stackName), resource, verb, in)
 	if err != nil {
 		b.t.Fatal(err)
 	}

@@ -695,9 +695,11 @@ func TestChangesByHandAreFoundAndPutBack(t *testing.T) {
 	b.wantSame("after putting back", after, full)
 }
 
-func (b *bench) id(node string) string {
+func (b *bench) id(node string) string { return b.idIn("bulletin-test", node) }
+
+func (b *bench) idIn(stackName, node string) string {
 	b.t.Helper()
-	current, _, err := b.store.Recorded(b.t.Context(), b.stack("bulletin-test").ID)
+	current, _, err := b.store.Recorded(b.t.Context(), b.stack(stackName).ID)
 	if err != nil {
 		b.t.Fatal(err)
 	}

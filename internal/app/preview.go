@@ -1,6 +1,7 @@
 package app
 
 import (
+	"brickrow/internal/cloud"
 	"context"
 	"errors"
 	"fmt"
@@ -17,6 +18,7 @@ import (
 	"brickrow/internal/stack"
 	"brickrow/internal/store"
 	"brickrow/internal/tosca"
+	"brickrow/internal/ways"
 	"brickrow/internal/whatif"
 )
 
@@ -44,6 +46,7 @@ type Preview struct {
 	onFailure          stack.OnFailure // what was saved says
 	savedCommit        string          // of its files
 	savedChanged       bool
+	unread             tosca.Findings                      // what could not be read of a stack that is to be deleted
 	adopting           []*stack.Recorded                   // what is there and is to come under the stack
 	releasing          string                              // the resource that is to leave the stack and stay in the cloud
 	past               map[string]map[run.Action][]float64 // how long things took, by type
@@ -85,6 +88,7 @@ func (a *App) whatIf(ctx context.Context, d *Draft, ask asking, only []string) (
 		p.ChangeSet = &whatif.ChangeSet{Stack: d.Stack.Stack, Findings: d.Findings}
 		return p, nil
 	}
+	ctx = a.assuming(ctx, d)
 	state, told, err := ask(ctx, d)
 	if err != nil {
 		return nil, err
@@ -259,15 +263,46 @@ func (a *App) mine(ctx context.Context, s *precheck.TargetState) error {
 	return nil
 }
 
-// names asks for the names that are unique in the whole cloud.
+// names asks for the names that are unique in the whole cloud, and asks the places that the stack's
+// connections lead to about themselves. A place that does not answer is checked when it does.
 func (a *App) names(ctx context.Context, s *precheck.TargetState, w *stack.Wanted) error {
-	named := precheck.Named(a.Profile, w)
+	if err := a.namesAt(ctx, s, w, "", a.Cloud, s.Target); err != nil {
+		return err
+	}
+	s.Elsewhere = map[string]*precheck.TargetState{}
+	named, err := a.connections.Named(ctx, s.Target, s.Stack)
+	for name, k := range named {
+		end, err := a.connections.Reach(ctx, s.Target, k.ID)
+		if err != nil {
+			continue
+		}
+		about, err := end.Cloud.About(ctx, end.Target)
+		if err != nil || about == nil {
+			continue
+		}
+		at := &precheck.TargetState{Target: end.Target, Stack: s.Stack, About: about, All: s.All, Mine: s.Mine, Way: end.ID, Taken: map[string]string{}}
+		if err := a.namesAt(ctx, at, w, name, end.Cloud, end.Target); err != nil {
+			continue
+		}
+		for key, id := range at.Taken {
+			if id != "?" {
+				at.Taken[key] = end.Outward(id)
+			}
+		}
+		s.Elsewhere[name] = at
+	}
+	return err
+}
+
+// namesAt asks a place for the names of what is to be there.
+func (a *App) namesAt(ctx context.Context, s *precheck.TargetState, w *stack.Wanted, connection string, at cloud.Cloud, t stack.Target) error {
+	named := precheck.Named(a.Profile, w, connection)
 	taken := make([]string, len(named))
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(8)
 	for i, n := range named {
 		g.Go(func() error {
-			is, id, err := a.Cloud.NameTaken(ctx, s.Target, n[0], n[1])
+			is, id, err := at.NameTaken(ctx, t, n[0], n[1])
 			if err != nil {
 				return fmt.Errorf("ask the cloud for the name %s: %w", n[1], err)
 			}
@@ -284,6 +319,37 @@ func (a *App) names(ctx context.Context, s *precheck.TargetState, w *stack.Wante
 		s.Taken[n[0]+"/"+n[1]] = taken[i]
 	}
 	return nil
+}
+
+// assuming lets what is reached through the connections of a draft be looked at with what they will
+// be set up with, where that is known and leads to the same place.
+func (a *App) assuming(ctx context.Context, d *Draft) context.Context {
+	var list []*stack.Resource
+	for _, res := range d.Wanted.Resources {
+		if res.Type != nil && a.connections.Kinds[res.Type.Name] != nil {
+			list = append(list, res)
+		}
+	}
+	if len(list) == 0 {
+		return ctx
+	}
+	named, err := a.connections.Named(ctx, d.Stack.Target, d.Stack.Stack)
+	if err != nil {
+		return ctx // whoever asks next says so
+	}
+	byID := map[string]ways.Settings{}
+	for _, res := range list {
+		k, settings := named[res.Name], ways.Settings{}
+		usable := k != nil && k.Type == res.Type.Name
+		for _, p := range res.Properties {
+			settings[p.Name] = p.Value
+			usable = usable && p.Value != nil && tosca.IsKnown(p.Value) && (!stack.Swaps(p.Def.Metadata) || stack.Same(p.Value, k.Settings[p.Name]))
+		}
+		if usable {
+			byID[k.ID] = settings
+		}
+	}
+	return ways.Assuming(ctx, byID)
 }
 
 // against compares what is wanted of a stack with its record and its target,
@@ -303,7 +369,7 @@ func (a *App) against(ctx context.Context, p *Preview, w *stack.Wanted) error {
 		err = a.hits(ctx, p)
 	}
 	if err == nil {
-		p.Findings = append(p.Findings, precheck.Against(a.Profile, s.TargetState, w, p.ChangeSet, precheck.Whole)...)
+		p.Findings = slices.Concat(p.Findings, p.unread, precheck.Against(a.Profile, s.TargetState, w, p.ChangeSet, precheck.Whole))
 		err = a.judgeAgain(ctx, p)
 	}
 	return w.Secrets().Error(err)
@@ -360,7 +426,7 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 	}
 	p.past = is.past
 	s.Past = func(typ string, k whatif.Kind) []float64 { return is.past[typ][actions[k]] }
-	if err := a.readable(ctx, s.Live, name, t); err != nil {
+	if err := a.readable(ctx, p, s.Live, name, t); err != nil {
 		return err
 	}
 	var planning error

@@ -5,12 +5,15 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"brickrow/internal/cloud"
 	"brickrow/internal/cloud/httpcloud"
 	"brickrow/internal/programs"
+	"brickrow/internal/run"
 	"brickrow/internal/seal"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
@@ -180,16 +183,23 @@ func seen(r cloud.Resource, attributes map[string]any) tosca.Value {
 }
 
 // readable refuses to go on where a resource of a stack could not be read: what would be done to
-// it is not known.
-func (a *App) readable(ctx context.Context, live map[string]*stack.Live, name string, t stack.Target) error {
-	for _, l := range live {
-		if l.State == cloud.Unreadable && l.Tags["stack"] == name {
-			_, err := a.Cloud.Get(ctx, cloud.Ref{Target: t, Type: l.Type, ID: l.ID})
-			if err == nil || cloud.IsNotFound(err) {
-				err = errors.New("it can be read now: try again")
-			}
+// it is not known. A deletion goes on all the same, and says so: it tries, and what it cannot remove
+// can be given up.
+func (a *App) readable(ctx context.Context, p *Preview, live map[string]*stack.Live, name string, t stack.Target) error {
+	for _, id := range slices.Sorted(maps.Keys(live)) {
+		l := live[id]
+		if l.State != cloud.Unreadable || l.Tags["stack"] != name {
+			continue
+		}
+		_, err := a.Cloud.Get(ctx, cloud.Ref{Target: t, Type: l.Type, ID: l.ID})
+		if err == nil || cloud.IsNotFound(err) {
+			err = errors.New("it can be read now: try again")
+		}
+		if p.Kind != run.KindDelete {
 			return fmt.Errorf("look at %s of %s: %w", l.Node, name, err)
 		}
+		p.unread.Warnf(tosca.Pos{}, "not-read", "see that it can be reached; what cannot be removed then can be given up with 'brickrow leave'",
+			"%s cannot be read: %v", l.Node, err)
 	}
 	return nil
 }

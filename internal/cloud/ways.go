@@ -24,9 +24,6 @@ type Ways interface {
 	Lost(ctx context.Context, t stack.Target, connection string) bool
 }
 
-// ThroughLink is the requirement that says through which connection a resource is reached.
-const ThroughLink = "through"
-
 // Unreadable is the state of a resource that could not be read.
 const Unreadable = "unreadable"
 
@@ -47,7 +44,7 @@ type Way struct {
 
 // through is the connection through which what a request makes is to be reached.
 func through(r Request) string {
-	if ids := r.Links[ThroughLink]; len(ids) > 0 {
+	if ids := r.Links[stack.Through]; len(ids) > 0 {
 		return ids[0]
 	}
 	return ""
@@ -101,7 +98,7 @@ func (w Way) request(r Request) Request {
 	}
 	links := map[string][]string{}
 	for name, ids := range r.Links {
-		if name != ThroughLink {
+		if name != stack.Through {
 			links[name] = mapped(ids, w.Inward)
 		}
 	}
@@ -138,7 +135,7 @@ func (w Way) Resource(r Resource) Resource {
 	if w.ID == "" || r.ID == "" {
 		return r
 	}
-	links := map[string][]string{ThroughLink: {w.ID}}
+	links := map[string][]string{stack.Through: {w.ID}}
 	for name, ids := range r.Links {
 		links[name] = mapped(ids, w.Outward)
 	}

@@ -239,7 +239,7 @@ func TestAgainstWhatIsSelected(t *testing.T) {
 		t.Errorf("a grant in the target: %s", got)
 	}
 	if names := precheck.Named(shipped, wanted(t,
-		"    b: { type: Bucket, count: 2, properties: { name: { $concat: [ abc-, $node_index ] } } }\n")); len(names) != 2 || names[1] != [2]string{"Bucket", "abc-1"} {
+		"    b: { type: Bucket, count: 2, properties: { name: { $concat: [ abc-, $node_index ] } } }\n"), ""); len(names) != 2 || names[1] != [2]string{"Bucket", "abc-1"} {
 		t.Errorf("names that are unique in the cloud: %v", names)
 	}
 }

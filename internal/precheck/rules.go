@@ -151,7 +151,7 @@ func (c *Checker) twins() {
 		if key == "" {
 			continue
 		}
-		key = r.Type.Name + " " + key
+		key = r.Through() + " " + r.Type.Name + " " + key
 		if o := seen[key]; o != nil {
 			c.At(r, property, "name-taken", "choose another one", "%s: %s '%s' is what %s has already", r.Name,
 				property, c.Text(r, property), o.Name)

@@ -1,6 +1,7 @@
 package precheck
 
 import (
+	"maps"
 	"slices"
 
 	"brickrow/internal/cloud"
@@ -20,15 +21,52 @@ type TargetState struct {
 	Taken map[string]string
 	// Mine are the ids of what is recorded of the stack and has lost the tag that says so.
 	Mine map[string]bool
-	byID map[string]*stack.Live
+	// Elsewhere is what is known of the places that connections of the stack lead to, by the names
+	// of the connections. One that does not answer yet is missing.
+	Elsewhere map[string]*TargetState
+	Way       string // the id of the connection that leads there; "" is the target itself
+	byID      map[string]*stack.Live
+}
+
+// Near lists what stands in the target itself, or at the end of the way.
+func (s *TargetState) Near() []*stack.Live {
+	return slices.DeleteFunc(slices.Clone(s.All), func(l *stack.Live) bool {
+		way, _ := cloud.WayOf(l.ID)
+		return way != s.Way
+	})
+}
+
+// at is what is known of where a change is made; nil where nothing is.
+func (s *TargetState) at(ch *whatif.Change) *TargetState {
+	if connection := through(ch); connection != "" {
+		return s.Elsewhere[connection]
+	}
+	return s
+}
+
+// through is the connection through which what a change is about is reached; "" is none.
+func through(ch *whatif.Change) string {
+	if ch.Wanted != nil {
+		return ch.Wanted.Through()
+	}
+	if ch.Recorded != nil {
+		for _, l := range ch.Recorded.Links[stack.Through] {
+			return l.Name
+		}
+	}
+	return ""
 }
 
 // Named lists the names of the wanted resources that are unique in the whole
-// cloud, as type and name.
-func Named(k Knowledge, w *stack.Wanted) [][2]string {
+// cloud, as type and name: of those that are reached through a connection, or
+// through none where that is "".
+func Named(k Knowledge, w *stack.Wanted, connection string) [][2]string {
 	c := newChecker(k, w)
 	var out [][2]string
 	for _, r := range w.Resources {
+		if r.Through() != connection {
+			continue
+		}
 		for _, d := range r.Type.Properties {
 			if name := c.Text(r, d.Name); d.Metadata["cloud_name"] == "true" && name != "" {
 				out = append(out, [2]string{r.Type.Name, name})
@@ -90,8 +128,12 @@ func Against(k Knowledge, s *TargetState, w *stack.Wanted, cs *whatif.ChangeSet,
 		if extent == Partial && ch.Wanted == nil {
 			continue
 		}
-		c.permissions(ch)
+		c.State = s
 		c.leaving(ch)
+		if c.State = s.at(ch); c.State == nil { // it is checked when it is there
+			continue
+		}
+		c.permissions(ch)
 		if ch.Wanted == nil || ch.Kind == whatif.Same {
 			continue
 		}
@@ -105,11 +147,18 @@ func Against(k Knowledge, s *TargetState, w *stack.Wanted, cs *whatif.ChangeSet,
 // quotas holds what is made against what is left. What a swap replaces is
 // there until the end.
 func (c *Checker) quotas(cs *whatif.ChangeSet) {
+	c.quotasAt(cs, c.State)
+	for _, name := range slices.Sorted(maps.Keys(c.State.Elsewhere)) {
+		c.quotasAt(cs, c.State.Elsewhere[name])
+	}
+}
+
+func (c *Checker) quotasAt(cs *whatif.ChangeSet, at *TargetState) {
 	made := map[string][]*whatif.Change{}
 	var addresses []*whatif.Change
 	for i := range cs.Changes {
 		ch := &cs.Changes[i]
-		if ch.Kind != whatif.New && ch.Kind != whatif.Swap {
+		if ch.Kind != whatif.New && ch.Kind != whatif.Swap || c.State.at(ch) != at {
 			continue
 		}
 		made[ch.Type] = append(made[ch.Type], ch)
@@ -117,7 +166,7 @@ func (c *Checker) quotas(cs *whatif.ChangeSet) {
 			addresses = append(addresses, ch)
 		}
 	}
-	for _, l := range c.State.About.Limits {
+	for _, l := range at.About.Limits {
 		if n, left := len(made[l.Type]), l.Most-l.Used; n > left {
 			fix := "remove some that are not needed, or use another region"
 			if slices.ContainsFunc(made[l.Type], func(ch *whatif.Change) bool { return ch.Kind == whatif.Swap }) {
@@ -125,12 +174,12 @@ func (c *Checker) quotas(cs *whatif.ChangeSet) {
 			}
 			c.findings.Errorf(made[l.Type][max(0, left)].Pos, "quota", fix,
 				"this makes %d of %s, and of the %d there can be in %s %d are left", n, l.Type, l.Most,
-				c.State.Target, max(0, left))
+				at.Target, max(0, left))
 		}
 	}
-	if free := c.State.About.FreeAddresses; len(addresses) > free {
+	if free := at.About.FreeAddresses; len(addresses) > free {
 		c.findings.Errorf(addresses[free].Pos, "no-address", "remove some that are not needed, or use another region",
-			"this takes %d public addresses, and %d are left in %s", len(addresses), free, c.State.Target)
+			"this takes %d public addresses, and %d are left in %s", len(addresses), free, at.Target)
 	}
 }
 

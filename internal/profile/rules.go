@@ -416,7 +416,7 @@ func granted(s *precheck.TargetState, w *stack.Wanted, role string) []string {
 		return nil
 	}
 	var out []string
-	for _, l := range s.All {
+	for _, l := range s.Near() {
 		if l.Type == "Grant" && slices.Contains(l.Links["role"], found.ID) {
 			list, _ := l.Properties["actions"].(tosca.List)
 			for _, a := range list {
@@ -434,7 +434,7 @@ func (c checker) othersIn(subnet string) int {
 		return 0
 	}
 	n := 0
-	for _, l := range c.State.All {
+	for _, l := range c.State.Near() {
 		if !c.State.Foreign(l) || !slices.Contains(l.Links["subnet"], found.ID) {
 			continue
 		}
@@ -472,7 +472,7 @@ func (c checker) neighbours(ch *whatif.Change) {
 	case "Subnet", "Router":
 		id := c.ID(c.Target(r, "network"))
 		p, known := prefixOf(c.Value(r, "cidr"))
-		for _, l := range c.State.All {
+		for _, l := range c.State.Near() {
 			if id == "" || l.Type != r.Type.Name || !c.State.Foreign(l) || !slices.Contains(l.Links["network"], id) {
 				continue
 			}
@@ -526,7 +526,7 @@ func (c checker) twinsThere(ch *whatif.Change) {
 			return // it is still to be made
 		}
 	}
-	for _, l := range c.State.All {
+	for _, l := range c.State.Near() {
 		switch {
 		case l.Type != r.Type.Name || !c.State.Foreign(l) || c.Kept(ch, l.ID):
 		case id != "" && !slices.Contains(l.Links[rests], id):
@@ -547,7 +547,7 @@ func (p *Profile) There(s *precheck.TargetState, typ string) []*stack.Live {
 		}
 		return out
 	}
-	for _, l := range s.All {
+	for _, l := range s.Near() {
 		if l.Type == typ {
 			out = append(out, l)
 		}

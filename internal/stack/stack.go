@@ -207,6 +207,18 @@ func (r *Resource) Targets(requirement string) []string {
 	return nil
 }
 
+// Through is the requirement that says through which connection a resource is reached, where that is
+// not in the target itself.
+const Through = "through"
+
+// Through is the connection through which the resource is reached; "" is none.
+func (r *Resource) Through() string {
+	for _, name := range r.Targets(Through) {
+		return name
+	}
+	return ""
+}
+
 // Template is the node template that the resource comes from.
 func (r *Resource) Template() *tosca.NodeTemplate { return r.template }
 

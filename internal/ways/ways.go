@@ -78,7 +78,7 @@ type Connections struct {
 	mu   sync.Mutex
 	ops  map[string]*waiting // by key
 	mine map[string]mine     // by id: what this process has set up, and is not recorded yet
-	open map[string]opened   // by id
+	open map[string][]opened // by id, the newest last: as it is recorded, and perhaps as it will be
 }
 
 // mine is a connection that this process has made, changed or removed; it counts as long as what is
@@ -110,7 +110,7 @@ var _ cloud.Ways = (*Connections)(nil)
 // New makes connections of some kinds, by their types. What is secret in them is shown as the box
 // prints it.
 func New(box *seal.Box, kinds map[string]Kind) *Connections {
-	return &Connections{box: box, Kinds: kinds, ops: map[string]*waiting{}, mine: map[string]mine{}, open: map[string]opened{}}
+	return &Connections{box: box, Kinds: kinds, ops: map[string]*waiting{}, mine: map[string]mine{}, open: map[string][]opened{}}
 }
 
 type assumed struct{}
@@ -138,14 +138,6 @@ func (c *Connections) all(ctx context.Context, t stack.Target) (map[string]*Conn
 				k.Hosts = append(k.Hosts, l.ID)
 			}
 			out[r.ID] = k
-		}
-	}
-	other, _ := ctx.Value(assumed{}).(map[string]Settings)
-	for id, s := range other {
-		if k := out[id]; k != nil {
-			with := *k
-			with.Settings, with.prints = s, nil
-			out[id] = &with
 		}
 	}
 	c.mu.Lock()
@@ -196,7 +188,12 @@ func (c *Connections) find(ctx context.Context, t stack.Target, id string) (*Con
 }
 
 // end opens a connection, or takes the one that is open already.
-func (c *Connections) end(k *Connection) (cloud.End, error) {
+func (c *Connections) end(ctx context.Context, k *Connection) (cloud.End, error) {
+	if other, _ := ctx.Value(assumed{}).(map[string]Settings); other[k.ID] != nil {
+		with := *k
+		with.Settings = other[k.ID]
+		k = &with
+	}
 	kind := c.Kinds[k.Type]
 	if kind == nil {
 		return cloud.End{}, fmt.Errorf("%s: a %s is no connection that this program knows", k.ID, k.Type)
@@ -204,25 +201,31 @@ func (c *Connections) end(k *Connection) (cloud.End, error) {
 	now := digest(k.Settings)
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if o, ok := c.open[k.ID]; ok && o.digest == now {
-		return o.end, nil
+	for _, o := range c.open[k.ID] {
+		if o.digest == now {
+			return o.end, nil
+		}
 	}
 	end, err := kind.Open(*k)
 	if err != nil {
 		return end, &cloud.Problem{Type: "bad-address", Title: "no such way", Status: http.StatusUnprocessableEntity, Detail: k.Node + ": " + err.Error()}
 	}
 	end.ID = k.ID
-	c.shut(k.ID)
-	c.open[k.ID] = opened{now, end}
+	c.shut(k.ID, 1)
+	c.open[k.ID] = append(c.open[k.ID], opened{now, end})
 	return end, nil
 }
 
-// shut closes what is open of a connection.
-func (c *Connections) shut(id string) {
-	if closes, ok := c.open[id].end.Cloud.(interface{ Close() }); ok {
-		go closes.Close() // it may be in use
+// shut closes what is open of a connection, but for the newest ones.
+func (c *Connections) shut(id string, but int) {
+	list := c.open[id]
+	for len(list) > but {
+		if closes, ok := list[0].end.Cloud.(interface{ Close() }); ok {
+			go closes.Close() // it may be in use
+		}
+		list = list[1:]
 	}
-	delete(c.open, id)
+	c.open[id] = list
 }
 
 // Close closes all that is open.
@@ -230,7 +233,7 @@ func (c *Connections) Close() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for id := range c.open {
-		c.shut(id)
+		c.shut(id, 0)
 	}
 }
 
@@ -245,7 +248,7 @@ func (c *Connections) Reach(ctx context.Context, t stack.Target, connection stri
 	if err != nil {
 		return cloud.End{}, err
 	}
-	return c.end(k)
+	return c.end(ctx, k)
 }
 
 // Ends are those of the connections of a target.
@@ -256,11 +259,21 @@ func (c *Connections) Ends(ctx context.Context, t stack.Target, stackName string
 	}
 	var out []cloud.End
 	for _, k := range list {
-		if end, err := c.end(k); err == nil {
+		if end, err := c.end(ctx, k); err == nil {
 			out = append(out, end)
 		}
 	}
 	return out, nil
+}
+
+// Named are a stack's connections by their names.
+func (c *Connections) Named(ctx context.Context, t stack.Target, stackName string) (map[string]*Connection, error) {
+	list, err := c.sorted(ctx, t, stackName)
+	out := map[string]*Connection{}
+	for _, k := range list {
+		out[k.Node] = k
+	}
+	return out, err
 }
 
 // sorted are the connections of a stack, or "" of all, by stack and node.
@@ -310,7 +323,7 @@ func (c *Connections) Through(ctx context.Context, t stack.Target, stackName str
 	g.SetLimit(8)
 	for i, k := range list {
 		g.Go(func() error {
-			end, err := c.end(k)
+			end, err := c.end(ctx, k)
 			var found []cloud.Resource
 			if err == nil {
 				found, err = end.Cloud.List(ctx, end.Target, stackName)
@@ -331,7 +344,8 @@ func (c *Connections) Through(ctx context.Context, t stack.Target, stackName str
 			return err
 		})
 	}
-	return slices.Concat(parts...), g.Wait()
+	err = g.Wait()
+	return slices.Concat(parts...), err
 }
 
 // remembered is what is recorded of what is reached through a connection.
@@ -378,8 +392,8 @@ func (c *Connections) shown(properties, prints map[string]tosca.Value) map[strin
 	return out
 }
 
-// plain is a value without secrets as encoding/json decodes it.
-func plain(v tosca.Value) any {
+// plain is a value as encoding/json decodes it.
+func plain(v any) any {
 	text, err := json.Marshal(v)
 	if err != nil {
 		return nil
@@ -433,7 +447,7 @@ func (c *Connections) Get(ctx context.Context, r cloud.Ref) (cloud.Resource, err
 func (k *Connection) take(r cloud.Request) {
 	given := map[string]tosca.Value{}
 	for name, v := range r.Properties {
-		given[name] = tosca.FromJSON(v)
+		given[name] = tosca.FromJSON(plain(v))
 	}
 	secret := cloud.HideAt(tosca.Map(mapOf(given)), "/properties", r.Secrets)
 	k.Settings = maps.Clone(k.Settings)
@@ -493,7 +507,7 @@ func (c *Connections) Delete(ctx context.Context, r cloud.Ref, key string) (clou
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.keep(was, nil)
-	c.shut(was.ID)
+	c.shut(was.ID, 0)
 	return cloud.Operation{ID: "op~" + was.ID, Kind: "delete", ResourceID: was.ID, State: "done", Steps: 1, StepNumber: 1}, nil
 }
 
@@ -513,7 +527,7 @@ func (c *Connections) keep(before, is *Connection) {
 
 // await tries until a connection answers, or its time is over.
 func (c *Connections) await(ctx context.Context, kind, key string, was, k *Connection) (cloud.Operation, error) {
-	end, err := c.end(k)
+	end, err := c.end(ctx, k)
 	if err != nil {
 		return cloud.Operation{}, err
 	}
