@@ -33,8 +33,22 @@ func (a *App) clouds(targeted *httpcloud.Client) (*cloud.Mux, error) {
 	if err != nil {
 		return nil, err
 	}
-	a.connections = ways.New(box, map[string]ways.Kind{"CloudConnection": ways.Elsewhere{By: targeted.By}, "ClusterConnection": ways.Clusters{Via: targeted}})
-	a.connections.Recorded = a.store.RecordedOf
+	a.connections = ways.New(box, map[string]ways.Kind{"CloudConnection": ways.Elsewhere{From: targeted}, "ClusterConnection": ways.Clusters{Via: targeted}})
+	a.connections.Recorded, a.connections.IDs = a.store.RecordedOf, a.store.RecordedIDs
+	p.Connected = func(ctx context.Context, t stack.Target, id string) (*programs.Connection, error) {
+		k, err := a.connections.Find(ctx, t, id)
+		if err != nil {
+			return nil, err
+		}
+		out := &programs.Connection{Type: k.Type, Properties: map[string]any{}}
+		for name, v := range k.Settings {
+			out.Properties[name] = tosca.Reveal(v)
+			if hidden, ok := v.(tosca.Secret); ok {
+				out.Secrets = append(out.Secrets, tosca.Show(hidden.Value))
+			}
+		}
+		return out, nil
+	}
 	m := &cloud.Mux{Targeted: targeted, Types: map[string]cloud.Cloud{programs.Type: p}, Ways: a.connections}
 	for typ := range a.connections.Kinds {
 		m.Types[typ] = a.connections
@@ -89,6 +103,9 @@ func knownOf(stackName string, t stack.Target, r *stack.Recorded) (programs.Know
 	}
 	k := programs.Known{Target: t, ID: r.ID, Kind: tosca.Show(r.Properties["own_type"]), Tags: map[string]string{"stack": stackName, "node": r.Name},
 		Secrets: cloud.SecretPlaces("", settings), Settings: map[string]any{}, Facts: map[string]any{}, Programs: map[string]programs.Program{}}
+	for _, l := range r.Links[stack.Through] {
+		k.Through = l.ID
+	}
 	for _, part := range []struct {
 		v    tosca.Value
 		into *map[string]any

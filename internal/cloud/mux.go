@@ -93,8 +93,7 @@ func (m *Mux) List(ctx context.Context, t stack.Target, stackName string) ([]Res
 	if err != nil || m.Ways == nil {
 		return slices.Concat(lists...), err
 	}
-	through, err := m.Ways.Through(ctx, t, stackName)
-	return slices.Concat(append(lists, through)...), err
+	return m.Ways.Through(ctx, t, stackName, slices.Concat(lists...))
 }
 
 // Get reads one resource.

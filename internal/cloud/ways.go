@@ -14,7 +14,9 @@ import (
 type Ways interface {
 	// Through lists what is reached through the connections of a target, of a stack, or "" of all. Of
 	// a connection that does not answer it is what is recorded, in the state Unreadable.
-	Through(ctx context.Context, t stack.Target, stackName string) ([]Resource, error)
+	// What it shows at all, as it is seen from elsewhere, is left out of there: what the target shows,
+	// and what several connections to one place show.
+	Through(ctx context.Context, t stack.Target, stackName string, there []Resource) ([]Resource, error)
 	// Reach yields what is at the end of a connection.
 	Reach(ctx context.Context, t stack.Target, connection string) (End, error)
 	// Ends are those of the connections of a target that lead anywhere, of a stack or "" of all.
@@ -32,6 +34,7 @@ type End struct {
 	Way
 	Cloud  Cloud
 	Target stack.Target // there
+	Place  string       // what stands at the ends of one place is the same; "" is the target itself
 }
 
 // Way is how ids lead through a connection.

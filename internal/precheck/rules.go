@@ -69,6 +69,7 @@ func Rules(k Knowledge, w *stack.Wanted, extent Extent) tosca.Findings {
 	c.Extent = extent
 	k.Template(c)
 	c.twins()
+	c.places()
 	return c.told()
 }
 
@@ -141,6 +142,42 @@ func (c *Checker) First(typ, requirement string, r *stack.Resource) *stack.Resou
 		}
 	}
 	return r
+}
+
+// places finds resources that rest on something in another cloud: nobody there knows of it.
+func (c *Checker) places() {
+	for _, r := range c.Resources {
+		way := r.Through()
+		if r.Connects() {
+			if way != "" {
+				c.At(r, stack.Through, "other-place", "take the requirement through out", "%s is a connection: it goes out from the target itself", r.Name)
+			}
+			continue
+		}
+		for _, l := range r.Links {
+			if l.Requirement == stack.Through || r.Type.Requirement(l.Requirement).Metadata["anywhere"] == "true" {
+				continue
+			}
+			for _, name := range l.Targets {
+				to := c.Resource(name)
+				if to == nil || to.Through() == way {
+					continue
+				}
+				fix := "let it go through the same: through: " + to.Through()
+				if to.Through() == "" {
+					fix = "take its through out, or let " + to.Name + " go through " + way
+				}
+				c.At(r, l.Requirement, "other-place", fix, "%s is reached %s, and its %s %s %s", r.Name, wayWords(way), l.Requirement, to.Name, wayWords(to.Through()))
+			}
+		}
+	}
+}
+
+func wayWords(way string) string {
+	if way == "" {
+		return "in the target itself"
+	}
+	return "through " + way
 }
 
 // twins finds resources of the template that cannot both be.

@@ -122,6 +122,7 @@ func Against(k Knowledge, s *TargetState, w *stack.Wanted, cs *whatif.ChangeSet,
 	c.State, c.Changes, c.Extent = s, cs, extent
 	k.Template(c)
 	c.twins()
+	c.places()
 	c.quotas(cs)
 	for i := range cs.Changes {
 		ch := &cs.Changes[i]

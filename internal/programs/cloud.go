@@ -42,7 +42,8 @@ type Known struct {
 	Facts       map[string]any     `json:"facts"`
 	SecretFacts []string           `json:"secret_facts,omitempty"`
 	Programs    map[string]Program `json:"programs"`
-	Key         string             `json:"key,omitempty"` // of its creation
+	Key         string             `json:"key,omitempty"`     // of its creation
+	Through     string             `json:"through,omitempty"` // the id of the connection that it is reached through
 	// Prints is what stood for its secrets when it was recorded, where it is known by its record
 	// alone: this machine may have another key.
 	Prints any `json:"-"`
@@ -55,6 +56,8 @@ type Cloud struct {
 	// Recorded lists what is recorded of a stack in a target, or of all stacks where the name is
 	// "": resources may have been made on another machine.
 	Recorded func(ctx context.Context, t stack.Target, stackName string) ([]Known, error)
+	// Connected tells how a connection is set up.
+	Connected func(ctx context.Context, t stack.Target, id string) (*Connection, error)
 
 	mu   sync.Mutex
 	ops  map[string]*operation // by key
@@ -148,6 +151,9 @@ func requested(t stack.Target, r cloud.Request) (Known, error) {
 
 // take takes over what a request names.
 func (k *Known) take(r cloud.Request) error {
+	if ids, there := r.Links[stack.Through]; there {
+		k.Through = strings.Join(ids, "")
+	}
 	if v, there := r.Properties["own_type"]; there {
 		k.Kind = fmt.Sprint(v)
 	}
@@ -238,7 +244,7 @@ func (k *Known) program(name string) (Program, error) {
 }
 
 // errand makes ready a call about a resource.
-func (c *Cloud) errand(k *Known, name, operation, key string) (*errand, error) {
+func (c *Cloud) errand(ctx context.Context, k *Known, name, operation, key string) (*errand, error) {
 	p, err := k.program(name)
 	if err != nil {
 		return nil, err
@@ -254,10 +260,17 @@ func (c *Cloud) errand(k *Known, name, operation, key string) (*errand, error) {
 			return nil, err
 		}
 	}
-	return &errand{Dir: dir, Folder: filepath.Join(c.dir, "calls", hashed(k.Kind, key)), Slots: filepath.Join(c.dir, "slots", hashed(k.Kind)), Program: p, Path: path,
+	e := &errand{Dir: dir, Folder: filepath.Join(c.dir, "calls", hashed(k.Kind, key)), Slots: filepath.Join(c.dir, "slots", hashed(k.Kind)), Program: p, Path: path,
 		Call: call{API: 1, Operation: operation, Key: key, Stack: k.stack(), Node: k.Tags["node"], Target: k.Target, Type: k.Kind, ID: k.ID,
 			Properties: orEmpty(k.Settings), Previous: map[string]any{}, Attributes: orEmpty(k.Facts), Inputs: map[string]any{}},
-		Secrets: k.texts()}, nil
+		Secrets: k.texts()}
+	if k.Through != "" {
+		if e.Call.Connection, err = c.Connected(ctx, k.Target, k.Through); err != nil {
+			return nil, err
+		}
+		e.Secrets = append(e.Secrets, e.Call.Connection.Secrets...)
+	}
+	return e, nil
 }
 
 func orEmpty(m map[string]any) map[string]any {
@@ -447,7 +460,7 @@ func (c *Cloud) keeper(e *errand) (<-chan struct{}, error) {
 
 // ask makes a call that changes nothing.
 func (c *Cloud) ask(ctx context.Context, k *Known, name, key string) (*Answer, error) {
-	e, err := c.errand(k, name, name, key)
+	e, err := c.errand(ctx, k, name, name, key)
 	if err != nil {
 		return nil, err
 	}
@@ -479,7 +492,7 @@ func (c *Cloud) Create(ctx context.Context, t stack.Target, key string, r cloud.
 		return cloud.Operation{}, err
 	}
 	k.Key = key
-	e, err := c.errand(&k, opCreate, opCreate, key)
+	e, err := c.errand(ctx, &k, opCreate, opCreate, key)
 	if err != nil {
 		return cloud.Operation{}, err
 	}
@@ -530,7 +543,7 @@ func (c *Cloud) Update(ctx context.Context, r cloud.Ref, key string, change clou
 		done := cloud.Operation{ID: "call~none", Kind: opUpdate, ResourceID: r.ID, State: "done", Steps: 1, StepNumber: 1}
 		return done, c.write(k)
 	}
-	e, err := c.errand(k, opUpdate, opUpdate, key)
+	e, err := c.errand(ctx, k, opUpdate, opUpdate, key)
 	if err != nil {
 		return cloud.Operation{}, err
 	}
@@ -567,7 +580,7 @@ func (c *Cloud) Delete(ctx context.Context, r cloud.Ref, key string) (cloud.Oper
 	if err != nil {
 		return cloud.Operation{}, err
 	}
-	e, err := c.errand(k, opDelete, opDelete, key)
+	e, err := c.errand(ctx, k, opDelete, opDelete, key)
 	if err != nil {
 		return cloud.Operation{}, err
 	}
@@ -585,7 +598,7 @@ func (c *Cloud) Act(ctx context.Context, r cloud.Ref, key, action string, inputs
 	if err != nil {
 		return cloud.Operation{}, err
 	}
-	e, err := c.errand(k, Action(action), opAction, key)
+	e, err := c.errand(ctx, k, Action(action), opAction, key)
 	if err != nil {
 		return cloud.Operation{}, err
 	}
@@ -679,6 +692,9 @@ func (c *Cloud) resource(k *Known) cloud.Resource {
 	r := cloud.Resource{ID: k.ID, Type: Type, Account: k.Target.Account, Region: k.Target.Region, State: "ready", Tags: k.Tags, UsedBy: []string{},
 		Links: map[string][]string{}, Properties: map[string]any{"own_type": k.Kind, "own_properties": plain(tosca.Reveal(c.box.Shown(settings)))},
 		Attributes: map[string]any{stack.OwnAttributes: orEmpty(k.Facts)}}
+	if k.Through != "" {
+		r.Links[stack.Through] = []string{k.Through}
+	}
 	programs := map[string]any{}
 	for name, p := range k.Programs {
 		text, _ := json.Marshal(p) // texts and numbers always can
@@ -825,7 +841,7 @@ func (c *Cloud) find(ctx context.Context, r cloud.Ref) (*Known, error) {
 // Plan asks the program of a resource how it would be changed: in_place, swap or drop_first, because
 // of which properties.
 func (c *Cloud) Plan(ctx context.Context, k Known, previous map[string]any) (how string, because []string, err error) {
-	e, err := c.errand(&k, opPlan, opPlan, "plan "+k.ID)
+	e, err := c.errand(ctx, &k, opPlan, opPlan, "plan "+k.ID)
 	if err != nil {
 		return "", nil, err
 	}

@@ -68,7 +68,7 @@ func (t *trial) note(name string, passes bool, format string, args ...any) bool 
 func (t *trial) call(ctx context.Context, operation, key, id string, change func(*call)) (*outcome, error) {
 	k := t.known
 	k.ID = id
-	e, err := t.cloud.errand(&k, operation, operation, key)
+	e, err := t.cloud.errand(ctx, &k, operation, operation, key)
 	if err != nil {
 		return nil, err
 	}
@@ -219,7 +219,7 @@ func (t *trial) killed(ctx context.Context, ids map[string]bool) {
 		key := t.key("killed")
 		k := t.known
 		k.Settings = t.elsewhere(key)
-		e, err := t.cloud.errand(&k, opCreate, opCreate, key)
+		e, err := t.cloud.errand(ctx, &k, opCreate, opCreate, key)
 		if err != nil {
 			return
 		}

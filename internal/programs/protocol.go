@@ -56,6 +56,15 @@ type call struct {
 	Attributes map[string]any `json:"attributes"`
 	Action     string         `json:"action"`
 	Inputs     map[string]any `json:"inputs"`
+	// Connection is that through which the resource is to be reached, where its node says so.
+	Connection *Connection `json:"connection,omitempty"`
+}
+
+// Connection is how something else is reached: the properties of a connection, secrets in clear.
+type Connection struct {
+	Type       string         `json:"type"`
+	Properties map[string]any `json:"properties"`
+	Secrets    []string       `json:"-"` // the texts of those that are secret
 }
 
 // Step is how far a program says that it is.

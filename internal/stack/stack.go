@@ -211,6 +211,19 @@ func (r *Resource) Targets(requirement string) []string {
 // not in the target itself.
 const Through = "through"
 
+// Connects reports whether the resource is a connection.
+func (r *Resource) Connects() bool { return Connects(r.Type) }
+
+// Connects reports whether what is of a type is a connection.
+func Connects(t *tosca.NodeType) bool {
+	for ; t != nil; t = t.Parent {
+		if t.Name == "Connection" {
+			return true
+		}
+	}
+	return false
+}
+
 // Through is the connection through which the resource is reached; "" is none.
 func (r *Resource) Through() string {
 	for _, name := range r.Targets(Through) {

@@ -459,6 +459,31 @@ func (s *Store) RecordedOf(ctx context.Context, t stack.Target, types ...string)
 	return out, rows.Err()
 }
 
+// RecordedIDs are the ids of all that is recorded in a target. Nothing in it is opened that is sealed.
+func (s *Store) RecordedIDs(ctx context.Context, t stack.Target) (map[string]bool, error) {
+	rows, err := s.db.QueryContext(ctx, `select r.body from resources as r join stacks as s on s.id = r.stack_id where s.account = ? and s.region = ?
+		union all select k.body from kept as k join stacks as s on s.id = k.stack_id where s.account = ? and s.region = ?`, t.Account, t.Region, t.Account, t.Region)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[string]bool{}
+	for rows.Next() {
+		var body string
+		var r struct {
+			ID string `json:"id"`
+		}
+		if err := rows.Scan(&body); err != nil {
+			return nil, err
+		}
+		if err := decode(body, &r); err != nil {
+			return nil, err
+		}
+		out[r.ID] = true
+	}
+	return out, rows.Err()
+}
+
 // Outline is what rests on what in a stack, by the names of its resources. Nothing
 // in it is opened that is sealed, so that it is quick for many stacks.
 func (s *Store) Outline(ctx context.Context, id int64) (stack.Graph, error) {

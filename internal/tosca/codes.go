@@ -52,6 +52,7 @@ var Codes = map[string]string{
 	"in-use":                     "a resource that would be removed is used by another stack",
 	"index-outside-node":         "$node_index stands where there is no node",
 	"index-outside-relationship": "$relationship_index stands where there is no relationship",
+	"other-place":                "a resource rests on one that is in another cloud, or a connection is to go through a connection",
 	"not-read":                   "a resource of a stack that is to be deleted cannot be read",
 	"interrupted":                "the last run of the stack did not come to its end",
 	"invalid-value":              "a value breaks a validation",

@@ -13,7 +13,7 @@ import (
 
 // Elsewhere is the kind of connection that leads to a place in another cloud of the same interface:
 // CloudConnection, with endpoint, account, region and token.
-type Elsewhere struct{ By string } // who asks, as the cloud is told
+type Elsewhere struct{ From *httpcloud.Client } // the cloud of the targets
 
 // Open yields the place.
 func (e Elsewhere) Open(c Connection) (cloud.End, error) {
@@ -22,7 +22,11 @@ func (e Elsewhere) Open(c Connection) (cloud.End, error) {
 		return cloud.End{}, errors.New("its endpoint is no address: " + cloud.Clean(endpoint))
 	}
 	t := stack.Target{Account: c.Settings.Text("account"), Region: c.Settings.Text("region")}
-	return cloud.End{Target: t, Cloud: &httpcloud.Client{Base: endpoint, HTTP: httpcloud.Direct, By: e.By,
+	place := endpoint + " " + t.String()
+	if endpoint == e.From.Base && t == c.Target {
+		place = ""
+	}
+	return cloud.End{Target: t, Place: place, Cloud: &httpcloud.Client{Base: endpoint, HTTP: httpcloud.Direct, By: e.From.By,
 		Tokens: map[string]string{t.Account: c.Settings.Text("token")}}}, nil
 }
 

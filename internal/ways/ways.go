@@ -72,6 +72,8 @@ type Connections struct {
 	// Recorded lists what is recorded of some types in a target, or of all where none is named, by
 	// the names of the stacks.
 	Recorded func(ctx context.Context, t stack.Target, types ...string) (map[string][]*stack.Recorded, error)
+	// IDs are the ids of all that is recorded in a target.
+	IDs func(ctx context.Context, t stack.Target) (map[string]bool, error)
 	// There asks whether a resource that a connection leads to is there still.
 	There func(ctx context.Context, r cloud.Ref) (bool, error)
 
@@ -176,7 +178,8 @@ func digest(s Settings) string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
-func (c *Connections) find(ctx context.Context, t stack.Target, id string) (*Connection, error) {
+// Find is a connection by its id.
+func (c *Connections) Find(ctx context.Context, t stack.Target, id string) (*Connection, error) {
 	all, err := c.all(ctx, t)
 	if err != nil {
 		return nil, err
@@ -239,7 +242,7 @@ func (c *Connections) Close() {
 
 // Reach yields what is at the end of a connection.
 func (c *Connections) Reach(ctx context.Context, t stack.Target, connection string) (cloud.End, error) {
-	k, err := c.find(ctx, t, connection)
+	k, err := c.Find(ctx, t, connection)
 	if cloud.IsNotFound(err) {
 		return cloud.End{}, &cloud.Problem{Type: "no-way", Title: "no way there", Status: http.StatusConflict,
 			Detail: "the connection " + connection + " is not recorded any more: what was reached through it cannot be reached",
@@ -290,7 +293,7 @@ func (c *Connections) sorted(ctx context.Context, t stack.Target, stackName stri
 
 // Lost reports whether what a connection leads to is not there any more.
 func (c *Connections) Lost(ctx context.Context, t stack.Target, connection string) bool {
-	k, err := c.find(ctx, t, connection)
+	k, err := c.Find(ctx, t, connection)
 	if err != nil || len(k.Hosts) == 0 {
 		return false
 	}
@@ -312,13 +315,14 @@ func (c *Connections) List(ctx context.Context, t stack.Target, stackName string
 	return out, err
 }
 
-// Through lists what is reached through the connections: of one that does not answer, what is recorded.
-func (c *Connections) Through(ctx context.Context, t stack.Target, stackName string) ([]cloud.Resource, error) {
+// Through adds what is reached through the connections to what is there: of one that does not answer,
+// what is recorded.
+func (c *Connections) Through(ctx context.Context, t stack.Target, stackName string, there []cloud.Resource) ([]cloud.Resource, error) {
 	list, err := c.sorted(ctx, t, "") // one of another stack may be gone through, too
 	if err != nil || len(list) == 0 {
-		return nil, err
+		return there, err
 	}
-	parts := make([][]cloud.Resource, len(list))
+	parts := make([]seen, len(list))
 	var g errgroup.Group
 	g.SetLimit(8)
 	for i, k := range list {
@@ -328,24 +332,64 @@ func (c *Connections) Through(ctx context.Context, t stack.Target, stackName str
 			if err == nil {
 				found, err = end.Cloud.List(ctx, end.Target, stackName)
 			}
+			parts[i].place = k.ID
 			switch {
 			case ctx.Err() != nil:
 				return ctx.Err()
 			case err == nil:
+				parts[i].place = end.Place
 				for _, r := range found {
 					r.Account, r.Region = t.Account, t.Region
-					parts[i] = append(parts[i], end.Resource(r))
+					parts[i].list = append(parts[i].list, end.Resource(r))
 				}
 				return nil
 			case cloud.IsUnanswered(err) && c.Lost(ctx, t, k.ID):
 				return nil
 			}
-			parts[i], err = c.remembered(ctx, k, stackName)
+			parts[i].list, err = c.remembered(ctx, k, stackName)
 			return err
 		})
 	}
-	err = g.Wait()
-	return slices.Concat(parts...), err
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	return c.once(ctx, t, append([]seen{{"", there}}, parts...))
+}
+
+// seen is what is seen of a place.
+type seen struct {
+	place string
+	list  []cloud.Resource
+}
+
+// once is what is seen from several sides, once: as it is recorded, or as it is seen first.
+func (c *Connections) once(ctx context.Context, t stack.Target, parts []seen) ([]cloud.Resource, error) {
+	type where struct{ place, id string }
+	first, doubled := map[where]int{}, false
+	var recorded map[string]bool
+	var out []cloud.Resource
+	for _, p := range parts {
+		for _, r := range p.list {
+			_, id := cloud.WayOf(r.ID)
+			at, there := first[where{p.place, id}]
+			if !there {
+				first[where{p.place, id}] = len(out)
+				out = append(out, r)
+				continue
+			}
+			if !doubled {
+				var err error
+				if recorded, err = c.IDs(ctx, t); err != nil {
+					return nil, err
+				}
+				doubled = true
+			}
+			if recorded[r.ID] && !recorded[out[at].ID] {
+				out[at] = r
+			}
+		}
+	}
+	return out, nil
 }
 
 // remembered is what is recorded of what is reached through a connection.
@@ -436,7 +480,7 @@ func (c *Connections) NameTaken(context.Context, stack.Target, string, string) (
 
 // Get reads a connection.
 func (c *Connections) Get(ctx context.Context, r cloud.Ref) (cloud.Resource, error) {
-	k, err := c.find(ctx, r.Target, r.ID)
+	k, err := c.Find(ctx, r.Target, r.ID)
 	if err != nil {
 		return cloud.Resource{}, err
 	}
@@ -489,7 +533,7 @@ func (c *Connections) Create(ctx context.Context, t stack.Target, key string, r 
 
 // Update begins to wait until what a connection leads to answers as it is to be set up.
 func (c *Connections) Update(ctx context.Context, r cloud.Ref, key string, change cloud.Request) (cloud.Operation, error) {
-	was, err := c.find(ctx, r.Target, r.ID)
+	was, err := c.Find(ctx, r.Target, r.ID)
 	if err != nil {
 		return cloud.Operation{}, err
 	}
@@ -500,7 +544,7 @@ func (c *Connections) Update(ctx context.Context, r cloud.Ref, key string, chang
 
 // Delete forgets a connection. What is reached through it is left alone.
 func (c *Connections) Delete(ctx context.Context, r cloud.Ref, key string) (cloud.Operation, error) {
-	was, err := c.find(ctx, r.Target, r.ID)
+	was, err := c.Find(ctx, r.Target, r.ID)
 	if err != nil {
 		return cloud.Operation{}, err
 	}
