@@ -80,7 +80,13 @@ func Write(lib *tosca.Library, name string, target stack.Target, list []*stack.L
 	var b strings.Builder
 	b.WriteString("tosca_definitions_version: tosca_2_0\n")
 	fmt.Fprintf(&b, "description: \"What was there in %s, captured\"\n", target)
-	b.WriteString("imports:\n  - { profile: brickrow.cloud:1 }\n\nservice_template:\n")
+	b.WriteString("imports:\n")
+	for _, profile := range tosca.Shipped {
+		if profile == tosca.Shipped[0] || slices.ContainsFunc(w.list, func(l *stack.Live) bool { return lib.Nodes[l.Type].ShippedIn() == profile }) {
+			fmt.Fprintf(&b, "  - { profile: %s }\n", profile)
+		}
+	}
+	b.WriteString("\nservice_template:\n")
 	if len(w.inputs) > 0 {
 		b.WriteString("  inputs:\n")
 		for _, in := range w.inputs {

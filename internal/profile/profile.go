@@ -5,7 +5,7 @@
 package profile
 
 import (
-	_ "embed"
+	"embed"
 	"fmt"
 
 	"brickrow/internal/precheck"
@@ -14,15 +14,16 @@ import (
 	"brickrow/internal/whatif"
 )
 
-// Name is the name a template imports the profile by.
+// Name is the name a template imports the types of the cloud by.
 const Name = "brickrow.cloud:1"
 
-//go:embed brickrow.cloud-1.yaml
-var source []byte
+//go:embed *.yaml
+var sources embed.FS
 
 // Profile is the shipped types and the knowledge of them. It is not to be changed.
 type Profile struct {
-	Library *tosca.Library
+	Library *tosca.Library // the types of all profiles
+	byName  map[string]*tosca.Library
 }
 
 var (
@@ -31,20 +32,29 @@ var (
 	_ precheck.Knowledge = (*Profile)(nil)
 )
 
-// Read reads the shipped profile. It takes some milliseconds: who needs it often
+// Read reads the shipped profiles; each of the others builds upon that of the cloud. It takes some milliseconds: who needs it often
 // keeps it.
 func Read() *Profile {
-	lib, findings := tosca.ReadProfile("brickrow.cloud-1.yaml", source)
-	if findings.HasErrors() {
-		panic(fmt.Sprintf("the shipped profile cannot be read: %v", findings))
+	p := &Profile{byName: map[string]*tosca.Library{}}
+	for _, name := range tosca.Shipped {
+		file := tosca.ProfileFile(name)
+		source, err := sources.ReadFile(file)
+		lib, findings := tosca.ReadProfile(file, source, p.Load)
+		if err != nil || findings.HasErrors() {
+			panic(fmt.Sprintf("the shipped profile %s cannot be read: %v %v", name, err, findings))
+		}
+		p.byName[name] = lib
+		if p.Library == nil {
+			p.Library = lib.Copy()
+			continue
+		}
+		p.Library.Add(lib)
 	}
-	return &Profile{lib}
+	return p
 }
 
 // Load answers the imports of a template.
 func (p *Profile) Load(name string) (*tosca.Library, bool) {
-	if name != Name {
-		return nil, false
-	}
-	return p.Library, true
+	lib := p.byName[name]
+	return lib, lib != nil
 }

@@ -58,7 +58,10 @@ func (w *Wanted) ResolvedTemplate() ([]byte, error) {
 	if d := w.File.Description; d != "" {
 		add(doc, "description", text(d))
 	}
-	imports := sequence(flow(mapping("profile", text("brickrow.cloud:1"))))
+	imports := sequence()
+	for _, name := range w.profiles() {
+		imports.Content = append(imports.Content, flow(mapping("profile", text(name))))
+	}
 	for _, file := range e.files {
 		imports.Content = append(imports.Content, text(file))
 	}
@@ -68,6 +71,15 @@ func (w *Wanted) ResolvedTemplate() ([]byte, error) {
 		return nil, fmt.Errorf("write the resolved template: %s", findings[0])
 	}
 	return tosca.Emit(doc), nil
+}
+
+// profiles are the shipped profiles that the types of the resources come from.
+func (w *Wanted) profiles() []string {
+	used := map[string]bool{tosca.Shipped[0]: true}
+	for _, res := range w.Resources {
+		used[res.Type.ShippedIn()] = true
+	}
+	return slices.DeleteFunc(slices.Clone(tosca.Shipped), func(name string) bool { return !used[name] })
 }
 
 // writer turns values and expressions into YAML.

@@ -212,7 +212,9 @@ func (c *checker) node(n *NodeTemplate) {
 	if t == nil {
 		if n.Type != "" {
 			fix := suggest(n.Type, typeNames(c.lib.Nodes))
-			if len(c.lib.Nodes) == 0 {
+			if name := elsewhere(n.Type); name != "" {
+				fix = "import its profile too: imports: [ { profile: " + name + " } ]"
+			} else if len(c.lib.Nodes) == 0 {
 				fix = "import the profile: imports: [ { profile: brickrow.cloud:1 } ]"
 			}
 			c.findings.Errorf(n.TypePos, "unknown-type", fix, "there is no node type '%s'", n.Type)
@@ -732,3 +734,13 @@ func (c *checker) innerNode(m Mapping) *NodeTemplate {
 
 // pathWords are the steps of a path that are not names.
 var pathWords = []string{"CAPABILITY", "RELATIONSHIP", "TARGET", "SOURCE"}
+
+// elsewhere is the shipped profile whose types are called like one that a template does not know.
+func elsewhere(typ string) string {
+	for prefix, name := range map[string]string{"Postgres": Shipped[1], "Dns": Shipped[2]} {
+		if strings.HasPrefix(typ, prefix) {
+			return name
+		}
+	}
+	return ""
+}

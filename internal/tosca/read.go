@@ -51,9 +51,9 @@ func Read(name string, text []byte, src Source) (*File, Findings) {
 	return f, sh.findings
 }
 
-// ReadProfile reads a file of types that ships with the program.
-func ReadProfile(name string, text []byte) (*Library, Findings) {
-	sh := &shared{files: map[string]*File{}}
+// ReadProfile reads a file of types that ships with the program; it may import others that do.
+func ReadProfile(name string, text []byte, others func(name string) (*Library, bool)) (*Library, Findings) {
+	sh := &shared{files: map[string]*File{}, src: Source{Profile: others}}
 	r := &reader{file: name, shared: sh, shipped: true}
 	f := r.readFile(text)
 	sh.findings.Sort()

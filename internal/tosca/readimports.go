@@ -162,7 +162,7 @@ func (r *reader) importProfile(n *yaml.Node, namespace string) {
 		return
 	}
 	r.findings.Errorf(r.pos(n), "unknown-profile",
-		"the shipped profile is brickrow.cloud:1; one of your own is looked for in "+file, "there is no profile '%s'",
+		"shipped are "+strings.Join(Shipped, ", ")+"; one of your own is looked for in "+file, "there is no profile '%s'",
 		name)
 }
 

@@ -38,7 +38,7 @@ func Schema(lib *Library) map[string]any {
 // its own and imports none.
 func (s *schemaWriter) shippedTypes() object {
 	each := object{"required": []string{"profile"}, "not": object{"required": []string{"namespace"}},
-		"properties": object{"profile": object{"enum": []string{"brickrow.cloud:1"}}}}
+		"properties": object{"profile": object{"enum": Shipped}}}
 	known := sorted(typeNames(s.lib.Nodes))
 	return object{
 		"if": object{"required": []string{"imports"}, "not": object{"required": []string{"node_types"}},

@@ -1,7 +1,9 @@
 package tosca
 
 import (
+	"maps"
 	"slices"
+	"strings"
 	"sync"
 )
 
@@ -283,6 +285,42 @@ type Library struct {
 	Groups        map[string]*EntityType
 	Policies      map[string]*EntityType
 	Functions     map[string]*FunctionDef
+}
+
+// Shipped are the names of the profiles that ship with the program, that of the cloud first.
+var Shipped = []string{"brickrow.cloud:1", "brickrow.postgresql:1", "brickrow.dns:1"}
+
+// ProfileFile is the name of the file that holds a profile.
+func ProfileFile(name string) string { return strings.ReplaceAll(name, ":", "-") + ".yaml" }
+
+// ShippedIn is the shipped profile that a type comes from; "" is none.
+func (t *NodeType) ShippedIn() string {
+	i := slices.IndexFunc(Shipped, func(name string) bool { return ProfileFile(name) == t.Pos.File })
+	if i < 0 {
+		return ""
+	}
+	return Shipped[i]
+}
+
+// Copy is a library with the same types.
+func (l *Library) Copy() *Library {
+	out := NewLibrary()
+	out.Profile = l.Profile
+	out.Add(l)
+	return out
+}
+
+// Add adds the types of another library; those of the same name are taken to be the same.
+func (l *Library) Add(other *Library) {
+	maps.Copy(l.Data, other.Data)
+	maps.Copy(l.Nodes, other.Nodes)
+	maps.Copy(l.Capabilities, other.Capabilities)
+	maps.Copy(l.Relationships, other.Relationships)
+	maps.Copy(l.Interfaces, other.Interfaces)
+	maps.Copy(l.Artifacts, other.Artifacts)
+	maps.Copy(l.Groups, other.Groups)
+	maps.Copy(l.Policies, other.Policies)
+	maps.Copy(l.Functions, other.Functions)
 }
 
 // NewLibrary holds the built-in types alone.
