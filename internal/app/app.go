@@ -99,7 +99,7 @@ type App struct {
 
 // DataFiles are the files that a data folder may hold, the store first.
 var DataFiles = []string{"store.db", "store.db-wal", "store.db-shm", "yard.db", "yard.db-wal", "yard.db-shm",
-	store.KeyFile, yard.CredentialsFile, "logs", unsavedFolder, FindingsPage}
+	store.KeyFile, yard.CredentialsFile, "logs", unsavedFolder, FindingsPage, "programs", "connections"}
 
 // stamp tells one state of the store from another, at no cost.
 func (a *App) stamp() string {

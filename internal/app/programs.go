@@ -12,9 +12,9 @@ import (
 
 	"brickrow/internal/cloud"
 	"brickrow/internal/cloud/httpcloud"
+	"brickrow/internal/postgres"
 	"brickrow/internal/programs"
 	"brickrow/internal/run"
-	"brickrow/internal/seal"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 	"brickrow/internal/ways"
@@ -29,11 +29,14 @@ func (a *App) clouds(targeted *httpcloud.Client) (*cloud.Mux, error) {
 	}
 	p.Recorded = a.programmed
 	a.programs = p
-	box, err := seal.Open(p.Dir())
-	if err != nil {
+	if a.connections, err = ways.Open(filepath.Join(a.Home, "connections")); err != nil {
 		return nil, err
 	}
-	a.connections = ways.New(box, map[string]ways.Kind{"CloudConnection": ways.Elsewhere{From: targeted}, "ClusterConnection": ways.Clusters{Via: targeted}})
+	a.connections.Kinds = map[string]ways.Kind{
+		"CloudConnection":   ways.Elsewhere{From: targeted},
+		"ClusterConnection": ways.Clusters{Via: targeted},
+		postgres.Connection: postgres.Kind{All: a.connections},
+	}
 	a.connections.Recorded, a.connections.IDs = a.store.RecordedOf, a.store.RecordedIDs
 	p.Connected = func(ctx context.Context, t stack.Target, id string) (*programs.Connection, error) {
 		k, err := a.connections.Find(ctx, t, id)

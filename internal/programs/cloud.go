@@ -90,9 +90,6 @@ func Open(dir string) (*Cloud, error) {
 	return &Cloud{dir: dir, box: b, ops: map[string]*operation{}, mine: map[string]bool{}, plans: map[string]*Answer{}}, err
 }
 
-// Dir is the folder in which it keeps what it keeps.
-func (c *Cloud) Dir() string { return c.dir }
-
 // Keep keeps the text of a program, for when its file is gone or another one.
 func (c *Cloud) Keep(p Program, text []byte) error {
 	path := c.binary(p)
@@ -782,7 +779,7 @@ func (c *Cloud) all(ctx context.Context, t stack.Target, stackName string) ([]Kn
 	if stackName != "" {
 		pattern = hashed(t.String(), stackName)
 	}
-	paths, err := filepath.Glob(filepath.Join(c.dir, "made", pattern, "*"))
+	paths, err := filepath.Glob(filepath.Join(c.dir, "made", pattern, "[^.]*"))
 	if err != nil {
 		return nil, err
 	}

@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"maps"
 	"net/http"
+	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -67,6 +68,7 @@ type Connection struct {
 // Connections is all of them. It is the cloud of the connections themselves, and the ways to what
 // they lead to.
 type Connections struct {
+	dir   string
 	box   *seal.Box
 	Kinds map[string]Kind // by type
 	// Recorded lists what is recorded of some types in a target, or of all where none is named, by
@@ -109,10 +111,13 @@ type waiting struct {
 var _ cloud.Cloud = (*Connections)(nil)
 var _ cloud.Ways = (*Connections)(nil)
 
-// New makes connections of some kinds, by their types. What is secret in them is shown as the box
-// prints it.
-func New(box *seal.Box, kinds map[string]Kind) *Connections {
-	return &Connections{box: box, Kinds: kinds, ops: map[string]*waiting{}, mine: map[string]mine{}, open: map[string][]opened{}}
+// Open opens the folder in which is kept what is not recorded yet; it is made where it is missing.
+func Open(dir string) (*Connections, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	box, err := seal.Open(dir)
+	return &Connections{dir: dir, box: box, Kinds: map[string]Kind{}, ops: map[string]*waiting{}, mine: map[string]mine{}, open: map[string][]opened{}}, err
 }
 
 type assumed struct{}
