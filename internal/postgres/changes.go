@@ -310,6 +310,9 @@ var roleFlags = []struct{ property, on, off string }{
 	{"bypass_row_security", "bypassrls", "nobypassrls"},
 }
 
+// found marks what the server kept of a password that was there before one was given.
+const found = "found "
+
 // roleStatements change a role: from is its name, to the one that it is to have. Kept is what the server
 // keeps of its password now.
 func (s *server) roleStatements(ctx context.Context, from, to string, v map[string]any, r cloud.Request, was ways.Known, kept string) (out []string, keep string, err error) {
@@ -333,8 +336,14 @@ func (s *server) roleStatements(ctx context.Context, from, to string, v map[stri
 	}
 	if p, given := v["password"]; given {
 		switch p := p.(type) {
-		case nil:
-			words = append(words, "password null")
+		case nil: // it is what it was before one was given
+			before := "null"
+			for _, k := range was.Kept {
+				if own, ok := strings.CutPrefix(k, found); ok {
+					before = literal(own)
+				}
+			}
+			words = append(words, "password "+before)
 		case ways.Verbatim:
 			words = append(words, "password "+literal(string(p)))
 		default:
@@ -344,7 +353,9 @@ func (s *server) roleStatements(ctx context.Context, from, to string, v map[stri
 			}
 			words = append(words, "password "+literal(hashed))
 		}
-		keep = kept
+		if keep = kept; keep != "" && len(was.Secrets["password"]) == 0 {
+			keep = found + kept
+		}
 	} else if from != to && kept != "" { // an old way of keeping passwords forgets them when a role is renamed
 		words = append(words, "password "+literal(kept))
 	}

@@ -51,7 +51,10 @@ func (s *server) Objects(ctx context.Context, known map[string]ways.Known) ([]wa
 
 // Object reads one object.
 func (s *server) Object(ctx context.Context, typ, of string, known ways.Known) (ways.Object, error) {
-	n, all := numbers(typ, of), map[string]ways.Known{of: known}
+	n, all := numbers(typ, of), map[string]ways.Known{}
+	if known.Properties != nil {
+		all[of] = known
+	}
 	if n == nil {
 		return ways.Object{}, notThere(of)
 	}
@@ -165,11 +168,12 @@ func (s *server) roles(ctx context.Context, known map[string]ways.Known, only ui
 			secrets := k.Secrets["password"]
 			i := slices.IndexFunc(secrets, func(p string) bool { return fits(kept[n], p) })
 			switch {
+			case len(secrets) == 0: // where none was given, the one that it has is left alone
 			case i >= 0:
 				o.Properties["password"] = ways.Print{Is: secrets[i]}
 			case kept[n] != "":
 				o.Properties["password"] = ways.Print{Kept: kept[n]}
-			case !readable && len(secrets) > 0: // it cannot be told
+			case !readable: // it cannot be told
 				o.Properties["password"] = ways.Print{Is: secrets[0]}
 			}
 			var links, others []string

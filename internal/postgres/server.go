@@ -45,7 +45,7 @@ func (k Kind) Open(c ways.Connection) (cloud.End, error) {
 
 // Answers logs in.
 func (Kind) Answers(ctx context.Context, end cloud.End) error {
-	return end.Cloud.(*ways.Direct).Answers(ctx)
+	return end.Cloud.(interface{ Answers(context.Context) error }).Answers(ctx)
 }
 
 // server is a server as one role sees it. One question is asked after another: two changes of one

@@ -232,12 +232,12 @@ func secretsOf(r cloud.Request) map[string]string {
 func (d *Direct) resource(o Object, k *owned) cloud.Resource {
 	t := d.connection.Target
 	r := cloud.Resource{ID: o.ID, Type: o.Type, Account: t.Account, Region: t.Region, State: "ready", Properties: map[string]any{}, Links: o.Links,
-		Attributes: o.Attributes, Tags: map[string]string{}, UsedBy: []string{}}
+		Attributes: map[string]any{}, Tags: map[string]string{}, UsedBy: []string{}}
 	if r.Links == nil {
 		r.Links = map[string][]string{}
 	}
-	if r.Attributes == nil {
-		r.Attributes = map[string]any{}
+	for name, v := range o.Attributes {
+		r.Attributes[name] = plain(v)
 	}
 	for name, v := range o.Properties {
 		if p, ok := v.(Print); ok { // what stands there for a secret
