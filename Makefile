@@ -1,7 +1,7 @@
 # What a newcomer needs: make test, make demo, make bench, make screenshots.
 GO ?= go
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
-RACE = ./internal/programs ./internal/printed ./internal/bundle ./internal/stack ./internal/precheck ./internal/whatif ./internal/rules ./internal/run ./internal/cloud ./internal/identity ./internal/store ./internal/yard ./internal/app ./internal/assist ./internal/lsp
+RACE = ./internal/programs ./internal/ways ./internal/seal ./internal/printed ./internal/bundle ./internal/stack ./internal/precheck ./internal/whatif ./internal/rules ./internal/run ./internal/cloud ./internal/identity ./internal/store ./internal/yard ./internal/app ./internal/assist ./internal/lsp
 
 .PHONY: test demo bench fuzz screenshots tools
 
@@ -14,8 +14,9 @@ test: tools
 	TMPDIR=$$tmp GOTMPDIR=/tmp $(GO) test -race -short -timeout 20m $(RACE)
 
 # tmux drives the real interface in the tests, neovim the language server; the race detector needs gcc.
+# PostgreSQL and a name server are what connections lead to: the tests run servers of their own.
 tools:
-	@scripts/need tmux gcc nvim patch
+	@scripts/need tmux gcc nvim patch initdb named
 
 demo:
 	$(GO) run ./cmd/brickrow demo

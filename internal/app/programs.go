@@ -12,6 +12,7 @@ import (
 
 	"brickrow/internal/cloud"
 	"brickrow/internal/cloud/httpcloud"
+	"brickrow/internal/nameserver"
 	"brickrow/internal/postgres"
 	"brickrow/internal/programs"
 	"brickrow/internal/run"
@@ -33,9 +34,10 @@ func (a *App) clouds(targeted *httpcloud.Client) (*cloud.Mux, error) {
 		return nil, err
 	}
 	a.connections.Kinds = map[string]ways.Kind{
-		"CloudConnection":   ways.Elsewhere{From: targeted},
-		"ClusterConnection": ways.Clusters{Via: targeted},
-		postgres.Connection: postgres.Kind{All: a.connections},
+		"CloudConnection":     ways.Elsewhere{From: targeted},
+		"ClusterConnection":   ways.Clusters{Via: targeted},
+		postgres.Connection:   postgres.Kind{All: a.connections},
+		nameserver.Connection: nameserver.Kind{All: a.connections},
 	}
 	a.connections.Recorded, a.connections.IDs = a.store.RecordedOf, a.store.RecordedIDs
 	p.Connected = func(ctx context.Context, t stack.Target, id string) (*programs.Connection, error) {

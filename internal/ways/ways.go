@@ -15,6 +15,7 @@ import (
 	"net/http"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -42,10 +43,14 @@ func (s Settings) Text(name string) string {
 	return tosca.Show(v)
 }
 
-// Number is a setting as a number; 0 where it is none.
-func (s Settings) Number(name string) int {
-	n, _ := s[name].(tosca.Int)
-	return int(n)
+// Duration reads a length of time such as 5 m or 2 d.
+func Duration(text string) (time.Duration, error) {
+	number, unit, _ := strings.Cut(strings.TrimSpace(text), " ")
+	if unit = strings.TrimSpace(unit); unit == "d" {
+		n, err := strconv.ParseFloat(number, 64)
+		return time.Duration(n * 24 * float64(time.Hour)), err
+	}
+	return time.ParseDuration(number + unit)
 }
 
 // Kind is a type of connection.
@@ -581,7 +586,7 @@ func (c *Connections) await(ctx context.Context, kind, key string, was, k *Conne
 		return cloud.Operation{}, err
 	}
 	within := 2 * time.Minute
-	if d, err := time.ParseDuration(strings.ReplaceAll(k.Settings.Text("within"), " ", "")); err == nil && d > 0 {
+	if d, err := Duration(k.Settings.Text("within")); err == nil && d > 0 {
 		within = d
 	}
 	c.mu.Lock()
