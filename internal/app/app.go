@@ -89,12 +89,14 @@ type App struct {
 	// asked before and after each entry of the journal.
 	die func() error
 
-	rulesMu     sync.Mutex
-	rules       *rules.Set // those read last
-	rulesKey    string     // what they were read from
-	rulesLib    *tosca.Library
-	programs    *programs.Cloud   // of types of one's own
-	connections *ways.Connections // to what is elsewhere
+	rulesMu  sync.Mutex
+	rules    *rules.Set // those read last
+	rulesKey string     // what they were read from
+	rulesLib *tosca.Library
+	// shippedWith is the library to which all shipped types were added last, as withOwn.
+	shippedWith, withOwn *tosca.Library
+	programs             *programs.Cloud   // of types of one's own
+	connections          *ways.Connections // to what is elsewhere
 }
 
 // DataFiles are the files that a data folder may hold, the store first.

@@ -462,3 +462,121 @@ service_template:`
 	b.wantSame("what is left there", o.listed(t, "across"), "")
 	b.wantSame("what is left here", b.listing("across"), "[]")
 }
+
+// again is the app opened anew, as after the end of its process: nothing that it had in memory is left.
+func (b *bench) again(t *testing.T, speed float64) {
+	t.Helper()
+	if err := b.App.Close(); err != nil {
+		t.Fatal(err)
+	}
+	a, err := Open(Options{Home: b.Home, Speed: speed})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { a.Close() })
+	b.App = a
+}
+
+// A process that ends at any entry of the journal, with a program, a connection and another cloud in
+// the run, is gone on from by another one: each program ran once to its end, and nothing is left or
+// there twice. BRICKROW_LONG=1 goes through all entries.
+func TestKilledWithProgramsAndConnections(t *testing.T) {
+	long(t)
+	t.Parallel()
+	const speed = 2000
+	b := newRota(t)
+	o := anotherCloud(t, speed)
+	b.again(t, speed)
+	text := strings.Replace(rotaTemplate, "inputs: {", "inputs: { there: { type: string }, token: { type: Secret },", 1)
+	text = strings.Replace(text, "word: { $get_input: word } } }", "word: { $get_input: word } }, requirements: [ { through: second } ] }", 1)
+	b.write("ward.yaml", strings.Replace(text, "    note:", `    second: { type: CloudConnection, properties: { endpoint: { $get_input: there }, account: workshop, region: birch-1, token: { $get_input: token }, within: 5 s } }
+    far: { type: Queue, properties: { label: { $get_attribute: [ rota, next ] } }, requirements: [ { through: second } ] }
+    note:`, 1))
+	b.write("ward.stack.yaml", fmt.Sprintf("stack: ward\ntemplate: ward.yaml\ntarget: workshop/alder-1\nthrowaway: true\ninputs: { there: %q, token: %q }\n", o.url, o.token))
+	through := func(begin func() *Preview, n int64) (r *run.Record, moments int64) {
+		ticket, err := b.Prepare(t.Context(), begin(), stack.Undo)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for first := true; ; first = false {
+			at := n
+			if !first {
+				at = 0
+			}
+			chances := b.mortal(at)
+			r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token)
+			if first {
+				moments = chances.Load()
+			}
+			if err == nil {
+				b.die = nil
+				return r, moments
+			}
+			if !errors.Is(err, errDied) || !first {
+				t.Fatalf("killed at %d: %v", n, err)
+			}
+			if err := b.store.Unlock(t.Context(), ticket.Run.StackID, ticket.Token); err != nil {
+				t.Fatal(err)
+			}
+			b.again(t, speed)
+			if ticket, err = b.Resume(t.Context(), b.stack("ward"), On); err != nil {
+				t.Fatalf("killed at %d: %v", n, err)
+			}
+		}
+	}
+	deploying := func() *Preview { return b.preview("ward.stack.yaml") }
+	deleting := func() *Preview {
+		p, err := b.WhatIfDelete(t.Context(), b.stack("ward"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return p
+	}
+	once := func(n int64, what string, want string) {
+		t.Helper()
+		calls := callsOf(t, b)
+		if err := os.Remove(filepath.Join(b.dir, "calls")); err != nil {
+			t.Fatal(err)
+		}
+		b.wantSame(fmt.Sprintf("%s, killed at %d: the calls", what, n), strings.Join(calls, " "), want)
+	}
+	moments := int64(1)
+	for n := int64(0); n <= moments; n++ {
+		if n > 1 && os.Getenv("BRICKROW_LONG") == "" {
+			n += moments / 5
+		}
+		b.fault(yard.Fault{Name: "note", Reason: "no", Times: 1, At: "last"})
+		r, _ := through(deploying, n)
+		if r.State != run.StatusUndone && n == 0 {
+			t.Fatalf("with a fault: %s %s", r.State, r.Reason)
+		}
+		b.clearFaults()
+		if r.State == run.StatusUndone {
+			once(n, "undone", "create delete")
+		} else { // the fault was met, and nobody heard so
+			once(n, "deployed", "create")
+			through(deleting, 0)
+			once(n, "deleted", "delete")
+		}
+		b.wantSame("left there", o.listed(t, "ward"), "")
+		b.wantSame("kept", b.kept(), "")
+
+		r, m := through(deploying, n)
+		if r.State != run.StatusDone {
+			t.Fatalf("killed at %d: %s %s", n, r.State, r.Reason)
+		}
+		moments = max(moments, m)
+		once(n, "deployed", "create")
+		if p := deploying(); !p.Empty() {
+			t.Fatalf("killed at %d: there is something to do still", n)
+		}
+		if r, _ = through(deleting, n); r.State != run.StatusDone {
+			t.Fatalf("deleting, killed at %d: %s %s", n, r.State, r.Reason)
+		}
+		once(n, "deleted", "delete")
+		b.wantSame("left there", o.listed(t, "ward"), "")
+		b.wantSame("left here", b.listing("ward"), "[]")
+		b.wantSame("kept", b.kept(), "")
+	}
+	t.Logf("%d moments", moments)
+}

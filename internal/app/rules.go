@@ -78,9 +78,6 @@ func (a *App) readRules(d *Parsed) (findings tosca.Findings) {
 		findings.Errorf(at, "broken-rule", "the path is relative to the stack file", "%v", err)
 	}
 	lib := d.File.Library
-	if len(lib.Nodes) < len(a.Profile.Library.Nodes) { // the template could not be read
-		lib = a.Profile.Library
-	}
 	d.RuleFiles = paths
 	d.Rules = a.ruleSet(d.from, lib, paths)
 	return append(findings, d.Rules.Findings...)
@@ -106,10 +103,29 @@ func (a *App) ruleSet(from bundle.Sources, lib *tosca.Library, paths []string) *
 	}
 	a.rulesMu.Lock()
 	defer a.rulesMu.Unlock()
+	lib = a.withShipped(lib)
 	if a.rules == nil || a.rulesKey != key.String() || a.rulesLib != lib {
 		a.rules, a.rulesKey, a.rulesLib = rules.Read(from, lib, paths), key.String(), lib
 	}
 	return a.rules
+}
+
+// withShipped is a library with all shipped types beside: a rule may name one that a template does not
+// use. It is the same one for the same library.
+func (a *App) withShipped(lib *tosca.Library) *tosca.Library {
+	own := false
+	for name, t := range lib.Nodes {
+		own = own || a.Profile.Library.Nodes[name] != t
+	}
+	if !own {
+		return a.Profile.Library
+	}
+	if a.shippedWith != lib {
+		all := a.Profile.Library.Copy()
+		all.Add(lib)
+		a.shippedWith, a.withOwn = lib, all
+	}
+	return a.withOwn
 }
 
 // judge holds a change set against rules.

@@ -17,6 +17,7 @@ import (
 	"github.com/miekg/dns"
 
 	"brickrow/internal/cloud"
+	"brickrow/internal/tosca"
 	"brickrow/internal/ways"
 )
 
@@ -40,6 +41,11 @@ func (k Kind) Open(c ways.Connection) (cloud.End, error) {
 		algorithm = "hmac-sha256"
 	}
 	s := &server{address: net.JoinHostPort(c.Settings.Text("server"), port), key: dns.CanonicalName(c.Settings.Text("key_name")), algorithm: dns.Fqdn(algorithm), secret: strings.TrimSpace(c.Settings.Text("key"))}
+	if list, ok := c.Settings["zones"].(tosca.List); ok {
+		for _, z := range list {
+			s.zones = append(s.zones, dns.CanonicalName(tosca.Show(z)))
+		}
+	}
 	if _, err := base64.StdEncoding.DecodeString(s.secret); err != nil || s.secret == "" {
 		return cloud.End{}, errors.New("its key is not base64")
 	}
@@ -52,7 +58,10 @@ func (Kind) Answers(ctx context.Context, end cloud.End) error {
 }
 
 // server is a name server, asked with one key.
-type server struct{ address, key, algorithm, secret string }
+type server struct {
+	address, key, algorithm, secret string
+	zones                           []string // that are looked at in any case
+}
 
 var _ ways.System = (*server)(nil)
 
@@ -202,6 +211,9 @@ func (s *server) notTransferred(zone string, err error) error {
 // Objects lists the records of the zones of which some are known.
 func (s *server) Objects(ctx context.Context, known map[string]ways.Known) ([]ways.Object, error) {
 	zones := map[string]bool{}
+	for _, zone := range s.zones {
+		zones[zone] = true
+	}
 	for id := range known {
 		if one, ok := parsed(id); ok {
 			zones[one.zone] = true

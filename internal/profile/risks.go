@@ -48,6 +48,7 @@ func permissionRisks(c *whatif.Comparison, ch *whatif.Change) {
 				tosca.Show(p.Before))
 		}
 	}
+	postgresRisks(ch, say)
 	if ch.Type != "Grant" {
 		return
 	}
@@ -363,8 +364,12 @@ func nameConflict(c *whatif.Comparison, ch *whatif.Change) {
 		place, property = "network", "to"
 	case "Zone":
 		property = "domain"
+	case "DnsRecords":
+		place, property = stack.Through, "name"
 	default:
-		return
+		if place, property = uniqueIn(ch.Wanted.Type); place == "" {
+			return
+		}
 	}
 	p := ch.Wanted.Property(property)
 	if p == nil {
@@ -385,10 +390,34 @@ func nameConflict(c *whatif.Comparison, ch *whatif.Change) {
 		switch {
 		case old.Type != ch.Type || !stack.Same(old.Properties[property], p.Value):
 		case place != "" && !slices.ContainsFunc(old.Links[place], func(l stack.LinkTo) bool { return l.ID == in }):
-		case ch.Type == "Record" && !exclude(tosca.InClear(old.Properties["kind"]), tosca.InClear(ch.Wanted.Value("kind"))):
+		case ch.Type == "DnsRecords" && !stack.Same(old.Properties["zone"], ch.Wanted.Value("zone")):
+		case (ch.Type == "Record" || ch.Type == "DnsRecords") && !exclude(tosca.InClear(old.Properties["kind"]), tosca.InClear(ch.Wanted.Value("kind"))):
 		default:
 			c.Set.Findings.Errorf(p.Pos, "name-still-taken", "choose another "+property+", keep the name of the node, or deploy without "+old.Name+" first",
 				"%s wants the %s '%s', and %s holds it until the end of the run", ch.Name, property, tosca.Show(p.Value), old.Name)
+		}
+	}
+}
+
+// postgresRisks raises what a role of a PostgreSQL server may do that it could not do before.
+func postgresRisks(ch *whatif.Change, say func(fix, format string, args ...any)) {
+	switch ch.Type {
+	case "PostgresRole":
+		for _, may := range [][2]string{{"superuser", "do everything in its server"}, {"create_roles", "make roles"}, {"bypass_row_security", "see every row"}, {"replication", "copy the whole server"}} {
+			if stack.Same(ch.Wanted.Value(may[0]), tosca.Bool(true)) && !stack.Same(ch.Was(may[0]), tosca.Bool(true)) {
+				say("", "%s may %s", ch.Name, may[1])
+			}
+		}
+		for _, p := range ch.Properties {
+			if p.Property == "member_of" && ch.Kind != whatif.New && p.After != nil {
+				say("", "%s may do what %s may", ch.Name, tosca.Show(p.After))
+			}
+		}
+	case "PostgresGrant":
+		for _, p := range ch.Properties {
+			if p.Property == "privileges" && ch.Kind != whatif.New && p.After != nil && !stack.Same(p.Before, p.After) {
+				say("", "%s lets %s do %s on %s", ch.Name, whatif.Few(ch.Wanted.Targets("to")), tosca.Show(p.After), whatif.Few(ch.Wanted.Targets("on")))
+			}
 		}
 	}
 }

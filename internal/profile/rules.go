@@ -396,6 +396,23 @@ func unique(c *precheck.Checker, r *stack.Resource) (key, property string) {
 		if to := c.Text(r, "to"); to != "" {
 			return c.Target(r, "network") + "/" + to, "to"
 		}
+	case "DnsRecords":
+		if name := c.Text(r, "name"); name != "" {
+			return strings.ToLower(c.Text(r, "zone") + "/" + name + "/" + c.Text(r, "kind")), "name"
+		}
+	}
+	if in, name := uniqueIn(r.Type); in != "" && c.Text(r, name) != "" {
+		return c.Target(r, in) + "/" + c.Text(r, name), name
+	}
+	return "", ""
+}
+
+// uniqueIn is the property of a type that no two may share that rest on the same by a requirement.
+func uniqueIn(t *tosca.NodeType) (requirement, property string) {
+	for _, d := range t.Properties {
+		if in := d.Metadata["unique_in"]; in != "" {
+			return in, d.Name
+		}
 	}
 	return "", ""
 }

@@ -43,7 +43,9 @@ type Program struct {
 
 // call is what a program is given, on its standard input.
 type call struct {
-	API        int            `json:"api"`
+	API int `json:"api"`
+	// Connection is that through which the resource is to be reached, where its node says so.
+	Connection *Connection    `json:"connection,omitempty"`
 	Operation  string         `json:"operation"`
 	Key        string         `json:"key"`
 	Stack      string         `json:"stack"`
@@ -56,8 +58,6 @@ type call struct {
 	Attributes map[string]any `json:"attributes"`
 	Action     string         `json:"action"`
 	Inputs     map[string]any `json:"inputs"`
-	// Connection is that through which the resource is to be reached, where its node says so.
-	Connection *Connection `json:"connection,omitempty"`
 }
 
 // Connection is how something else is reached: the properties of a connection, secrets in clear.

@@ -191,7 +191,7 @@ func (d *desk) edit(name, old, new string) {
 
 func TestTheStoryOnTheScreen(t *testing.T) {
 	d := newDesk(t, 142, 42)
-	d.wants("BRICK ROW", "bulletin-live", "summit / birch-1", "4 of 5 stacks, 1 removed hidden", "enter open it")
+	d.wants("BRICK ROW", "bulletin-live", "summit / birch-1", "5 of 6 stacks, 1 removed hidden", "enter open it")
 	d.press("down")
 	d.wants("▌", "23 resources in 5 courses", "no storage host has 40 GiB", "http://bulletin.test.kestrelridge.example")
 	d.press("r")
@@ -401,7 +401,7 @@ func TestStacksAsATree(t *testing.T) {
 	d.press("up", "up", "down")
 	d.wants("The avalanche bulletin")
 	d.press("t")
-	d.wants("ridge-base", "What the services of Kestrel Ridge share", "2 of 5 stacks")
+	d.wants("ridge-base", "What the services of Kestrel Ridge share", "3 of 6 stacks")
 	d.lacks("bulletin-live")
 	d.press("t", "r")
 	d.wants("snow-probe", "bulletin-live")
@@ -410,7 +410,7 @@ func TestStacksAsATree(t *testing.T) {
 func TestStacksFilterAndPalette(t *testing.T) {
 	d := newDesk(t, 142, 42)
 	d.press("/", "base ready", "enter")
-	d.wants("filter: base ready", "1 of 5 stacks")
+	d.wants("filter: base ready", "1 of 6 stacks")
 	if d.about.Name != "ridge-base" {
 		t.Errorf("the subject is %s", d.about.Name)
 	}
