@@ -34,6 +34,7 @@ fuzz:
 	$(GO) test -run '^$$' -fuzz FuzzRules -fuzztime 60s ./internal/rules
 	$(GO) test -run '^$$' -fuzz FuzzLines -fuzztime 60s ./internal/programs
 	$(GO) test -run '^$$' -fuzz FuzzCreate -fuzztime 60s ./internal/yard
+	$(GO) test -run '^$$' -fuzz FuzzValue -fuzztime 60s ./internal/nameserver
 
 screenshots:
 	scripts/screenshots
