@@ -241,7 +241,7 @@ func (a *App) driftFrom(ctx context.Context, st *stack.Stack, rec allRecorded, l
 				}
 			}
 			l := live[r.ID]
-			d := Differing{Name: r.Name, Type: r.Type, ID: r.ID, Pos: r.Pos, PropertyChange: c, Since: l.Changed, ChangedBy: l.ChangedBy}
+			d := Differing{Name: r.Name, Type: r.Shown(), ID: r.ID, Pos: r.Pos, PropertyChange: c, Since: l.Changed, ChangedBy: l.ChangedBy}
 			if d.Whole = c.After; !c.Link {
 				d.Whole = secrets.Mark(stack.There(r, l, c.Property))
 			}

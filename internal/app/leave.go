@@ -219,6 +219,9 @@ func (a *App) LeftOf(ctx context.Context, st *stack.Stack) ([]LeftBehind, error)
 		if err != nil && !errors.As(err, &p) {
 			return nil, err
 		}
+		if cloud.IsUnanswered(err) || cloud.IsNoWay(err) { // nobody can say that it is gone
+			err = nil
+		}
 		if err != nil && !cloud.IsNotFound(err) {
 			return nil, fmt.Errorf("ask the cloud whether %s is there still: %w", r.ID, err)
 		}

@@ -206,6 +206,37 @@ func TestPostgresByHand(t *testing.T) {
 	}
 }
 
+// What is kept stays in the server when its stack goes, and comes back when the stack does.
+func TestPostgresKept(t *testing.T) {
+	t.Parallel()
+	b := newGauges(t)
+	b.write("gauges.yaml", gaugesTemplate+"  policies: [ keep: { type: Keep, targets: [ db, team ] } ]\n")
+	b.deploy(run.StatusDone, "gauges.stack.yaml", "stations=1")
+	b.Exec(t, "gauge-readings", `create table level (cm int)`, `insert into level values (140)`)
+	p, err := b.WhatIfDelete(t.Context(), b.stack("gauges"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r := b.carry(p, "hold"); r.State != run.StatusDone {
+		t.Fatal(r.Reason)
+	}
+	if _, err := b.LeftOf(t.Context(), b.stack("gauges")); err != nil {
+		t.Error(err)
+	}
+	b.has(b.Catalogue(t), "table in gauge-readings (public,level)", "(gauge_team,")
+	p = b.preview("gauges.stack.yaml", "stations=1")
+	if p.Change("db").Kind != "adopt" || p.Change("team").Kind != "adopt" || p.Change("writer").Kind != "new" {
+		t.Errorf("%s %s %s %v", p.Change("db").Kind, p.Change("team").Kind, p.Change("writer").Kind, p.Findings)
+	}
+	if r := b.carry(p, "undo"); r.State != run.StatusDone {
+		t.Fatal(r.Reason)
+	}
+	b.has(b.Catalogue(t), "table in gauge-readings (public,level)")
+	if p := b.preview("gauges.stack.yaml", "stations=1"); !p.Empty() {
+		t.Errorf("there is something to do still: %s", p.Tally)
+	}
+}
+
 var scramText = regexp.MustCompile(`SCRAM-SHA-256[^,)]*`)
 
 func withoutPasswords(s string) string { return scramText.ReplaceAllString(s, "SCRAM") }

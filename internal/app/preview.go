@@ -46,6 +46,7 @@ type Preview struct {
 	onFailure          stack.OnFailure // what was saved says
 	savedCommit        string          // of its files
 	savedChanged       bool
+	foreseen           map[string]string                   // ids that connections will have
 	unread             tosca.Findings                      // what could not be read of a stack that is to be deleted
 	adopting           []*stack.Recorded                   // what is there and is to come under the stack
 	releasing          string                              // the resource that is to leave the stack and stay in the cloud
@@ -88,7 +89,7 @@ func (a *App) whatIf(ctx context.Context, d *Draft, ask asking, only []string) (
 		p.ChangeSet = &whatif.ChangeSet{Stack: d.Stack.Stack, Findings: d.Findings}
 		return p, nil
 	}
-	ctx = a.assuming(ctx, d)
+	ctx, p.foreseen = a.assuming(ctx, d)
 	state, told, err := ask(ctx, d)
 	if err != nil {
 		return nil, err
@@ -323,7 +324,8 @@ func (a *App) namesAt(ctx context.Context, s *precheck.TargetState, w *stack.Wan
 
 // assuming lets what is reached through the connections of a draft be looked at with what they will
 // be set up with, where that is known and leads to the same place.
-func (a *App) assuming(ctx context.Context, d *Draft) context.Context {
+// They are foreseen by their names where they are still to be made.
+func (a *App) assuming(ctx context.Context, d *Draft) (_ context.Context, foreseen map[string]string) {
 	var list []*stack.Resource
 	for _, res := range d.Wanted.Resources {
 		if res.Type != nil && a.connections.Kinds[res.Type.Name] != nil {
@@ -331,25 +333,41 @@ func (a *App) assuming(ctx context.Context, d *Draft) context.Context {
 		}
 	}
 	if len(list) == 0 {
-		return ctx
+		return ctx, nil
 	}
 	named, err := a.connections.Named(ctx, d.Stack.Target, d.Stack.Stack)
 	if err != nil {
-		return ctx // whoever asks next says so
+		return ctx, nil // whoever asks next says so
 	}
-	byID := map[string]ways.Settings{}
+	recorded, foreseen := map[string]bool{}, map[string]string{}
+	planned := map[string]*ways.Connection{}
 	for _, res := range list {
-		k, settings := named[res.Name], ways.Settings{}
-		usable := k != nil && k.Type == res.Type.Name
+		is := &ways.Connection{Type: res.Type.Name, Target: d.Stack.Target, Stack: d.Stack.Stack, Node: res.Name, Settings: ways.Settings{}}
+		k, usable := named[res.Name], true
 		for _, p := range res.Properties {
-			settings[p.Name] = p.Value
-			usable = usable && p.Value != nil && tosca.IsKnown(p.Value) && (!stack.Swaps(p.Def.Metadata) || stack.Same(p.Value, k.Settings[p.Name]))
+			is.Settings[p.Name] = p.Value
+			usable = usable && p.Value != nil && tosca.IsKnown(p.Value) && (k == nil || !stack.Swaps(p.Def.Metadata) || stack.Same(p.Value, k.Settings[p.Name]))
 		}
-		if usable {
-			byID[k.ID] = settings
+		switch {
+		case !usable || k != nil && k.Type != is.Type:
+		case k != nil:
+			is.ID = k.ID
+			planned[is.ID] = is
+		case a.connections.Identify(is) == nil: // something may have been kept at its end
+			foreseen[res.Name] = is.ID
+			if len(recorded) == 0 {
+				if recorded, err = a.store.RecordedIDs(ctx, d.Stack.Target); err != nil {
+					return ctx, nil
+				}
+			}
+			for id := range recorded {
+				if way, _ := cloud.WayOf(id); way == is.ID {
+					planned[is.ID] = is
+				}
+			}
 		}
 	}
-	return ways.Assuming(ctx, byID)
+	return ways.Assuming(ctx, planned), foreseen
 }
 
 // against compares what is wanted of a stack with its record and its target,
@@ -392,7 +410,7 @@ func (a *App) selectable(s *precheck.TargetState, typ string) []stack.Found {
 func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Target, w *stack.Wanted,
 	live map[string]*stack.Live) (result error) {
 	s := whatif.State{Stack: name, Target: t, Wanted: w, Live: live, Duration: a.Duration,
-		Deleting: p.Kind == run.KindDelete, Knowledge: a.Profile}
+		Deleting: p.Kind == run.KindDelete, Knowledge: a.Profile, Foreseen: p.foreseen}
 	is, err := a.deployed(ctx, p.Stack, t, live != nil)
 	if err != nil {
 		return err

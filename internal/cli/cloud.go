@@ -116,9 +116,9 @@ func (p *Program) cloud() *cobra.Command {
 
 // cloudText prints what is there, stack by stack.
 func (p *Program) cloudText(list []*app.There) {
-	last, width := "", 12
+	last, width, kinds, ids := "", 12, 14, 24
 	for _, t := range list {
-		width = max(width, min(40, len([]rune(t.Name()))))
+		width, kinds, ids = max(width, min(40, len([]rune(t.Name())))), max(kinds, len(t.Shown())), max(ids, min(64, len(t.ID)))
 	}
 	for _, t := range list {
 		whose := "nobody's"
@@ -153,7 +153,7 @@ func (p *Program) cloudText(list []*app.There) {
 		for _, d := range t.Differs {
 			words = append(words, cloud.Clean(d.Path)+" differs")
 		}
-		fmt.Fprintln(p.Out, strings.TrimRight(fmt.Sprintf("%s %-*s  %-14s %-24s %-9s %s", mark, width, t.Name(), t.Shown(), t.ID, stateOf(t),
+		fmt.Fprintln(p.Out, strings.TrimRight(fmt.Sprintf("%s %-*s  %-*s %-*s %-9s %s", mark, width, t.Name(), kinds, t.Shown(), ids, t.ID, stateOf(t),
 			strings.Join(words, ", ")), " "))
 	}
 	odd := 0

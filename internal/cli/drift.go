@@ -49,10 +49,10 @@ func driftJSON(d *app.Drift) jsonDrift {
 		out.Differs = append(out.Differs, differingJSON(c))
 	}
 	for _, r := range d.Gone {
-		out.Gone = append(out.Gone, jsonWhose{Name: r.Name, Type: r.Type, ID: r.ID})
+		out.Gone = append(out.Gone, jsonWhose{Name: r.Name, Type: r.Shown(), ID: r.ID})
 	}
 	for _, l := range d.Unrecorded {
-		out.Unrecorded = append(out.Unrecorded, jsonWhose{l.Node, l.Type, l.ID, l.Changed, l.ChangedBy})
+		out.Unrecorded = append(out.Unrecorded, jsonWhose{l.Node, l.Shown(), l.ID, l.Changed, l.ChangedBy})
 	}
 	return out
 }
@@ -168,11 +168,11 @@ func (p *Program) driftText(d *app.Drift) {
 		p.wrapped("    "+cloud.Clean(c.Path)+"  ", "recorded "+shownOr(c.Before)+", there "+shownOr(c.After)+wantedWords(c))
 	}
 	for _, r := range d.Gone {
-		p.wrapped("✖ ", fmt.Sprintf("%s  (%s %s) is not there any more", r.Name, r.Type, r.ID))
+		p.wrapped("✖ ", fmt.Sprintf("%s  (%s %s) is not there any more", r.Name, r.Shown(), r.ID))
 	}
 	for _, l := range d.Unrecorded {
 		p.wrapped("+ ", strings.TrimSpace(fmt.Sprintf("%s  (%s %s) carries the tag of the stack and is in no record%s", cloud.Clean(l.Node),
-			l.Type, l.ID, changedWords(l.Changed, l.ChangedBy))))
+			l.Shown(), l.ID, changedWords(l.Changed, l.ChangedBy))))
 	}
 	fmt.Fprintln(p.Out)
 	if len(d.Differs)+len(d.Gone) > 0 {

@@ -137,14 +137,18 @@ func (p *Program) show() *cobra.Command {
 				return nil
 			}
 			fmt.Fprintf(p.Out, "%s in %s: %s\n%s\n\n", st.Name, st.Target, aboutStack(st), cloud.Clean(st.Description))
+			kinds := 14
+			for _, r := range slices.Concat(c.Resources, c.Old) {
+				kinds = max(kinds, len(r.Shown()))
+			}
 			for _, r := range c.Resources {
-				fmt.Fprintf(p.Out, "%-20s %-14s %s\n", r.Name, r.Shown(), r.ID)
+				fmt.Fprintf(p.Out, "%-20s %-*s %s\n", r.Name, kinds, r.Shown(), r.ID)
 			}
 			for _, r := range c.Old {
-				fmt.Fprintf(p.Out, "%-20s %-14s %s  old part: the next deployment removes it\n", r.Name, r.Shown(), r.ID)
+				fmt.Fprintf(p.Out, "%-20s %-*s %s  old part: the next deployment removes it\n", r.Name, kinds, r.Shown(), r.ID)
 			}
 			for _, l := range left {
-				p.wrapped(fmt.Sprintf("%-20s %-14s ", l.Name, l.Type), leftWords(l))
+				p.wrapped(fmt.Sprintf("%-20s %-*s ", l.Name, kinds, l.Shown()), leftWords(l))
 			}
 			if slices.ContainsFunc(left, func(l app.LeftBehind) bool { return l.There }) && st.State == stack.Removed {
 				fmt.Fprintf(p.Out, "'brickrow delete %s' tries again to get rid of what was left\n", st.Name)

@@ -88,6 +88,12 @@ func to[T any](ctx context.Context, m *Mux, r Ref, call func(c Cloud, r Ref, way
 	return out, err
 }
 
+// IsNoWay reports whether err says that the connection to something is not recorded any more.
+func IsNoWay(err error) bool {
+	var p *Problem
+	return errors.As(err, &p) && p.Type == "no-way"
+}
+
 // IsUnanswered reports whether err says that a cloud could not be reached.
 func IsUnanswered(err error) bool {
 	var p *Problem

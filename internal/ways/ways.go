@@ -87,6 +87,7 @@ type Connections struct {
 	mu   sync.Mutex
 	ops  map[string]*waiting // by key
 	mine map[string]mine     // by id: what this process has set up, and is not recorded yet
+	used map[string]bool     // by id: something was asked for there
 	open map[string][]opened // by id, the newest last: as it is recorded, and perhaps as it will be
 }
 
@@ -122,18 +123,23 @@ func Open(dir string) (*Connections, error) {
 		return nil, err
 	}
 	box, err := seal.Open(dir)
-	return &Connections{dir: dir, box: box, Kinds: map[string]Kind{}, ops: map[string]*waiting{}, mine: map[string]mine{}, open: map[string][]opened{}}, err
+	return &Connections{dir: dir, box: box, Kinds: map[string]Kind{}, ops: map[string]*waiting{}, mine: map[string]mine{}, used: map[string]bool{}, open: map[string][]opened{}}, err
 }
 
 type assumed struct{}
 
-// Assuming says how connections are set up, by their ids, other than they are recorded: what is
-// reached is looked at through them as they will be.
-func Assuming(ctx context.Context, settings map[string]Settings) context.Context {
-	if len(settings) == 0 {
+// Assuming says how connections will be, by their ids, other than they are recorded, or though they are
+// not recorded: what is reached is looked at through them as they will be.
+func Assuming(ctx context.Context, planned map[string]*Connection) context.Context {
+	if len(planned) == 0 {
 		return ctx
 	}
-	return context.WithValue(ctx, assumed{}, settings)
+	return context.WithValue(ctx, assumed{}, planned)
+}
+
+func planned(ctx context.Context) map[string]*Connection {
+	list, _ := ctx.Value(assumed{}).(map[string]*Connection)
+	return list
 }
 
 // all are the connections of a target, by id.
@@ -197,14 +203,17 @@ func (c *Connections) Find(ctx context.Context, t stack.Target, id string) (*Con
 	if k := all[id]; k != nil {
 		return k, nil
 	}
+	if k := planned(ctx)[id]; k != nil {
+		return k, nil
+	}
 	return nil, cloud.NotFound(id)
 }
 
 // end opens a connection, or takes the one that is open already.
 func (c *Connections) end(ctx context.Context, k *Connection) (cloud.End, error) {
-	if other, _ := ctx.Value(assumed{}).(map[string]Settings); other[k.ID] != nil {
+	if as := planned(ctx)[k.ID]; as != nil {
 		with := *k
-		with.Settings = other[k.ID]
+		with.Settings = as.Settings
 		k = &with
 	}
 	kind := c.Kinds[k.Type]
@@ -221,12 +230,16 @@ func (c *Connections) end(ctx context.Context, k *Connection) (cloud.End, error)
 	}
 	end, err := kind.Open(*k)
 	if err != nil {
-		return end, &cloud.Problem{Type: "bad-address", Title: "no such way", Status: http.StatusUnprocessableEntity, Detail: k.Node + ": " + err.Error()}
+		return end, notOpened(k, err)
 	}
 	end.ID = k.ID
 	c.shut(k.ID, 1)
 	c.open[k.ID] = append(c.open[k.ID], opened{now, end})
 	return end, nil
+}
+
+func notOpened(k *Connection, err error) error {
+	return &cloud.Problem{Type: "bad-address", Title: "no such way", Status: http.StatusUnprocessableEntity, Detail: k.Node + ": " + err.Error()}
 }
 
 // shut closes what is open of a connection, but for the newest ones.
@@ -261,6 +274,9 @@ func (c *Connections) Reach(ctx context.Context, t stack.Target, connection stri
 	if err != nil {
 		return cloud.End{}, err
 	}
+	c.mu.Lock()
+	c.used[connection] = true
+	c.mu.Unlock()
 	return c.end(ctx, k)
 }
 
@@ -329,6 +345,11 @@ func (c *Connections) List(ctx context.Context, t stack.Target, stackName string
 // what is recorded.
 func (c *Connections) Through(ctx context.Context, t stack.Target, stackName string, there []cloud.Resource) ([]cloud.Resource, error) {
 	list, err := c.sorted(ctx, t, "") // one of another stack may be gone through, too
+	for id, k := range planned(ctx) {
+		if !slices.ContainsFunc(list, func(have *Connection) bool { return have.ID == id }) {
+			list = append(list, k)
+		}
+	}
 	if err != nil || len(list) == 0 {
 		return there, err
 	}
@@ -535,10 +556,31 @@ func mapOf(m map[string]tosca.Value) tosca.Map {
 // Create begins to wait until what a connection leads to answers. What is sent again with the same
 // key is answered with what was begun.
 func (c *Connections) Create(ctx context.Context, t stack.Target, key string, r cloud.Request) (cloud.Operation, error) {
-	sum := sha256.Sum256([]byte(t.String() + "\n" + key))
-	k := &Connection{ID: cloud.ConnectionID(hex.EncodeToString(sum[:5])), Type: r.Type, Target: t}
+	k := &Connection{Type: r.Type, Target: t}
 	k.take(r)
+	if err := c.Identify(k); err != nil {
+		return cloud.Operation{}, err
+	}
 	return c.await(ctx, "create", key, nil, k)
+}
+
+// Identify gives a connection its id. One of the same name that leads to the same place again is the
+// same again, and so is what was kept there.
+func (c *Connections) Identify(k *Connection) error {
+	kind := c.Kinds[k.Type]
+	if kind == nil {
+		return fmt.Errorf("a %s is no connection that this program knows", k.Type)
+	}
+	end, err := kind.Open(*k)
+	if err != nil {
+		return notOpened(k, err)
+	}
+	if closes, ok := end.Cloud.(interface{ Close() }); ok {
+		closes.Close()
+	}
+	sum := sha256.Sum256([]byte(strings.Join([]string{k.Target.String(), k.Stack, k.Node, k.Type, end.Place, k.Settings.Text("endpoint")}, "\n")))
+	k.ID = cloud.ConnectionID(hex.EncodeToString(sum[:5]))
+	return nil
 }
 
 // Update begins to wait until what a connection leads to answers as it is to be set up.
@@ -552,10 +594,14 @@ func (c *Connections) Update(ctx context.Context, r cloud.Ref, key string, chang
 	return c.await(ctx, "update", key, was, &k)
 }
 
-// Delete forgets a connection. What is reached through it is left alone.
+// Delete forgets a connection. It asks once more what is there of its stack: as long as there is
+// something, the way to it stays. Where that does not answer, nobody can say that nothing is left.
 func (c *Connections) Delete(ctx context.Context, r cloud.Ref, key string) (cloud.Operation, error) {
 	was, err := c.Find(ctx, r.Target, r.ID)
 	if err != nil {
+		return cloud.Operation{}, err
+	}
+	if err := c.nothingLeft(ctx, was); err != nil {
 		return cloud.Operation{}, err
 	}
 	c.mu.Lock()
@@ -563,6 +609,39 @@ func (c *Connections) Delete(ctx context.Context, r cloud.Ref, key string) (clou
 	c.keep(was, nil)
 	c.shut(was.ID, 0)
 	return cloud.Operation{ID: "op~" + was.ID, Kind: "delete", ResourceID: was.ID, State: "done", Steps: 1, StepNumber: 1}, nil
+}
+
+func (c *Connections) nothingLeft(ctx context.Context, k *Connection) error {
+	end, err := c.end(ctx, k)
+	if err != nil {
+		return nil // it never led anywhere
+	}
+	list, err := end.Cloud.List(ctx, end.Target, k.Stack)
+	if err != nil {
+		c.mu.Lock()
+		used := c.used[k.ID]
+		c.mu.Unlock()
+		if !used || cloud.IsUnanswered(err) && c.Lost(ctx, k.Target, k.ID) {
+			return nil
+		}
+		return err
+	}
+	recorded, err := c.IDs(ctx, k.Target)
+	if err != nil {
+		return err
+	}
+	var left []string
+	for _, r := range list {
+		if r.Tags["stack"] == k.Stack && end.Place != "" && !recorded[end.Outward(r.ID)] { // what is recorded is kept there, or left
+			left = append(left, fmt.Sprintf("%s (%s)", r.Tags["node"], r.ID))
+		}
+	}
+	if len(left) > 0 {
+		slices.Sort(left)
+		return &cloud.Problem{Type: "in-use", Title: "in use", Status: http.StatusConflict, Fix: "remove it first; a new deletion finds it",
+			Detail: fmt.Sprintf("%s still leads to %s of %s", k.Node, strings.Join(left, ", "), k.Stack)}
+	}
+	return nil
 }
 
 // keep notes what this process has done; what was recorded before stays what it was.

@@ -61,6 +61,8 @@ type State struct {
 	Past func(typ string, k Kind) []float64
 	// Knowledge may be nil.
 	Knowledge Knowledge
+	// Foreseen are the ids that some resources will have that are still to be made, by their names.
+	Foreseen map[string]string
 	// Memory keeps what was compared for the next time; nil keeps nothing.
 	Memory *Memory
 }
@@ -323,7 +325,7 @@ func (c *Comparison) ID(name string) string {
 	if f := c.Wanted.Existing(name); f != nil {
 		return f.ID
 	}
-	return ""
+	return c.Foreseen[name]
 }
 
 func (c *Comparison) wanted(res *stack.Resource) Change {
