@@ -49,6 +49,7 @@ func newNames(t *testing.T) naming {
 // Records of a real name server are made, compared, changed, put back and removed; nothing of another's
 // is touched.
 func TestNameServer(t *testing.T) {
+	long(t)
 	t.Parallel()
 	b := newNames(t)
 	empty := b.All(t)

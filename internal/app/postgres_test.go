@@ -58,6 +58,7 @@ func newGauges(t *testing.T) gauges {
 // A server's roles, databases, schemas, extensions and grants are made, compared, changed in place,
 // put back and removed, and its own catalogue is exactly what it was.
 func TestPostgres(t *testing.T) {
+	t.Parallel()
 	b := newGauges(t)
 	empty := b.Catalogue(t)
 	b.deploy(run.StatusDone, "gauges.stack.yaml")
@@ -89,6 +90,7 @@ func TestPostgres(t *testing.T) {
 // What is done by hand in SQL is seen, put back or written back; what exists already is adopted; what
 // others hold stands in the way, and is said.
 func TestPostgresByHand(t *testing.T) {
+	long(t)
 	t.Parallel()
 	b := newGauges(t)
 	b.Exec(t, "postgres", "create role elder login password 'from of old'", "create database elderly owner elder")
@@ -208,6 +210,7 @@ func TestPostgresByHand(t *testing.T) {
 
 // What is kept stays in the server when its stack goes, and comes back when the stack does.
 func TestPostgresKept(t *testing.T) {
+	long(t)
 	t.Parallel()
 	b := newGauges(t)
 	b.write("gauges.yaml", gaugesTemplate+"  policies: [ keep: { type: Keep, targets: [ db, team ] } ]\n")

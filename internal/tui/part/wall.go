@@ -156,6 +156,9 @@ func (w *Wall) fit(columns, h int) layout {
 	longest = max(longest, 10) // room for what a brick does
 	space := columns - w.gutter()
 	var sizes []layout
+	if roomy := min(22, (space-8)/max(1, widest)-1); roomy > longest+4 { // what it is has room too
+		sizes = append(sizes, layout{width: roomy, height: 2, gap: 1})
+	}
 	for _, full := range []int{longest + 4, min(longest+4, 20), min(longest+4, 17), 15} {
 		sizes = append(sizes, layout{width: full, height: 2, gap: 1})
 	}
