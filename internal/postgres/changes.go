@@ -175,6 +175,7 @@ func (s *server) Create(ctx context.Context, r cloud.Request, again bool) (strin
 		if err != nil {
 			return "", err
 		}
+		owners := s.owners(ctx, Database, link(r, "database"))
 		statements := []string{"create schema " + name(called)}
 		if owner := link(r, "owner"); owner != "" {
 			to, err := s.nameOf(ctx, Role, owner)
@@ -182,8 +183,9 @@ func (s *server) Create(ctx context.Context, r cloud.Request, again bool) (strin
 				return "", err
 			}
 			statements[0] += " authorization " + name(to)
+			owners = append(owners, to)
 		}
-		if err := s.within(ctx, in, append(statements, comments("schema "+name(called), v)...)...); err != nil {
+		if err := s.asOwner(ctx, in, owners, append(statements, comments("schema "+name(called), v)...)...); err != nil {
 			return "", err
 		}
 	case Extension:
@@ -202,7 +204,11 @@ func (s *server) Create(ctx context.Context, r cloud.Request, again bool) (strin
 		if version := text(v["version"]); version != "" {
 			statement += " version " + literal(version)
 		}
-		if err := s.within(ctx, in, append([]string{statement}, comments("extension "+name(called), v)...)...); err != nil {
+		owners := s.owners(ctx, Database, link(r, "database"))
+		if of := link(r, "schema"); of != "" {
+			owners = append(owners, s.owners(ctx, Schema, of)...)
+		}
+		if err := s.asOwner(ctx, in, owners, append([]string{statement}, comments("extension "+name(called), v)...)...); err != nil {
 			return "", err
 		}
 	case Grant:
@@ -228,18 +234,20 @@ func (s *server) createDatabase(ctx context.Context, called string, v map[string
 	if collation := text(v["collation"]); collation != "" {
 		statement += " lc_collate " + literal(collation) + " lc_ctype " + literal(collation)
 	}
+	if err := s.alone(ctx, statement); err != nil {
+		return err
+	}
+	more := append(limits("database", called, v), comments("database "+name(called), v)...)
+	more = append(more, settings("database "+name(called), v["settings"], nil)...)
+	var owners []string
 	if owner := link(r, "owner"); owner != "" {
 		to, err := s.nameOf(ctx, Role, owner)
 		if err != nil {
 			return err
 		}
-		statement += " owner " + name(to)
+		more, owners = append(more, "alter database "+name(called)+" owner to "+name(to)), []string{to}
 	}
-	if err := s.alone(ctx, statement); err != nil {
-		return err
-	}
-	more := append(limits("database", called, v), comments("database "+name(called), v)...)
-	return s.within(ctx, "", append(more, settings("database "+name(called), v["settings"], nil)...)...)
+	return s.asOwner(ctx, "", owners, more...)
 }
 
 func limits(what, called string, v map[string]any) []string {
@@ -320,9 +328,15 @@ func (s *server) roleStatements(ctx context.Context, from, to string, v map[stri
 		out = append(out, "alter role "+name(from)+" rename to "+name(to))
 	}
 	var words []string
-	for _, f := range roleFlags {
+	flags, err := s.flags(ctx, from)
+	if err != nil {
+		return nil, "", err
+	}
+	for i, f := range roleFlags { // some may be named by superusers alone, even where they stay
 		if is, given := v[f.property]; given {
-			words = append(words, map[bool]string{true: f.on, false: f.off}[is == true || is == nil && f.property == "inherit"])
+			if on := is == true || is == nil && f.property == "inherit"; on != flags[i] {
+				words = append(words, map[bool]string{true: f.on, false: f.off}[on])
+			}
 		}
 	}
 	if n, given := v["connections"]; given && n != nil {
@@ -391,6 +405,17 @@ func (s *server) roleStatements(ctx context.Context, from, to string, v map[stri
 		out = append(out, settings("role "+name(to), wanted, before)...)
 	}
 	return out, keep, nil
+}
+
+// flags are what roleFlags are for a role; for one that is still to be made, what they will be by themselves.
+func (s *server) flags(ctx context.Context, of string) ([]bool, error) {
+	is := []bool{false, true, false, false, false, false, false}
+	err := s.in(ctx, "", func(c *pgx.Conn) error {
+		return each(ctx, c, `select rolcanlogin, rolinherit, rolcreatedb, rolcreaterole, rolsuper, rolreplication, rolbypassrls from pg_roles where rolname = $1`, []any{of}, func(rows pgx.Rows) error {
+			return rows.Scan(&is[0], &is[1], &is[2], &is[3], &is[4], &is[5], &is[6])
+		})
+	})
+	return is, err
 }
 
 func (s *server) settingsOf(ctx context.Context, query, of string) (map[string]any, error) {
@@ -487,7 +512,10 @@ func (s *server) Update(ctx context.Context, typ, of string, r cloud.Request, wa
 			return "", err
 		}
 	}
-	var statements []string
+	var statements, owners []string
+	if typ != Role {
+		owners = s.owners(ctx, typ, of)
+	}
 	what := strings.ToLower(strings.TrimPrefix(typ, "Postgres"))
 	switch typ {
 	case Role:
@@ -517,7 +545,7 @@ func (s *server) Update(ctx context.Context, typ, of string, r cloud.Request, wa
 	default:
 		if from != to {
 			if typ == Database { // nobody may be in it meanwhile
-				s.leave(from)
+				s.leave(0)
 			}
 			statements = append(statements, "alter "+what+" "+name(from)+" rename to "+name(to))
 		}
@@ -529,6 +557,7 @@ func (s *server) Update(ctx context.Context, typ, of string, r cloud.Request, wa
 					return "", err
 				}
 				owner = name(called)
+				owners = append(owners, called)
 			}
 			statements = append(statements, "alter "+what+" "+name(to)+" owner to "+owner)
 		}
@@ -544,14 +573,36 @@ func (s *server) Update(ctx context.Context, typ, of string, r cloud.Request, wa
 			}
 		}
 	}
-	return keep, s.within(ctx, database, statements...)
+	return keep, s.asOwner(ctx, database, owners, statements...)
 }
 
-// leave closes what this program itself has open in a database.
-func (s *server) leave(database string) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.drop(database)
+// owners are the names of the roles that something belongs to; none where that cannot be told.
+func (s *server) owners(ctx context.Context, typ, of string) []string {
+	if called, err := s.ownerOf(ctx, typ, of); err == nil {
+		return []string{called}
+	}
+	return nil
+}
+
+// ownerOf is the name of the role that something belongs to.
+func (s *server) ownerOf(ctx context.Context, typ, of string) (called string, err error) {
+	n := numbers(typ, of)
+	query := map[string]string{Database: `select datdba`, Schema: `select nspowner`, Extension: `select extowner`}[typ] +
+		map[string]string{Database: ` from pg_database`, Schema: ` from pg_namespace`, Extension: ` from pg_extension`}[typ] + ` where oid = $1`
+	database := ""
+	if len(n) > 1 {
+		if database, err = s.databaseName(ctx, n[0]); err != nil {
+			return "", err
+		}
+	}
+	err = s.in(ctx, database, func(c *pgx.Conn) error {
+		err := c.QueryRow(ctx, `select rolname from pg_roles where oid = (`+query+`)`, n[len(n)-1]).Scan(&called)
+		if err == pgx.ErrNoRows {
+			return notThere(of)
+		}
+		return err
+	})
+	return called, err
 }
 
 // grant makes the privileges of a role on something what is wanted.
@@ -606,7 +657,7 @@ func (s *server) grant(ctx context.Context, on, to string, have, want []string, 
 		}
 		statements = append(statements, g)
 	}
-	return s.within(ctx, database, statements...)
+	return s.asOwner(ctx, database, s.owners(ctx, typ, on), statements...)
 }
 
 // Remove removes an object.
@@ -627,7 +678,15 @@ func (s *server) Remove(ctx context.Context, typ, of string, was ways.Known) err
 	case Role:
 		return s.within(ctx, "", "drop role "+name(called))
 	case Database:
-		s.leave(called)
+		owners := s.owners(ctx, typ, of)
+		if others, err := s.foreign(ctx, owners); err != nil {
+			return err
+		} else if len(others) > 0 { // only its owner may remove it, and that cannot be part of a transaction
+			if err := s.asOwner(ctx, "", owners, "alter database "+name(called)+" owner to current_user"); err != nil {
+				return err
+			}
+		}
+		s.leave(0)
 		statement := "drop database " + name(called)
 		if was.Properties["force"] == true {
 			statement += " with (force)"
@@ -642,5 +701,5 @@ func (s *server) Remove(ctx context.Context, typ, of string, was ways.Known) err
 	if typ == Schema && was.Properties["empties"] == true {
 		statement += " cascade"
 	}
-	return s.within(ctx, in, statement)
+	return s.asOwner(ctx, in, s.owners(ctx, typ, of), statement)
 }

@@ -54,8 +54,8 @@ type server struct {
 	config *pgx.ConnConfig
 	home   string // the database that is asked where none is meant
 
-	mu    sync.Mutex
-	conns map[string]*pgx.Conn // by database
+	mu   sync.Mutex
+	open map[string]*session // by database
 }
 
 var _ ways.System = (*server)(nil)
@@ -78,7 +78,7 @@ func newServer(s ways.Settings) (*server, error) {
 	config.Password = s.Text("password")
 	config.ConnectTimeout = 10 * time.Second
 	config.RuntimeParams["application_name"] = "brickrow"
-	return &server{config: config, home: config.Database, conns: map[string]*pgx.Conn{}}, nil
+	return &server{config: config, home: config.Database, open: map[string]*session{}}, nil
 }
 
 // word is a value in a connection string.
@@ -100,49 +100,79 @@ func (s *server) Types() []string { return []string{Role, Database, Schema, Exte
 func (s *server) Close() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for name := range s.conns {
-		s.drop(name)
+	for database := range s.open {
+		s.drop(database)
 	}
+}
+
+// linger is how long a connection to a database stays open that nobody asks any more: nobody can remove
+// the database meanwhile. A server waits 5 s for that.
+const linger = time.Second
+
+// session is a connection to a database.
+type session struct {
+	conn *pgx.Conn
+	used time.Time
 }
 
 func (s *server) drop(database string) {
-	if c := s.conns[database]; c != nil {
+	if is := s.open[database]; is != nil {
 		ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 		defer cancel()
-		_ = c.Close(ctx)
-		delete(s.conns, database)
+		_ = is.conn.Close(ctx)
+		delete(s.open, database)
 	}
 }
 
-// in asks a database; "" is that of the connection. A connection that was lost is made anew, once,
-// before anything is asked on it.
+// leave closes what is open to other databases than that of the connection: all of it, or what nobody has
+// asked for a while.
+func (s *server) leave(idle time.Duration) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for database, is := range s.open {
+		if database != s.home && time.Since(is.used) >= idle {
+			s.drop(database)
+		}
+	}
+}
+
+// in asks a database; "" is that of the connection, to which it stays open. A connection that was lost is
+// made anew, once, before anything is asked on it.
 func (s *server) in(ctx context.Context, database string, ask func(c *pgx.Conn) error) error {
 	if database == "" {
 		database = s.home
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	c := s.conns[database]
-	if c != nil {
-		if c.IsClosed() || c.Ping(ctx) != nil {
-			s.drop(database)
-			c = nil
-		}
+	is := s.open[database]
+	if is != nil && (is.conn.IsClosed() || time.Since(is.used) > linger/2 && is.conn.Ping(ctx) != nil) {
+		s.drop(database)
+		is = nil
 	}
-	if c == nil {
-		config := s.config.Copy()
-		config.Database = database
-		var err error
-		if c, err = pgx.ConnectConfig(ctx, config); err != nil {
-			return s.problem(ctx, err)
+	if is == nil {
+		c, err := s.connect(ctx, database)
+		if err != nil {
+			return err
 		}
-		s.conns[database] = c
+		is = &session{conn: c}
+		s.open[database] = is
 	}
-	err := ask(c)
-	if err != nil && c.IsClosed() {
+	err := ask(is.conn)
+	is.used = time.Now()
+	if err != nil && is.conn.IsClosed() {
 		s.drop(database)
 	}
+	if database != s.home {
+		time.AfterFunc(linger, func() { s.leave(linger) })
+	}
 	return s.problem(ctx, err)
+}
+
+func (s *server) connect(ctx context.Context, database string) (*pgx.Conn, error) {
+	config := s.config.Copy()
+	config.Database = database
+	c, err := pgx.ConnectConfig(ctx, config)
+	return c, s.problem(ctx, err)
 }
 
 // within carries statements out all or none.
@@ -160,6 +190,36 @@ func (s *server) within(ctx context.Context, database string, statements ...stri
 			return nil
 		})
 	})
+}
+
+// asOwner carries statements out as one who may: who is no superuser has to be a member of the roles
+// that own what is changed, and is so for as long as that takes.
+func (s *server) asOwner(ctx context.Context, database string, owners []string, statements ...string) error {
+	if len(statements) == 0 {
+		return nil
+	}
+	roles, err := s.foreign(ctx, owners)
+	if err != nil {
+		return err
+	}
+	var before, after []string
+	for _, called := range roles {
+		before, after = append(before, "grant "+name(called)+" to current_user"), append(after, "revoke "+name(called)+" from current_user")
+	}
+	return s.within(ctx, database, slices.Concat(before, statements, after)...)
+}
+
+// foreign are those of some roles in whose name the one who asks may not act.
+func (s *server) foreign(ctx context.Context, owners []string) (out []string, err error) {
+	err = s.in(ctx, "", func(c *pgx.Conn) error {
+		return each(ctx, c, `select r.rolname from pg_roles as r where r.rolname = any($1) and not pg_has_role(current_user, r.oid, 'usage') order by 1`, []any{owners}, func(rows pgx.Rows) error {
+			var called string
+			err := rows.Scan(&called)
+			out = append(out, called)
+			return err
+		})
+	})
+	return out, err
 }
 
 // alone carries out a statement that cannot be part of a transaction.
