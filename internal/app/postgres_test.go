@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 
 	"brickrow/internal/cloud"
@@ -247,6 +248,7 @@ func withoutPasswords(s string) string { return scramText.ReplaceAllString(s, "S
 // failing is a kind of connection that refuses once what is done to a node.
 type failing struct {
 	ways.Kind
+	mu   sync.Mutex
 	node string
 	ids  map[string]string // of what is there, by id
 	lose bool              // it is done, and nobody hears so
@@ -266,10 +268,15 @@ func (f *failing) Open(c ways.Connection) (cloud.End, error) {
 }
 
 func (c failingCloud) trip(node string, do func() (cloud.Operation, error)) (cloud.Operation, error) {
-	if node == "" || node != c.f.node {
+	c.f.mu.Lock()
+	trips := node != "" && node == c.f.node
+	if trips {
+		c.f.node = ""
+	}
+	c.f.mu.Unlock()
+	if !trips {
 		return do()
 	}
-	c.f.node = ""
 	if c.f.lose {
 		if _, err := do(); err != nil {
 			return cloud.Operation{}, err
