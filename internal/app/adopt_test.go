@@ -295,7 +295,7 @@ func TestAdoptingKilled(t *testing.T) {
 	long(t)
 	t.Parallel()
 	for _, fails := range []bool{false, true} {
-		for moment := int64(1); ; moment++ {
+		for moment := int64(1); ; moment = later(moment) {
 			b := newBench(t, 5000)
 			ids := b.byHandHamlet()
 			b.write("hamlet.yaml", hamlet)

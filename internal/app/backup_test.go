@@ -206,7 +206,7 @@ func TestKilledWhileCopying(t *testing.T) {
 			t.Parallel()
 			b := newShelf(t)
 			full, disk := b.digest("db"), b.digest("disk")
-			for n := int64(0); ; n++ {
+			for n := int64(0); ; n = later(n) {
 				before, copies := b.idless("terrace"), fmt.Sprint(b.copies("db"), b.copies("disk"))
 				for _, f := range peril.faults {
 					b.fault(f)

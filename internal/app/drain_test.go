@@ -137,7 +137,7 @@ func TestKilledWhileDraining(t *testing.T) {
 		t.Run(strings.ReplaceAll(peril.name, " ", "-"), func(t *testing.T) {
 			t.Parallel()
 			b := newPool(t, true)
-			for n := int64(0); ; n++ {
+			for n := int64(0); ; n = later(n) {
 				before := b.idless("terrace")
 				for _, f := range peril.faults {
 					b.fault(f)

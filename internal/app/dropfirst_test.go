@@ -111,7 +111,7 @@ func TestTheOldOneGoesFirstAndSomethingFails(t *testing.T) {
 			t.Parallel()
 			b := newSigns(t)
 			before := b.idless("terrace")
-			for n := int64(0); ; n++ {
+			for n := int64(0); ; n = later(n) {
 				for _, f := range peril.faults {
 					b.fault(f)
 				}

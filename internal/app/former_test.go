@@ -91,6 +91,7 @@ service_template:
 // A target that takes less than it was asked for is asked for less; nothing fails, and the
 // next run begins with what was learned.
 func TestATargetThatTakesLess(t *testing.T) {
+	t.Parallel()
 	b := newBench(t, 4) // slow enough that it is asked for more than it takes, on any machine
 	p := b.preview(b.manyFile(60))
 	if p.Estimate.AtOnce != 64 {

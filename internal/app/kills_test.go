@@ -46,6 +46,14 @@ func (b *bench) terrace(text string) {
 	b.write("scripts/down.sh", "test $(wc -l < /count) = 1 || exit 7\n")
 }
 
+// later is the moment to die at after one: the next one with BRICKROW_LONG=1, else one of those behind it.
+func later(n int64) int64 {
+	if os.Getenv("BRICKROW_LONG") != "" || n == 0 {
+		return n + 1
+	}
+	return n + 3
+}
+
 var errDied = errors.New("the process was killed")
 
 // mortal lets the process of a run die at the nth chance; 0 never. From then on
@@ -200,7 +208,7 @@ func TestKilledWithAFaultInIt(t *testing.T) {
 			moments := b.through(t, p, i)
 			step := int64(1)
 			if os.Getenv("BRICKROW_LONG") == "" {
-				step = max(1, moments/5)
+				step = max(1, moments/4)
 			}
 			for n := int64(1 + i%2); n <= moments; n += step {
 				b.through(t, p, i, n)

@@ -155,7 +155,7 @@ func TestKilledWhileAsking(t *testing.T) {
 		b := newGate(t)
 		b.deploy(run.StatusDone, "gate.stack.yaml", "want=1")
 		before := b.listing("gate")
-		for n := int64(1); ; n++ {
+		for n := int64(1); ; n = later(n) {
 			ticket, err := b.Prepare(t.Context(), b.preview("gate.stack.yaml", "want="+want), stack.Undo)
 			if err != nil {
 				t.Fatal(err)
