@@ -204,6 +204,7 @@ func TestReleasing(t *testing.T) {
 // A target with forty resources made by hand is captured, adopted as a whole with an empty
 // what-if, and then changed to the team's own form by ordinary edits.
 func TestCapturing(t *testing.T) {
+	long(t)
 	b := newBench(t, 5000)
 	at := stack.Target{Account: "workshop", Region: "alder-1"}
 	net := b.make(at, cloud.Request{Type: "Network", Properties: props("cidr", "10.7.0.0/16"), Tags: map[string]string{"team": "ridge", "name": "the Net"}})

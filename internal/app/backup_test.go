@@ -93,6 +93,7 @@ func (b *bench) copies(node string) (out []string) {
 // A backup is taken before something goes; with restore the new one holds the same before
 // anything uses it; so many are kept as the policy says, also when the stack is gone.
 func TestBackups(t *testing.T) {
+	long(t)
 	b := newShelf(t)
 	full, disk := b.digest("db"), b.digest("disk")
 	if full == disk || full == "none" {

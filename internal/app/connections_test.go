@@ -326,6 +326,7 @@ service_template:
 
 // What runs in a cluster goes through the cluster's own interface, with its own access.
 func TestInsideACluster(t *testing.T) {
+	long(t)
 	t.Parallel()
 	b := newBench(t, 2000)
 	b.write("crowd.yaml", clusterTemplate)

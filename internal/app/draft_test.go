@@ -220,6 +220,7 @@ func TestOpening(t *testing.T) {
 
 // TestTheCoreHasNoInterface keeps interface packages out of the core.
 func TestTheCoreHasNoInterface(t *testing.T) {
+	long(t)
 	out, err := exec.Command("go", "list", "-deps", "brickrow/internal/app", "brickrow/internal/demo").Output()
 	if err != nil {
 		t.Fatal(err)

@@ -316,6 +316,7 @@ func TestDriftIsWrittenBack(t *testing.T) {
 // In a stack of sixty, fifteen changes by hand of all kinds are found, and no others; written
 // back all at once, the what-if is empty, and the template differs in as many places.
 func TestManyHandChanges(t *testing.T) {
+	long(t)
 	b := newBench(t, 5000)
 	b.t = t
 	var text strings.Builder

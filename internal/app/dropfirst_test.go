@@ -211,6 +211,7 @@ func (b *bench) wantRecordIs(name string) {
 // What stays until the end of the run is in the way of a new one of its name under another
 // node, and so is any record of the name of a CNAME; it is told before.
 func TestNamesInTheWay(t *testing.T) {
+	long(t)
 	b := newSigns(t)
 	move := func(kind string) string {
 		return strings.Replace(strings.Replace(signs, "    hut:\n", "    cabin:\n", 1), "[ hut, fqdn ]", "[ cabin, fqdn ]", 1) + kind

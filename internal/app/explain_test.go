@@ -58,6 +58,7 @@ func (b *bench) has(text string, words ...string) {
 // A failure is explained with its place, what was changed, what was tried, and what let it
 // go through before.
 func TestAFailureIsExplained(t *testing.T) {
+	long(t)
 	b := newBench(t, 5000)
 	b.write("spring.yaml", springTemplate)
 	b.write("spring.stack.yaml", "stack: spring\ntemplate: spring.yaml\ntarget: workshop/alder-1\n")

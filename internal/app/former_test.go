@@ -13,6 +13,7 @@ import (
 // A run says how much slower it was than the last one of its kind, and because of what;
 // each step knows how long it took before; estimates know how far off they were.
 func TestBesideTheLastTime(t *testing.T) {
+	long(t)
 	b := newBench(t, 10)
 	b.write("terrace.stack.yaml", "stack: terrace\ntemplate: terrace.yaml\ntarget: workshop/cedar-2\n")
 	write := func(keep, label string) {
@@ -91,6 +92,7 @@ service_template:
 // A target that takes less than it was asked for is asked for less; nothing fails, and the
 // next run begins with what was learned.
 func TestATargetThatTakesLess(t *testing.T) {
+	long(t)
 	t.Parallel()
 	b := newBench(t, 4) // slow enough that it is asked for more than it takes, on any machine
 	p := b.preview(b.manyFile(60))

@@ -117,6 +117,7 @@ func TestInventory(t *testing.T) {
 // What the cloud tells by itself is heard, and a secret that somebody has written elsewhere is
 // not shown.
 func TestInventoryFollows(t *testing.T) {
+	long(t)
 	b := newMeadow(t)
 	b.deploy("done", "ridge-base.stack.yaml")
 	b.deploy("done", "bulletin-test.stack.yaml")

@@ -42,6 +42,7 @@ func doesWithout(p *Preview) string {
 // Only some resources are deployed, with all that they need and what could not stay as it
 // is beside them; the rest is left for later, and said so.
 func TestDeployingOnlySome(t *testing.T) {
+	long(t)
 	b := newBench(t, 5000)
 	b.terrace(terrace)
 	file := "terrace.stack.yaml"

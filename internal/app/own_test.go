@@ -174,6 +174,7 @@ func TestOwnProgramsThatFail(t *testing.T) {
 
 // What programs keep is part of drift, of going back, of adoption and of actions.
 func TestOwnTypesAsTheyAre(t *testing.T) {
+	long(t)
 	t.Parallel()
 	b := newRota(t)
 	b.deploy(run.StatusDone, "ward.stack.yaml")
@@ -238,6 +239,7 @@ func callsOf(t *testing.T, b *bench) (out []string) {
 
 // A program says by itself how a change of it is made; one that cannot be read stops what-ifs.
 func TestOwnProgramsPlan(t *testing.T) {
+	long(t)
 	t.Parallel()
 	b := newRota(t)
 	b.write("ward.yaml", strings.Replace(rotaTemplate, "delete: *rota }", "delete: *rota, plan: *rota }", 1))

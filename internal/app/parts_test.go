@@ -134,6 +134,7 @@ func TestMovedToAFileOfItsOwn(t *testing.T) {
 
 // What was moved is deployed, and undone: the resources are those that were there.
 func TestMovedAndDeployed(t *testing.T) {
+	long(t)
 	b := newBench(t, 100_000)
 	b.deploy(run.StatusDone, "ridge-base.stack.yaml")
 	b.deploy(run.StatusDone, test)

@@ -178,6 +178,7 @@ func (b *bench) make(at stack.Target, r cloud.Request) string {
 // that checking has to find: the check must say it, at its line, and the yard
 // must really refuse it when it is asked all the same.
 func TestWhatTheYardRefusesIsFoundBefore(t *testing.T) {
+	long(t)
 	// in-use and unknown-target are tested below, not-empty by TestWhatThingsHoldIsToldBefore
 	seen := map[string]bool{"in-use": true, "unknown-target": true, "not-empty": true}
 	for i, test := range refused {

@@ -128,6 +128,7 @@ func TestProbes(t *testing.T) {
 
 // An address elsewhere is asked from here, until it is well.
 func TestAProbeElsewhere(t *testing.T) {
+	long(t)
 	b := newGate(t)
 	var calls atomic.Int64
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
@@ -195,6 +196,7 @@ func TestKilledWhileAsking(t *testing.T) {
 
 // What is not reachable from outside, or not there, does not answer.
 func TestWhatTheYardAnswers(t *testing.T) {
+	long(t)
 	b := newGate(t)
 	b.deploy(run.StatusDone, "gate.stack.yaml")
 	address := ""

@@ -55,6 +55,7 @@ func kinds(p *Preview) string {
 // A node that says what it formerly was called is renamed: nothing is dropped and made,
 // undoing brings the old name back, and so does going back to the revision before.
 func TestFormerly(t *testing.T) {
+	long(t)
 	const before = "    net: { type: Network, properties: { cidr: 10.1.0.0/16 } }\n    sub: { type: Subnet, properties: { cidr: 10.1.0.0/24 }, requirements: [ network: net ] }\n    post: { type: Topic, count: 2, properties: { tags: { desk: snow } } }\n"
 	after := strings.NewReplacer("    net: {", "    valley: { metadata: { formerly: net },", "network: net", "network: valley",
 		"    post: {", "    mast: { metadata: { formerly: post },").Replace(before)

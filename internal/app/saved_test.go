@@ -14,6 +14,7 @@ import (
 // TestSavedChangeSets saves a change set, lets it be approved and deploys
 // exactly that; and refuses it where anything was changed.
 func TestSavedChangeSets(t *testing.T) {
+	long(t)
 	b := newBench(t, 100_000)
 	b.deploy(run.StatusDone, "ridge-base.stack.yaml")
 	b.deploy(run.StatusDone, "bulletin-test.stack.yaml")

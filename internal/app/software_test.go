@@ -138,6 +138,7 @@ func (b *bench) delete(name string) {
 
 // Whatever goes wrong with a script, all is as it was.
 func TestSoftwareIsUndone(t *testing.T) {
+	long(t)
 	t.Parallel()
 	b := newWard(t)
 	before := b.listing("ward")
@@ -171,6 +172,7 @@ func TestSoftwareIsUndone(t *testing.T) {
 
 // Adapters keep servers as documents say, and tell what they changed.
 func TestAdapters(t *testing.T) {
+	long(t)
 	t.Parallel()
 	b := newKept(t)
 	last := func(node string) string {

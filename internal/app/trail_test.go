@@ -40,6 +40,7 @@ func (b *bench) traces(w stack.Which) []string {
 // Every change is in the time line once, by whom it was made: by a run, by hand, whoever looked
 // first, and in which order.
 func TestTimeLine(t *testing.T) {
+	long(t)
 	b := newMeadow(t)
 	if got := b.traces(stack.Which{Stack: "terrace"}); len(got) != 14 || slices.ContainsFunc(got, func(s string) bool { return !strings.HasSuffix(s, " made run 1") }) {
 		t.Errorf("after the first run: %v", got)
@@ -125,6 +126,7 @@ func TestTimeLine(t *testing.T) {
 // The files say again what a resource was like before it was swapped, with what was changed by
 // hand then; deploying them brings that back.
 func TestBackToBeforeASwap(t *testing.T) {
+	long(t)
 	b := newMeadow(t)
 	b.byHand("post", cloud.Request{Tags: map[string]string{"team": "ice", "seen": "yes"}})
 	b.byHand("post", cloud.Request{Links: map[string][]string{"rules": {b.there("gate").ID, b.there("gate2").ID}}})
