@@ -26,14 +26,18 @@ type TargetState struct {
 	Elsewhere map[string]*TargetState
 	Way       string // the id of the connection that leads there; "" is the target itself
 	byID      map[string]*stack.Live
+	near      []*stack.Live
 }
 
-// Near lists what stands in the target itself, or at the end of the way.
+// Near lists what stands in the target itself, or at the end of the way. It is not to be changed.
 func (s *TargetState) Near() []*stack.Live {
-	return slices.DeleteFunc(slices.Clone(s.All), func(l *stack.Live) bool {
-		way, _ := cloud.WayOf(l.ID)
-		return way != s.Way
-	})
+	if s.near == nil { // asked for each change that is held against it
+		s.near = slices.DeleteFunc(slices.Clone(s.All), func(l *stack.Live) bool {
+			way, _ := cloud.WayOf(l.ID)
+			return way != s.Way
+		})
+	}
+	return s.near
 }
 
 // at is what is known of where a change is made; nil where nothing is.

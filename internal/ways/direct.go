@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"brickrow/internal/cloud"
 	"brickrow/internal/files"
@@ -315,6 +316,9 @@ func (d *Direct) List(ctx context.Context, _ stack.Target, stackName string) ([]
 	return out, nil
 }
 
+// unheardFor is how long something may still come to be that was asked for and not heard of.
+const unheardFor = 10 * time.Minute
+
 // unheard finds what was asked for and may have been made, though nobody heard so: it is whose it was
 // to be.
 func (d *Direct) unheard(ctx context.Context, known map[string]*owned) error {
@@ -325,7 +329,11 @@ func (d *Direct) unheard(ctx context.Context, known map[string]*owned) error {
 		}
 		id, err := d.Find(ctx, a.Request)
 		switch {
-		case cloud.IsNotFound(err):
+		case cloud.IsNotFound(err): // after a while, what comes under that name is somebody else's
+			path := d.place(a.Type, a.Tags)
+			if st, err := os.Stat(path); err == nil && time.Since(st.ModTime()) > unheardFor {
+				_ = os.Remove(path)
+			}
 		case err != nil:
 			return err
 		case known[id] == nil:
@@ -399,7 +407,12 @@ func (d *Direct) Create(ctx context.Context, _ stack.Target, key string, r cloud
 	switch {
 	case err == nil:
 		err = d.note(a)
-	case cloud.Refused(err) && !again: // it is sure that nothing was made
+	case cloud.Refused(err): // nothing was made now; nor before, where there is nothing
+		if again {
+			if _, e := d.Find(ctx, r); !cloud.IsNotFound(e) {
+				break
+			}
+		}
 		err = errors.Join(err, os.Remove(d.place(a.Type, a.Tags)))
 	}
 	return ended("create", a.ID, err)
