@@ -16,7 +16,7 @@ test: tools
 # tmux drives the real interface in the tests, neovim the language server; the race detector needs gcc.
 # PostgreSQL and a name server are what connections lead to: the tests run servers of their own.
 tools:
-	@scripts/need tmux gcc nvim patch initdb named
+	@scripts/need tmux gcc nvim patch initdb named xmllint git
 
 demo:
 	$(GO) run ./cmd/brickrow demo

@@ -29,6 +29,7 @@ type Acts struct {
 	With  map[string]string // the inputs of the action
 	Parts []ActPart
 	Note  string
+	Queue *Queueing // where it waits for a worker; nil is that it is carried out here
 
 	whole      bool
 	by         string   // who saved it and agreed; "" is that it was not saved
@@ -277,6 +278,7 @@ func (a *App) prepareActs(ctx context.Context, acts *Acts, t *Ticket) error {
 	if r.Plan.Baseline, err = a.baseline(ctx, st, secrets); err != nil {
 		return err
 	}
+	acts.Queue.put(r)
 	r.Token, t.Run = t.Token, r
 	return a.store.StartRun(ctx, r, store.Begin{})
 }

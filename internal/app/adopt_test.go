@@ -122,6 +122,7 @@ func differing(was, is *Inventory) []string {
 
 // What cannot come under a stack is said, with what mends it.
 func TestWhatCannotBeAdopted(t *testing.T) {
+	long(t)
 	for _, c := range []struct {
 		name, adopt, template, want string
 	}{
@@ -359,6 +360,7 @@ func TestAdoptingKilled(t *testing.T) {
 
 // Twenty nodes get other names at once, with one real swap among them.
 func TestManyRenames(t *testing.T) {
+	long(t)
 	b := newBench(t, 5000)
 	var before, after strings.Builder
 	before.WriteString("    net: { type: Network, properties: { cidr: 10.1.0.0/16 } }\n")

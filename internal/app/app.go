@@ -17,6 +17,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/adrg/xdg"
@@ -28,6 +29,7 @@ import (
 	"brickrow/internal/identity"
 	"brickrow/internal/profile"
 	"brickrow/internal/programs"
+	"brickrow/internal/queue"
 	"brickrow/internal/rules"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
@@ -41,6 +43,7 @@ import (
 // Options say where the data is and which cloud to use.
 type Options struct {
 	Home     string  // folder of the data; "" is BRICKROW_HOME or the user's data folder
+	Store    string  // URL of a shared store; "" is BRICKROW_STORE, else InFile
 	CloudURL string  // "" is BRICKROW_CLOUD or the embedded stand-in
 	Speed    float64 // of the stand-in; 0 is BRICKROW_YARD_SPEED or 1
 	// Tokens are credentials by account that were handed over; they come before
@@ -75,7 +78,7 @@ type App struct {
 	keepMu  sync.Mutex
 	keeping map[string]*os.File // locks of the unsaved texts that are kept
 
-	inPart bool // what was read last was read in part, for the tests
+	inPart atomic.Bool // what was read last was read in part, for the tests
 
 	memoryMu sync.Mutex
 	memory   *whatif.Memory // of the stack that was compared last
@@ -97,14 +100,25 @@ type App struct {
 	shippedWith, withOwn *tosca.Library
 	programs             *programs.Cloud   // of types of one's own
 	connections          *ways.Connections // to what is elsewhere
+	client               *httpcloud.Client // of the cloud of the targets
+
+	queueMu sync.Mutex
+	queue   *queue.Queue // nil as long as nobody needs it
 }
 
 // DataFiles are the files that a data folder may hold, the store first.
-var DataFiles = []string{"store.db", "store.db-wal", "store.db-shm", "yard.db", "yard.db-wal", "yard.db-shm",
-	store.KeyFile, yard.CredentialsFile, "logs", unsavedFolder, FindingsPage, "programs", "connections"}
+var DataFiles = []string{store.File, store.File + "-wal", store.File + "-shm", "yard.db", "yard.db-wal", "yard.db-shm",
+	queue.File, queue.File + "-wal", queue.File + "-shm", store.KeyFile, yard.CredentialsFile, "logs", unsavedFolder, FindingsPage, "programs", "connections"}
 
 // stamp tells one state of the store from another, at no cost.
 func (a *App) stamp() string {
+	if a.Shared() {
+		n, sure := a.store.Heard()
+		if !sure { // it may be another one each time
+			n = time.Now().UnixNano()
+		}
+		return fmt.Sprint(n)
+	}
 	stamp := ""
 	for _, name := range DataFiles[:2] {
 		if info, err := os.Stat(filepath.Join(a.Home, name)); err == nil {
@@ -124,6 +138,31 @@ func Home(given string) string {
 	}
 	return filepath.Join(xdg.DataHome, "brickrow")
 }
+
+// StorePlace says where the store is: given, or as BRICKROW_STORE says, or a file in the folder of the data.
+func StorePlace(home, given string) store.Place {
+	if given == "" {
+		given = os.Getenv("BRICKROW_STORE")
+	}
+	if given == "" {
+		return store.Place{Dir: home}
+	}
+	return store.ParsePlace(given, home)
+}
+
+// InFile is the Store of Options that means the file in the folder of the data, whatever else is set.
+const InFile = store.InFile
+
+// storeText is the Store of Options that means the store that is open.
+func (a *App) storeText() string {
+	if place := a.store.Place(); place.URL != "" {
+		return place.URL
+	}
+	return InFile
+}
+
+// Shared reports whether the store is one that several people share.
+func (a *App) Shared() bool { return a.store.Place().URL != "" }
 
 // Speed is how much faster than nominal the stand-in runs.
 func Speed(given float64) (float64, error) {
@@ -155,7 +194,7 @@ func Open(o Options) (*App, error) {
 	var opening errgroup.Group // side by side: it is waited for at every start
 	var client *httpcloud.Client
 	opening.Go(func() (err error) {
-		a.store, err = store.Open(a.Home, func() *tosca.Library { return shipped().Library })
+		a.store, err = store.Open(context.Background(), StorePlace(a.Home, o.Store), func() *tosca.Library { return shipped().Library })
 		return err
 	})
 	opening.Go(func() (err error) {
@@ -171,7 +210,7 @@ func Open(o Options) (*App, error) {
 	if err != nil {
 		return nil, errors.Join(err, a.Close())
 	}
-	a.Cloud = mux
+	a.Cloud, a.client = mux, client
 	a.Door = &yard.Door{Base: client.Base, HTTP: client.HTTP, Token: client.Tokens["operator"]}
 	return a, nil
 }
@@ -269,6 +308,9 @@ func (a *App) Close() error {
 	if a.connections != nil {
 		a.connections.Close()
 	}
+	if a.queue != nil {
+		a.queue.Close()
+	}
 	if a.store != nil {
 		err = a.store.Close()
 	}
@@ -358,6 +400,9 @@ func (a *App) resultUsers(ctx context.Context, st *stack.Stack) func(name string
 // means reports whether the name in a use stands for a stack, as fetch finds it:
 // in the target of the user first.
 func (a *App) means(ctx context.Context, u store.Use, st *stack.Stack) bool {
+	if u.Of == st.Name && st.Fleet != "" || st.Target == u.Stack.Target && st.Name == StackIn(u.Of, u.Stack.Target) {
+		return true
+	}
 	name, place, placed := strings.Cut(u.Of, "@")
 	switch {
 	case name != st.Name:

@@ -8,11 +8,13 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"brickrow/examples"
 	"brickrow/internal/cloud"
+	"brickrow/internal/postgres/postgrestest"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
 	"brickrow/internal/yard"
@@ -26,10 +28,29 @@ type bench struct {
 	made int // by hand
 }
 
+func TestMain(m *testing.M) { postgrestest.Main(m) }
+
+// onShared has all tests run on a shared store.
+var onShared = os.Getenv("BRICKROW_TEST_STORE") == "shared"
+
+var storesMade sync.Map // URLs of shared stores, by the folder of the data
+
+// storeOf is where the store of a folder is.
+func storeOf(t testing.TB, home string) string {
+	if !onShared {
+		return InFile
+	}
+	if url, ok := storesMade.Load(home); ok {
+		return url.(string)
+	}
+	url, _ := storesMade.LoadOrStore(home, postgrestest.Store(t))
+	return url.(string)
+}
+
 func newBench(t *testing.T, speed float64) *bench {
 	t.Helper()
 	home := filepath.Join(t.TempDir(), "home")
-	a, err := Open(Options{Home: home, Speed: speed})
+	a, err := Open(Options{Home: home, Store: storeOf(t, home), Speed: speed})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -272,7 +293,7 @@ func TestKilledRunIsResumed(t *testing.T) {
 			if err == nil {
 				t.Fatalf("the run was over before %d ms", after)
 			}
-			other, err := Open(Options{Home: b.Home, Speed: 5000})
+			other, err := Open(Options{Home: b.Home, Store: storeOf(b.t, b.Home), Speed: 5000})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -345,6 +366,7 @@ func TestPassingTroubleIsOvercome(t *testing.T) {
 }
 
 func TestKeptComesBack(t *testing.T) {
+	long(t)
 	t.Parallel()
 	b := newBench(t, 5000)
 	b.deploy(run.StatusDone, "ridge-base.stack.yaml")
@@ -382,6 +404,7 @@ func TestKeptComesBack(t *testing.T) {
 
 // TestPoliciesAloneAreDeployed adds and takes away policies and nothing else.
 func TestPoliciesAloneAreDeployed(t *testing.T) {
+	long(t)
 	b := newBench(t, 5000)
 	text := func(policies, label string) {
 		b.write("p.yaml",
@@ -477,6 +500,7 @@ service_template:
 }
 
 func TestHoldKeepsWhatIsBuilt(t *testing.T) {
+	long(t)
 	t.Parallel()
 	b := newBench(t, 5000)
 	b.deploy(run.StatusDone, "ridge-base.stack.yaml")
@@ -641,6 +665,7 @@ func TestSecretsAreNowhereInClear(t *testing.T) {
 }
 
 func TestChangesByHandAreFoundAndPutBack(t *testing.T) {
+	long(t)
 	b := newBench(t, 5000)
 	b.deploy(run.StatusDone, "ridge-base.stack.yaml")
 	b.deploy(run.StatusDone, test)

@@ -36,6 +36,7 @@ var starters = map[string]struct{ fill, change []string }{
 // TestStarters deploys every starter, changes it, undoes the change and
 // deletes it.
 func TestStarters(t *testing.T) {
+	long(t)
 	list, err := Starters()
 	if err != nil || len(list) != len(starters)+1 || list[len(list)-1].Name != EmptyStarter {
 		t.Fatalf("%d starters, %v; %d are tested", len(list), err, len(starters))
@@ -103,6 +104,7 @@ const head = "tosca_definitions_version: tosca_2_0\n"
 // TestANodeFilledByAnotherTemplate deploys a template split over files, in
 // which a node is filled by another template, with a count.
 func TestANodeFilledByAnotherTemplate(t *testing.T) {
+	long(t)
 	b := newBench(t, 100_000)
 	b.write("types/post.yaml", head+`imports: [ { profile: brickrow.cloud:1 } ]
 node_types:
@@ -242,6 +244,7 @@ service_template:
 // TestResolvedTemplates resolves the demo's templates and the starters: what
 // comes out resolves to itself and deploys to the same.
 func TestResolvedTemplates(t *testing.T) {
+	long(t)
 	b := newBench(t, 100_000)
 	b.deploy(run.StatusDone, "ridge-base.stack.yaml")
 	b.deploy(run.StatusDone, "bulletin-test.stack.yaml")
@@ -276,6 +279,7 @@ func TestResolvedTemplates(t *testing.T) {
 }
 
 func TestLookUps(t *testing.T) {
+	long(t)
 	b := newBench(t, 100_000)
 	b.write("base.yaml", head+`imports: [ { profile: brickrow.cloud:1 } ]
 service_template:
@@ -386,6 +390,7 @@ func findingCodes(p *Preview) string {
 }
 
 func TestCredentialsAndTargets(t *testing.T) {
+	long(t)
 	home := filepath.Join(t.TempDir(), "home")
 	a, err := Open(Options{Home: home})
 	if err != nil {
@@ -430,6 +435,7 @@ func TestCredentialsAndTargets(t *testing.T) {
 }
 
 func TestArchivesAreOpenedWithCare(t *testing.T) {
+	long(t)
 	b := newBench(t, 1000)
 	path := filepath.Join(b.dir, "a.csar")
 	for name, data := range map[string]string{"empty": "", "text": "hello", "cut": "PK\x03\x04"} {
@@ -448,6 +454,7 @@ func TestArchivesAreOpenedWithCare(t *testing.T) {
 // TestInterruptedAndUnreadable looks at two findings that need more than a
 // template.
 func TestInterruptedAndUnreadable(t *testing.T) {
+	long(t)
 	b := newBench(t, 100_000)
 	b.write("t.yaml", head+other+network)
 	b.write("t.stack.yaml", "stack: tested\ntemplate: t.yaml\ntarget: workshop/alder-1\n")
@@ -485,6 +492,7 @@ func TestInterruptedAndUnreadable(t *testing.T) {
 // TestStackFiles holds every stack file of the folder against the codes that
 // stand in comments beside the offending lines.
 func TestStackFiles(t *testing.T) {
+	long(t)
 	b := newBench(t, 1000)
 	files, err := filepath.Glob("testdata/check/*.stack.yaml")
 	if err != nil || len(files) < 8 {

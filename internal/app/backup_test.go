@@ -151,6 +151,7 @@ func TestBackups(t *testing.T) {
 
 // The time of copying and filling is in the estimate.
 func TestCopyingTakesTime(t *testing.T) {
+	long(t)
 	b := newShelf(t)
 	with := b.preview("shelf.stack.yaml", "admin=warden").Estimate.Seconds
 	text, _, _ := strings.Cut(shelfTemplate, "  policies:")
@@ -165,6 +166,7 @@ func TestCopyingTakesTime(t *testing.T) {
 
 // A policy Backup on what holds nothing is a finding, and so is a number of none.
 func TestBackupsOfWhat(t *testing.T) {
+	long(t)
 	b := newBench(t, 5000)
 	b.t = t
 	b.write("shelf.stack.yaml", "stack: terrace\ntemplate: shelf.yaml\ntarget: workshop/alder-1\n")
@@ -289,6 +291,7 @@ func TestKilledWhileCopying(t *testing.T) {
 // What a bucket or a queue holds is told before it goes: the cloud does not remove a bucket
 // with it, unless the bucket says so, and messages are lost with their queue.
 func TestWhatThingsHoldIsToldBefore(t *testing.T) {
+	long(t)
 	const template = `tosca_definitions_version: tosca_2_0
 imports: [ { profile: brickrow.cloud:1 } ]
 service_template:

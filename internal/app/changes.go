@@ -18,6 +18,10 @@ const quiet = 80 * time.Millisecond
 // store cannot be watched it is looked at now and then.
 func (a *App) Changes(ctx context.Context) <-chan struct{} {
 	out := make(chan struct{}, 1)
+	if heard := a.store.Listen(ctx); heard != nil {
+		go a.tellOfShared(ctx, heard, out)
+		return out
+	}
 	w, err := fsnotify.NewWatcher()
 	if err == nil {
 		err = w.Add(a.Home)
@@ -61,4 +65,36 @@ func (a *App) Changes(ctx context.Context) <-chan struct{} {
 		}
 	}()
 	return out
+}
+
+// unheard is how long nothing is heard of a shared store before it is looked at all the same.
+const unheard = 5 * time.Second
+
+// tellOfShared tells of what was written to a shared store.
+func (a *App) tellOfShared(ctx context.Context, heard <-chan struct{}, out chan<- struct{}) {
+	defer close(out)
+	look := time.NewTicker(unheard)
+	defer look.Stop()
+	stamp := ""
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-heard:
+		case <-look.C:
+		}
+		if a.stamp() == stamp {
+			continue
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(quiet):
+		}
+		stamp = a.stamp()
+		select {
+		case out <- struct{}{}:
+		default: // nobody has heard the last one yet
+		}
+	}
 }

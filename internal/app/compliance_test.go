@@ -33,6 +33,7 @@ func TestBuiltInRules(t *testing.T) {
 // Over three days, what does not keep a rule is told with the look since which that is so, and
 // what keeps it again with that one; nothing else is noted.
 func TestComplianceOverTime(t *testing.T) {
+	long(t)
 	b := newMeadow(t)
 	at := b.stack("terrace").Target
 	day := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)

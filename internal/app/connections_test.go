@@ -193,6 +193,7 @@ func TestAcrossTwoClouds(t *testing.T) {
 
 // A connection that leads elsewhere than before takes all with it: made there, removed here.
 func TestConnectionLeadsElsewhere(t *testing.T) {
+	long(t)
 	b := newBench(t, 300)
 	o, other := anotherCloud(t, 300), anotherCloud(t, 300)
 	b.write("across.yaml", acrossTemplate)
@@ -470,7 +471,7 @@ func (b *bench) again(t *testing.T, speed float64) {
 	if err := b.App.Close(); err != nil {
 		t.Fatal(err)
 	}
-	a, err := Open(Options{Home: b.Home, Speed: speed})
+	a, err := Open(Options{Home: b.Home, Store: storeOf(b.t, b.Home), Speed: speed})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -2,10 +2,12 @@ package app
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
+	"brickrow/internal/store"
 	"brickrow/internal/tosca"
 	"brickrow/internal/whatif"
 )
@@ -87,10 +89,16 @@ func (a *App) deployed(ctx context.Context, st *stack.Stack, t stack.Target, ane
 		if known { // revisions do not change
 			is.revision, is.base = last.revision, last.base
 		} else {
-			if is.revision, err = a.store.Revision(ctx, st.ID, st.Revision); err != nil {
+			is.revision, err = a.store.Revision(ctx, st.ID, st.Revision)
+			if errors.Is(err, store.ErrNoMember) { // its text is not for everybody; all else of it is
+				is.revision = &stack.Revision{Number: st.Revision}
+				is.revision.Inputs, err = a.store.Inputs(ctx, st.ID, st.Revision)
+			} else if err == nil {
+				is.base, _ = a.resolveRevision(is.revision)
+			}
+			if err != nil {
 				return nil, err
 			}
-			is.base, _ = a.resolveRevision(is.revision)
 		}
 	}
 	a.lastDeployed = is

@@ -233,7 +233,7 @@ func (a *App) resolve(p *Parsed, o stack.Options, valued tosca.Findings) *Draft 
 	if p.base != nil { // what was before is not held for longer
 		p.base, p.patch = nil, nil
 	}
-	if a.inPart = again; !again {
+	if a.inPart.Store(again); !again {
 		d.Wanted, d.resolved = stack.Resolve(p.File, o)
 	}
 	all := slices.Concat(p.read, p.template, p.ruled, valued, p.checked(), d.resolved)

@@ -53,6 +53,7 @@ func (b *bench) cutOff() int {
 // Where the policy says so, nothing is cut off when a server is swapped, restarted, taken
 // back or removed; without it, it is.
 func TestDraining(t *testing.T) {
+	long(t)
 	for _, policy := range []bool{true, false} {
 		b := newPool(t, policy)
 		steps := func(r *run.Record, phase run.Phase) string {

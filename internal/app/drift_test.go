@@ -192,6 +192,7 @@ func TestDriftIsFound(t *testing.T) {
 // What was changed by hand is written to the very place that it comes from; comments and
 // order stay, and the what-if is empty then. What no place can hold is told, with why.
 func TestDriftIsWrittenBack(t *testing.T) {
+	long(t)
 	for _, c := range []struct {
 		name   string
 		change func(b *bench)

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"brickrow/internal/cloud"
+	"brickrow/internal/programs"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
 	"brickrow/internal/store"
@@ -238,6 +239,9 @@ func (x *execution) prepareDriver(ctx context.Context) error {
 		if x.wanted, findings = x.resolveRevision(rev); findings.HasErrors() {
 			return &Refusal{Findings: findings}
 		}
+		if err := x.keepPrograms(x.wanted); err != nil { // it may have been prepared on another machine
+			return err
+		}
 	}
 	x.driver = &run.Driver{RunID: x.run.ID, Stack: x.stack.Name, Target: x.stack.Target, Cloud: x.Cloud,
 		Journal: journal{x.store, x.run, x.die}, Wanted: x.wanted, Library: x.Profile.Library,
@@ -246,6 +250,12 @@ func (x *execution) prepareDriver(ctx context.Context) error {
 	if base, err := x.store.Revision(ctx, x.stack.ID, x.run.Base); err == nil {
 		for _, in := range base.Inputs {
 			x.driver.Secrets.Add(in.Value)
+		}
+		if slices.ContainsFunc(recorded, func(r *stack.Recorded) bool { return r.Type == programs.Type }) {
+			was, _ := x.resolveRevision(base)
+			if err := x.keepPrograms(was); err != nil {
+				return err
+			}
 		}
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return err

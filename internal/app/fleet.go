@@ -107,7 +107,7 @@ func (a *App) checkPlaces(ctx context.Context, f *fleet.File, used map[*fleet.Pl
 			out.Errorf(f.StackPos, "no-stack-file", "the path is relative to the fleet file", "%v", err)
 			return out
 		}
-		d := a.placed(ctx, whole, p, t, at)
+		d := a.placed(ctx, whole, p, t, StackIn(f.Fleet, t), at)
 		for _, found := range d.Findings {
 			switch {
 			case found.File == f.Path:
@@ -115,7 +115,7 @@ func (a *App) checkPlaces(ctx context.Context, f *fleet.File, used map[*fleet.Pl
 				found.Pos = p.Pos
 				found.Fix = "give it under inputs of the place, or in " + filepath.Base(file)
 				found.Message = fmt.Sprintf("in %s %s", p.Target, found.Message)
-			default: // which its own file tells
+			case found.Severity != tosca.Error: // which its own file tells
 				continue
 			}
 			if key := found.String(); !told[key] {
@@ -128,8 +128,9 @@ func (a *App) checkPlaces(ctx context.Context, f *fleet.File, used map[*fleet.Pl
 }
 
 // placed resolves a template as it would be in a place.
-func (a *App) placed(ctx context.Context, whole *Parsed, p *fleet.Place, t stack.Target, v Values) *Draft {
+func (a *App) placed(ctx context.Context, whole *Parsed, p *fleet.Place, t stack.Target, name string, v Values) *Draft {
 	one, file := *whole, *whole.Stack
+	file.Stack, file.Target = name, t
 	one.Stack, one.base, one.patch = &file, nil, nil
 	own := slices.Clone(p.Inputs)
 	for _, in := range p.Filled {

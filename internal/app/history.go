@@ -135,6 +135,9 @@ func (g *Rung) Notes() []string {
 	if c := g.Run.Origin.CommitText(); c != "" {
 		out = append(out, "commit "+c)
 	}
+	if g.Run.Origin.Job != "" {
+		out = append(out, "job "+g.Run.Origin.Job)
+	}
 	if g.Revision != nil && g.Revision.Note != "" && g.Run.Kind != run.KindUndo {
 		out = append(out, g.Revision.Note)
 	}

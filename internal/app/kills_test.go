@@ -367,6 +367,7 @@ func TestHeldAndDeployedAgain(t *testing.T) {
 // part that it left is told before and after, goes with the next deployment or the
 // way back, and nobody calls the stack whole meanwhile.
 func TestWhatARunHasLeftIsTold(t *testing.T) {
+	long(t)
 	t.Parallel()
 	b := newBench(t, 5000)
 	b.terrace(terrace)

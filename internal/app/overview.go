@@ -30,7 +30,9 @@ type Overview struct {
 // it was held, got stuck, or lost the process that carried it out.
 func (o Overview) Waits() bool { return o.Run != nil && waits(o.Run.State, o.Holder) }
 
-func waits(s run.Status, holder string) bool { return s.Open() && (s.Ended() || holder == "") }
+func waits(s run.Status, holder string) bool {
+	return s.Open() && s != run.StatusQueued && (s.Ended() || holder == "")
+}
 
 // Stacks lists all stacks, removed ones too, by name.
 func (a *App) Stacks(ctx context.Context) ([]Overview, error) {
@@ -42,7 +44,7 @@ func (a *App) Stacks(ctx context.Context) ([]Overview, error) {
 	if err != nil {
 		return nil, err
 	}
-	holders, err := a.store.LockHolders(ctx)
+	holders, err := a.store.Locks(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -56,7 +58,7 @@ func (a *App) Stacks(ctx context.Context) ([]Overview, error) {
 	}
 	out := make([]Overview, len(list))
 	for i, st := range list {
-		out[i] = Overview{Stack: st, Run: runs[st.ID], Holder: holders[st.ID], Broken: broken[st.Name+"@"+st.Target.String()]}
+		out[i] = Overview{Stack: st, Run: runs[st.ID], Holder: holders[st.ID].Holder, Broken: broken[st.Name+"@"+st.Target.String()]}
 		for _, u := range uses {
 			if u.Stack.ID != st.ID {
 				continue

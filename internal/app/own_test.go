@@ -96,6 +96,7 @@ func (b *bench) kept() string {
 }
 
 func TestOwnTypes(t *testing.T) {
+	long(t)
 	t.Parallel()
 	b := newRota(t)
 	b.deploy(run.StatusDone, "ward.stack.yaml")
@@ -285,7 +286,7 @@ func TestOwnTypesOnAnotherMachine(t *testing.T) {
 	if err := os.RemoveAll(filepath.Join(b.Home, "programs")); err != nil {
 		t.Fatal(err)
 	}
-	a, err := Open(Options{Home: b.Home, Speed: 5000})
+	a, err := Open(Options{Home: b.Home, Store: storeOf(b.t, b.Home), Speed: 5000})
 	if err != nil {
 		t.Fatal(err)
 	}

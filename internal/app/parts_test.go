@@ -69,6 +69,7 @@ func untouched(p *Preview) string {
 // A node of any starter moves to a file of its own with what needs it, and nothing that
 // is deployed changes but its name.
 func TestMovedToAFileOfItsOwn(t *testing.T) {
+	long(t)
 	list, err := Starters()
 	if err != nil {
 		t.Fatal(err)

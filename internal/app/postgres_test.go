@@ -59,6 +59,7 @@ func newGauges(t *testing.T) gauges {
 // A server's roles, databases, schemas, extensions and grants are made, compared, changed in place,
 // put back and removed, and its own catalogue is exactly what it was.
 func TestPostgres(t *testing.T) {
+	long(t)
 	t.Parallel()
 	b := newGauges(t)
 	empty := b.Catalogue(t)

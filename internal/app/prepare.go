@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"maps"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -108,51 +109,73 @@ func by(p *Preview) string {
 // origin is where a run came from.
 func origin(p *Preview) run.Origin {
 	o := run.Origin{Host: identity.Host(), Note: strings.TrimSpace(p.Note), ApprovedBy: p.ApprovedBy}
-	o.Commit, o.Changed = commitOf(p)
+	o.Source = sourceOf(p)
+	if p.rollout != nil {
+		o.Rollout, o.Attempt = p.rollout.id, p.rollout.attempt
+	}
 	return o
 }
 
-// commitOf is the commit that the files of a preview are at, and whether one of them is not
-// as it is there. "" is that they are in no repository.
-func commitOf(p *Preview) (hash string, changed bool) {
+// sourceOf is the commit that the files of a preview are at, and which of them are not as they are there.
+func sourceOf(p *Preview) run.Source {
 	d := p.Draft
+	out := run.Source{Job: os.Getenv("BRICKROW_JOB")}
 	switch {
-	case p.Saved != "":
-		return p.savedCommit, p.savedChanged
+	case p.source != nil:
+		if out.Job != "" && p.source.Job != "" && out.Job != p.source.Job { // made in one, deployed in another
+			out.Job = p.source.Job + ", " + out.Job
+		} else if out.Job == "" {
+			out.Job = p.source.Job
+		}
+		job := out.Job
+		out = *p.source
+		out.Job = job
+		return out
 	case d == nil || p.Kind != run.KindDeploy:
-		return "", false
+		return out
 	case d.Commit != "":
-		return d.Commit, false
+		out.Commit = d.Commit
+		return out
 	}
 	tree, err := commit.At(d.Path, "HEAD")
 	if err != nil {
-		return "", false
+		return out
 	}
-	same := func(path string, text []byte) bool {
-		there, err := tree.Open(path, tosca.MaxBytes)
-		return err == nil && bytes.Equal(there, text)
-	}
-	text, err := files.Read(d.Path, tosca.MaxBytes)
-	if err != nil || !same(d.Path, text) {
-		return tree.Hash, true
-	}
-	rev := p.Revision
-	if rev == nil {
-		return tree.Hash, false
-	}
-	if bundle.IsArchive(rev.Template) {
-		text, err := files.Read(rev.Template, tosca.MaxBytes)
-		return tree.Hash, err != nil || !same(rev.Template, text)
-	}
-	for path, text := range rev.Files {
-		if !same(filepath.Join(filepath.Dir(rev.Template), filepath.FromSlash(path)), text) {
-			return tree.Hash, true
+	out.Commit, out.Branch = tree.Hash, commit.Branch(d.Path)
+	same := func(path string, text []byte, err error) {
+		if err == nil {
+			var there []byte
+			if there, err = tree.Open(path, tosca.MaxBytes); err == nil && bytes.Equal(there, text) {
+				return
+			}
+		}
+		out.Changed = true
+		if name := tree.Name(path); !slices.Contains(out.Files, name) {
+			out.Files = append(out.Files, name)
 		}
 	}
-	return tree.Hash, !same(rev.Template, []byte(rev.Text))
+	text, err := files.Read(d.Path, tosca.MaxBytes)
+	same(d.Path, text, err)
+	rev := p.Revision
+	switch {
+	case rev == nil:
+	case bundle.IsArchive(rev.Template):
+		text, err := files.Read(rev.Template, tosca.MaxBytes)
+		same(rev.Template, text, err)
+	default:
+		same(rev.Template, []byte(rev.Text), nil)
+		for path, text := range rev.Files {
+			same(filepath.Join(filepath.Dir(rev.Template), filepath.FromSlash(path)), text, nil)
+		}
+	}
+	slices.Sort(out.Files)
+	return out
 }
 
 func (a *App) lock(ctx context.Context, st *stack.Stack, token string) error {
+	if !a.store.Member() {
+		return &Refusal{Message: store.ErrNoMember.Error()}
+	}
 	_, err := a.store.Lock(ctx, st.ID, token)
 	var locked *store.LockedError
 	if errors.As(err, &locked) {
@@ -202,7 +225,13 @@ func (a *App) prepare(ctx context.Context, p *Preview, st *stack.Stack, t *Ticke
 			if d := p.Draft.File.Service.Description; d != "" {
 				description = d
 			}
-			begin.About = &store.About{Description: description, File: path, Careful: p.Draft.Stack.Careful,
+			fleet := ""
+			if p.rollout != nil {
+				fleet = p.rollout.fleet
+			} else if now.Fleet != "" {
+				fleet = now.Fleet
+			}
+			begin.About = &store.About{Fleet: fleet, Description: description, File: path, Careful: p.Draft.Stack.Careful,
 				Throwaway: p.Draft.Stack.Throwaway, Approvers: p.Draft.Stack.Approvers}
 		}
 	}
@@ -210,6 +239,7 @@ func (a *App) prepare(ctx context.Context, p *Preview, st *stack.Stack, t *Ticke
 		r.Only = p.Only
 		begin.Revision.Note = strings.TrimSpace(begin.Revision.Note + " only " + strings.Join(p.Only, ", "))
 	}
+	p.Queue.put(r)
 	r.Token, t.Run = t.Token, r
 	return a.store.StartRun(ctx, r, begin)
 }
@@ -217,6 +247,9 @@ func (a *App) prepare(ctx context.Context, p *Preview, st *stack.Stack, t *Ticke
 // settled refuses a new run where the last one has not come to its end, or has
 // left something behind that only it knows of.
 func (a *App) settled(ctx context.Context, st *stack.Stack, last *run.Record) error {
+	if last.State == run.StatusQueued {
+		return refusal("run %d of %s waits for a worker: 'brickrow cancel %s' takes it back", last.Number, st.Name, st.Name)
+	}
 	if !last.State.Ended() || last.State == run.StatusPaused { // the lock is ours, so nobody carries it out
 		ways, err := a.ways(ctx, st, last)
 		if err != nil {

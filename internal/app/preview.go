@@ -35,17 +35,18 @@ type Preview struct {
 	By         string
 	Approved   bool
 	ApprovedBy []string
-	Note       string // of the one who carries it out, for the record
-	Saved      string // the file that it was saved in; "" is none
-	To         int    // of a way back: the revision that it goes back to
+	Note       string     // of the one who carries it out, for the record
+	rollout    *inRollout // that it belongs to; nil is none
+	Queue      *Queueing  // where it waits for a worker; nil is that it is carried out here
+	Saved      string     // the file that it was saved in; "" is none
+	To         int        // of a way back: the revision that it goes back to
 	// Only are the resources that were chosen, by name; none is all.
 	Only []string
 
 	careful, throwaway bool
-	approvers          []string        // who may agree, as the stack file says
-	onFailure          stack.OnFailure // what was saved says
-	savedCommit        string          // of its files
-	savedChanged       bool
+	approvers          []string                            // who may agree, as the stack file says
+	onFailure          stack.OnFailure                     // what was saved says
+	source             *run.Source                         // of its files, where it was saved
 	foreseen           map[string]string                   // ids that connections will have
 	unread             tosca.Findings                      // what could not be read of a stack that is to be deleted
 	adopting           []*stack.Recorded                   // what is there and is to come under the stack
@@ -124,6 +125,10 @@ func (a *App) whatIf(ctx context.Context, d *Draft, ask asking, only []string) (
 		return nil, err
 	}
 	p.Stack = st
+	if st != nil && !a.store.Member() {
+		told.Warnf(tosca.Pos{File: d.Path, Line: 1, Column: 1}, "no-member", "let a member of the store make the what-if",
+			"you are not a member of this store: secrets are not compared, and count as the same; why things change is told in part")
+	}
 	if st != nil {
 		if ways, err := a.WaysOut(ctx, st); err == nil && ways.Resume && !ways.Deploy {
 			told.Warnf(tosca.Pos{File: d.Path, Line: 1, Column: 1}, "interrupted", ways.String()+" first",

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"brickrow/internal/cloud"
 	"brickrow/internal/cloud/httpcloud"
@@ -16,6 +17,7 @@ import (
 	"brickrow/internal/postgres"
 	"brickrow/internal/programs"
 	"brickrow/internal/run"
+	"brickrow/internal/seal"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 	"brickrow/internal/ways"
@@ -28,11 +30,9 @@ func (a *App) clouds(targeted *httpcloud.Client) (*cloud.Mux, error) {
 	if err != nil {
 		return nil, err
 	}
-	p.Recorded = a.programmed
+	p.Recorded, p.Prints = a.programmed, a.prints("programs")
 	a.programs = p
-	if a.connections, err = ways.Open(filepath.Join(a.Home, "connections")); err != nil {
-		return nil, err
-	}
+	a.connections = ways.New(a.store, a.prints("connections"))
 	a.connections.Kinds = map[string]ways.Kind{
 		"CloudConnection":     ways.Elsewhere{From: targeted},
 		"ClusterConnection":   ways.Clusters{Via: targeted},
@@ -240,4 +240,21 @@ func (a *App) planOwn(ctx context.Context, st *stack.Stack, rec *stack.Recorded,
 	}
 	n.Facts, n.SecretFacts = k.Facts, k.SecretFacts
 	return a.programs.Plan(ctx, n, k.Settings)
+}
+
+// prints opens the box that makes the prints of secrets, when it is asked for: that of the store, which is at first
+// the one of this folder. Who is no member of the store has one that tells nothing.
+func (a *App) prints(name string) func() *seal.Box {
+	return sync.OnceValue(func() *seal.Box {
+		was, err := seal.KeyOf(filepath.Join(a.Home, name))
+		if err == nil {
+			var key []byte
+			if key, err = a.store.Key(context.Background(), name, was); err == nil {
+				if box, err := seal.New(key); err == nil {
+					return box
+				}
+			}
+		}
+		return seal.Random()
+	})
 }

@@ -28,6 +28,11 @@ const (
 // after it got stuck, or after it was held. What failed is tried again then: all of it, or
 // where resources are named, theirs alone.
 func (a *App) Resume(ctx context.Context, st *stack.Stack, way Way, retry ...string) (*Ticket, error) {
+	return a.ResumeIn(ctx, st, way, nil, retry...)
+}
+
+// ResumeIn is Resume for a worker of a queue; nil is that it goes on here.
+func (a *App) ResumeIn(ctx context.Context, st *stack.Stack, way Way, q *Queueing, retry ...string) (*Ticket, error) {
 	r, err := a.store.RunNumber(ctx, st.ID, 0)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, refusal("%s has had no run yet", st.Name)
@@ -67,6 +72,8 @@ func (a *App) Resume(ctx context.Context, st *stack.Stack, way Way, retry ...str
 	if back {
 		r.State, r.Back = run.StatusUndoing, true
 	}
+	r.Queue, r.Ask = "", ""
+	q.put(r)
 	if err := a.store.ContinueRun(ctx, r, again); err != nil {
 		return nil, errors.Join(err, a.store.Unlock(ctx, st.ID, t.Token))
 	}
@@ -125,7 +132,13 @@ func (a *App) goesBack(ctx context.Context, r *run.Record, way Way) (bool, error
 // context ends. It also ends, with an error, when nobody carries the run out.
 func (a *App) Tail(ctx context.Context, runID string, each func(run.Event)) (*run.Record, error) {
 	after := int64(0)
-	orphan := 0
+	listening, deaf := context.WithCancel(ctx)
+	defer deaf()
+	heard, every := a.store.Listen(listening), 100*time.Millisecond
+	if heard != nil { // it says when there is something
+		every = time.Second
+	}
+	carried := time.Now()
 	for {
 		r, err := a.store.Head(ctx, runID)
 		if err != nil {
@@ -146,18 +159,16 @@ func (a *App) Tail(ctx context.Context, runID string, each func(run.Event)) (*ru
 		if err != nil {
 			return nil, err
 		}
-		if holder == "" {
-			orphan++
-		} else {
-			orphan = 0
-		}
-		if orphan > 20 {
+		if holder != "" || r.State == run.StatusQueued {
+			carried = time.Now()
+		} else if time.Since(carried) > 2*time.Second {
 			return r, a.orphaned(ctx, r)
 		}
 		select {
 		case <-ctx.Done():
 			return r, ctx.Err()
-		case <-time.After(100 * time.Millisecond):
+		case <-heard:
+		case <-time.After(every):
 		}
 	}
 }

@@ -13,6 +13,7 @@ import (
 // TestTeamRules holds deployments, ways back and deletions against the rules
 // beside the template and those that the stack file names.
 func TestTeamRules(t *testing.T) {
+	long(t)
 	b := newBench(t, 100_000)
 	b.deploy(run.StatusDone, "ridge-base.stack.yaml")
 	says := func(p *Preview, severity tosca.Severity, words string) {

@@ -22,6 +22,7 @@ import (
 	"brickrow/internal/stack"
 	"brickrow/internal/store"
 	"brickrow/internal/tosca"
+	"brickrow/internal/whatif"
 )
 
 // maxSaved is the most that a saved change set may have, in bytes.
@@ -55,12 +56,11 @@ type Saved struct {
 	Adopt     []stack.Adoption `json:"adopt,omitempty"`     // what is there already, by the nodes that stand for it
 	Release   string           `json:"release,omitempty"`   // the resource that leaves the stack and stays in the cloud
 	Act       *SavedAct        `json:"act,omitempty"`       // of an action
-	Commit    string           `json:"commit,omitempty"`    // of the repository that the files are in
-	Changed   bool             `json:"changed,omitempty"`   // a file was not as it is in the commit
-	ChangeSet json.RawMessage  `json:"change_set"`
-	Sealed    string           `json:"sealed,omitempty"`
-	Signature string           `json:"signature"`
-	Approvals []Approval       `json:"approvals"`
+	run.Source
+	ChangeSet json.RawMessage `json:"change_set"`
+	Sealed    string          `json:"sealed,omitempty"`
+	Signature string          `json:"signature"`
+	Approvals []Approval      `json:"approvals"`
 }
 
 // SavedAct is what is to be done to what runs.
@@ -116,39 +116,15 @@ func IsSaved(path string) bool {
 
 // Save writes a preview to a file, from which exactly that can be carried out.
 func (a *App) Save(p *Preview, path string) error {
-	if p.Findings.HasErrors() {
-		return &Refusal{Findings: p.Findings}
-	}
-	if p.Kind == KindCompare {
-		return refusal("a comparison cannot be saved: it cannot be carried out")
-	}
 	me, err := a.Me()
 	if err != nil {
 		return err
 	}
-	in, err := a.settings()
+	s, err := a.saved(p, me)
 	if err != nil {
 		return err
 	}
-	changes, err := json.Marshal(p.ChangeSet)
-	if err != nil {
-		return err
-	}
-	s := Saved{Format: savedFormat, Kind: p.Kind, Stack: p.ChangeSet.Stack, Target: p.Target.String(),
-		By: identity.User(), Key: me.Public().Key, At: time.Now().UTC(),
-		Careful: p.Careful(), Throwaway: p.Throwaway(), OnFailure: stack.Undo, Only: p.Only,
-		Approvers: append(slices.Clone(p.approvers), in.Approvers[p.Target.String()]...), ChangeSet: changes}
-	switch {
-	case p.Kind == run.KindUndo:
-		s.To = p.To
-	case p.releasing != "":
-		s.Release = p.releasing
-	case p.Kind == run.KindDeploy:
-		if s.StackFile, err = filepath.Abs(p.Draft.Path); err != nil {
-			return err
-		}
-		s.OnFailure, s.Adopt = p.Draft.Stack.OnFailure, p.Draft.Stack.Adopt
-		s.Commit, s.Changed = commitOf(p)
+	if s.StackFile != "" {
 		to, err := a.deployers(p, me)
 		if err != nil {
 			return err
@@ -162,7 +138,42 @@ func (a *App) Save(p *Preview, path string) error {
 		}
 	}
 	s.Signature = me.Sign(s.content())
-	return writeSaved(path, &s)
+	return writeSaved(path, s)
+}
+
+// saved is a preview as it is saved, without what it was made from, and not signed yet.
+func (a *App) saved(p *Preview, me *identity.Identity) (*Saved, error) {
+	if p.Findings.HasErrors() {
+		return nil, &Refusal{Findings: p.Findings}
+	}
+	if p.Kind == KindCompare {
+		return nil, refusal("a comparison cannot be saved: it cannot be carried out")
+	}
+	in, err := a.settings()
+	if err != nil {
+		return nil, err
+	}
+	changes, err := json.Marshal(p.ChangeSet)
+	if err != nil {
+		return nil, err
+	}
+	s := &Saved{Format: savedFormat, Kind: p.Kind, Stack: p.ChangeSet.Stack, Target: p.Target.String(),
+		By: identity.User(), Key: me.Public().Key, At: time.Now().UTC(),
+		Careful: p.Careful(), Throwaway: p.Throwaway(), OnFailure: stack.Undo, Only: p.Only,
+		Approvers: append(slices.Clone(p.approvers), in.Approvers[p.Target.String()]...), ChangeSet: changes}
+	switch {
+	case p.Kind == run.KindUndo:
+		s.To = p.To
+	case p.releasing != "":
+		s.Release = p.releasing
+	case p.Kind == run.KindDeploy:
+		if s.StackFile, err = filepath.Abs(p.Draft.Path); err != nil {
+			return nil, err
+		}
+		s.OnFailure, s.Adopt = p.Draft.Stack.OnFailure, p.Draft.Stack.Adopt
+		s.Source = sourceOf(p)
+	}
+	return s, nil
 }
 
 // SaveActs writes what is to be done to what runs to a file, from which exactly that can be
@@ -404,7 +415,7 @@ func (a *App) OpenSaved(ctx context.Context, path string) (*Preview, error) {
 		return nil, err
 	}
 	p.Saved, p.onFailure, p.approvers = path, s.OnFailure, s.Approvers
-	p.savedCommit, p.savedChanged = s.Commit, s.Changed
+	p.source = &s.Source
 	if p.Findings.HasErrors() {
 		return p, nil
 	}
@@ -422,7 +433,6 @@ func (a *App) OpenSaved(ctx context.Context, path string) (*Preview, error) {
 
 // again makes the comparison of a saved change set anew.
 func (a *App) again(ctx context.Context, path string, s *Saved) (*Preview, error) {
-	target, _ := stack.ParseTarget(s.Target)
 	if s.Kind != run.KindDeploy || s.Release != "" {
 		st, err := a.knownHere(ctx, path, s)
 		switch {
@@ -453,6 +463,12 @@ func (a *App) again(ctx context.Context, path string, s *Saved) (*Preview, error
 	if err != nil {
 		return nil, refusal("%s cannot be opened: %v", path, err)
 	}
+	return a.whatIfAgain(ctx, s, rev)
+}
+
+// whatIfAgain compares a revision that was saved with what there is now.
+func (a *App) whatIfAgain(ctx context.Context, s *Saved, rev *stack.Revision) (*Preview, error) {
+	target, _ := stack.ParseTarget(s.Target)
 	b := bundle.Stored(rev.Template, rev.Entry, []byte(rev.Text), rev.Files)
 	written := &Parsed{from: bundle.Disk, Path: s.StackFile,
 		Stack: &stack.File{Path: s.StackFile, Stack: s.Stack, Target: target, Careful: s.Careful,
@@ -468,6 +484,31 @@ func (a *App) again(ctx context.Context, path string, s *Saved) (*Preview, error
 // ShowSaved is the change set of a saved file as it was saved, for who may read
 // it and has nothing to compare it with.
 func (a *App) ShowSaved(path string) (*Saved, error) { return a.readSaved(path) }
+
+// Since says in Markdown what a deployment would do otherwise than when a change set of the same stack was saved.
+func (a *App) Since(p *Preview, path string) (string, error) {
+	s, err := a.readSaved(path)
+	if err != nil {
+		return "", err
+	}
+	if s.Stack != p.ChangeSet.Stack || s.Target != p.Target.String() {
+		return "", refusal("%s is about %s in %s, and not about %s in %s", path, s.Stack, s.Target, p.ChangeSet.Stack, p.Target)
+	}
+	now, err := json.Marshal(p.ChangeSet)
+	if err != nil {
+		return "", err
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "\n## Since %s looked (%s)\n\n", whatif.PlainText(s.By), s.At.UTC().Format("2006-01-02 15:04 UTC"))
+	list := moved(s.ChangeSet, now)
+	for _, d := range list {
+		fmt.Fprintf(&b, "- %s\n", whatif.PlainText(d))
+	}
+	if len(list) == 0 {
+		b.WriteString("Nothing would be done otherwise.\n")
+	}
+	return b.String(), nil
+}
 
 // moved lists how two change sets differ in what they would do.
 func moved(was, is []byte) []string {

@@ -226,6 +226,7 @@ func must(f fs.FS, err error) fs.FS {
 
 // Software that cannot say goodbye is given up, and goes with its server.
 func TestSoftwareThatCannotGo(t *testing.T) {
+	long(t)
 	t.Parallel()
 	b := newWard(t)
 	b.write("scripts/stop.sh", "exit 9\n")
@@ -256,6 +257,7 @@ func TestSoftwareThatCannotGo(t *testing.T) {
 
 // What was set up by scripts is captured with them, and they are the same.
 func TestSoftwareIsCaptured(t *testing.T) {
+	long(t)
 	t.Parallel()
 	b := newKept(t)
 	st := b.stack("ward")

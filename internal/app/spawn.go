@@ -15,7 +15,13 @@ import (
 
 // Spawn carries a prepared run out in a process of its own, which outlives
 // this one.
-func (a *App) Spawn(t *Ticket) error {
+func (a *App) Spawn(t *Ticket) error { return a.spawn("carry-out", t.Run.ID, t.Token) }
+
+// SpawnFleet carries a rollout on that is locked here in a process of its own, which outlives this one.
+func (a *App) SpawnFleet(r *Rollout) error { return a.spawn("carry-fleet", r.ID, r.Token) }
+
+// spawn starts this program anew with a command that is handed over a lock.
+func (a *App) spawn(command, id, token string) error {
 	exe, err := os.Executable()
 	if err != nil {
 		return fmt.Errorf("find this program: %w", err)
@@ -24,17 +30,17 @@ func (a *App) Spawn(t *Ticket) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
-	log, err := os.OpenFile(filepath.Join(dir, "run-"+t.Run.ID+".log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	log, err := os.OpenFile(filepath.Join(dir, "run-"+id+".log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
 		return err
 	}
 	defer log.Close()
-	handover, err := a.handOver(t)
+	handover, err := a.handOver(token)
 	if err != nil {
 		return err
 	}
 	defer handover.Close()
-	cmd := exec.Command(exe, "carry-out", t.Run.ID, "--home", a.Home)
+	cmd := exec.Command(exe, command, id, "--home", a.Home)
 	cmd.Stdin, cmd.Env = handover, append(plainEnvironment(), fmt.Sprintf("BRICKROW_YARD_SPEED=%g", a.Speed))
 	cmd.Stdout, cmd.Stderr = log, log
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
@@ -50,6 +56,7 @@ func (a *App) Spawn(t *Ticket) error {
 type Handover struct {
 	Lock   string            `json:"lock"`   // token of the lock
 	Tokens map[string]string `json:"tokens"` // of the cloud, by account
+	Store  string            `json:"store"`  // where it is
 }
 
 // ReadHandover reads what Spawn hands over.
@@ -62,8 +69,8 @@ func ReadHandover(r io.Reader) (Handover, error) {
 }
 
 // handOver is a pipe with all of it in already, so that this process may end.
-func (a *App) handOver(t *Ticket) (*os.File, error) {
-	text, err := json.Marshal(Handover{t.Token, environmentTokens()})
+func (a *App) handOver(token string) (*os.File, error) {
+	text, err := json.Marshal(Handover{token, environmentTokens(), a.storeText()})
 	if err != nil {
 		return nil, err
 	}
@@ -83,7 +90,7 @@ func (a *App) handOver(t *Ticket) (*os.File, error) {
 // plainEnvironment is the part of the environment that a program needs to find
 // its way. What inputs are read from is not in it: a run has its values already.
 func plainEnvironment() []string {
-	names := []string{"PATH", "HOME", "USER", "LOGNAME", "SHELL", "LANG", "LANGUAGE", "TZ", "TMPDIR", "BRICKROW_HOME",
+	names := []string{"PATH", "HOME", "USER", "LOGNAME", "SHELL", "LANG", "LANGUAGE", "TZ", "TMPDIR", "BRICKROW_HOME", "BRICKROW_CONFIG",
 		"BRICKROW_CLOUD",
 		"HTTP_PROXY", "HTTPS_PROXY", "NO_PROXY", "SSL_CERT_FILE", "SSL_CERT_DIR"}
 	var out []string

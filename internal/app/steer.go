@@ -10,6 +10,9 @@ import (
 // Cancel asks a run to stop. What is under way comes to its end; then what was done is
 // undone, or held.
 func (a *App) Cancel(ctx context.Context, r *run.Record, then stack.OnFailure) error {
+	if r.State == run.StatusQueued {
+		return a.takeBack(ctx, r)
+	}
 	if err := a.underWay(ctx, r); err != nil {
 		return err
 	}
@@ -21,6 +24,9 @@ func (a *App) Cancel(ctx context.Context, r *run.Record, then stack.OnFailure) e
 func (a *App) Pause(ctx context.Context, r *run.Record) error {
 	if r.State == run.StatusPaused {
 		return refusal("run %d is paused already; resume goes on with it", r.Number)
+	}
+	if r.State == run.StatusQueued {
+		return refusal("run %d has not begun: it waits for a worker; cancel takes it back", r.Number)
 	}
 	if err := a.underWay(ctx, r); err != nil {
 		return err
@@ -47,7 +53,7 @@ func (a *App) ChooseOnFailure(ctx context.Context, r *run.Record, then stack.OnF
 	switch {
 	case r.Kind == run.KindDelete:
 		return refusal("a deletion goes on forwards only: there is nothing to choose")
-	case r.State != run.StatusWorking && r.State != run.StatusPaused || r.Back:
+	case r.State != run.StatusWorking && r.State != run.StatusQueued && r.State != run.StatusPaused || r.Back:
 		return refusal("run %d is %s: it is too late to choose", r.Number, r.State)
 	}
 	return a.store.SetOnFailure(ctx, r.ID, then)

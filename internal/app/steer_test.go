@@ -150,6 +150,7 @@ func TestLeavingWhileUndoing(t *testing.T) {
 
 // The old part of a swap that cannot go is given up.
 func TestLeavingAnOldPart(t *testing.T) {
+	long(t)
 	b, _ := stuck(t, func(b *bench) *Preview { return b.preview("terrace.stack.yaml", "form=2") },
 		yard.Fault{Name: "sub", On: "delete", Reason: "frozen"})
 	r, words := b.leave("sub")

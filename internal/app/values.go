@@ -220,6 +220,9 @@ func (a *App) fetch(ctx context.Context, s stack.Source, dir string, f *stack.Fi
 		if st, err := a.store.At(ctx, name, f.Target); err == nil {
 			return a.result(ctx, st, s.Output)
 		}
+		if st, err := a.store.At(ctx, StackIn(name, f.Target), f.Target); err == nil { // of another fleet, in the same place
+			return a.result(ctx, st, s.Output)
+		}
 	}
 	st, err := a.store.Find(ctx, name)
 	if err != nil {

@@ -148,7 +148,7 @@ service_template:
 			if err != nil {
 				t.Fatal(err)
 			}
-			if b.inPart {
+			if b.inPart.Load() {
 				short++
 			}
 			gotChanges, err := b.WhatIfRecorded(t.Context(), got)

@@ -12,16 +12,16 @@ import (
 
 func (p *Program) act() *cobra.Command {
 	var inputs []string
-	var yes, asJSON, notify bool
+	var yes bool
 	var note, save string
 	cmd := &cobra.Command{Use: "act STACK [RESOURCE] ACTION", Args: cobra.RangeArgs(2, 3),
 		Short: "Do something to what runs: backup, restore, restart, scale; suspend and resume, also of a whole stack"}
 	cmd.Flags().StringArrayVarP(&inputs, "input", "i", nil, "an input of the action, as name=value")
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "events as JSON, one a line")
+	how := carrying{}
+	how.carryingFlags(cmd)
 	cmd.Flags().StringVar(&save, "save", "", "do nothing, and save it to this file, from which 'deploy' carries out exactly that")
 	cmd.Flags().StringVar(&note, "note", "", "a note that is kept with the run")
-	notifyFlag(cmd, &notify)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		ctx := cmd.Context()
 		with, err := pairs(inputs)
@@ -45,7 +45,7 @@ func (p *Program) act() *cobra.Command {
 				return nil
 			}
 			acts.Note = note
-			return p.carryActs(ctx, a, acts, yes, carrying{asJSON, notify})
+			return p.carryActs(ctx, a, acts, yes, how)
 		})
 	}
 	return cmd
@@ -60,6 +60,10 @@ func (p *Program) carryActs(ctx context.Context, a *app.App, acts *app.Acts, yes
 		if err := p.confirm(acts.Question(), ""); err != nil {
 			return err
 		}
+	}
+	var err error
+	if acts.Queue, err = p.in(&how); err != nil {
+		return err
 	}
 	t, err := a.PrepareActs(ctx, acts)
 	if err != nil {

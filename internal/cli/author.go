@@ -13,6 +13,7 @@ import (
 	"brickrow/internal/app"
 	"brickrow/internal/bundle"
 	"brickrow/internal/cloud"
+	"brickrow/internal/export"
 	"brickrow/internal/files"
 	"brickrow/internal/fleet"
 	"brickrow/internal/profile"
@@ -25,12 +26,14 @@ import (
 const own = "own"
 
 func (p *Program) check() *cobra.Command {
-	var asJSON bool
+	var asJSON, sarif bool
 	cmd := &cobra.Command{Use: "check FILE...",
 		Short: "Check templates and stack files; with --target, against what is in the cloud",
 		Args:  cobra.MinimumNArgs(1)}
 	v := valueFlags(cmd)
 	cmd.Flags().BoolVar(&asJSON, "json", false, "findings as JSON")
+	cmd.Flags().BoolVar(&sarif, "sarif", false, "findings as SARIF 2.1.0")
+	cmd.MarkFlagsMutuallyExclusive("json", "sarif")
 	target := cmd.Flags().Lookup("target")
 	target.NoOptDefVal = own
 	target.Usage = "check against the target too: that of the stack file, or --target=account/region for a " +
@@ -53,7 +56,15 @@ func (p *Program) check() *cobra.Command {
 				all = append(all, findings...)
 			}
 			all.Sort() // what several files share is told once
-			if asJSON {
+			if sarif {
+				wd, err := os.Getwd()
+				if err != nil {
+					return err
+				}
+				if err := export.SARIF(p.Out, all, wd, Version(), func(code string) string { return tosca.Codes[code] }); err != nil {
+					return err
+				}
+			} else if asJSON {
 				if err := p.json(map[string]any{"findings": all}); err != nil {
 					return err
 				}

@@ -9,12 +9,14 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strconv"
 	"strings"
 
 	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"brickrow/internal/app"
+	"brickrow/internal/config"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
 )
@@ -45,6 +47,9 @@ type Program struct {
 	// where there is none.
 	Interface func(ctx context.Context, a *app.App, folders ...string) error
 	home      string
+	storeURL  string
+	cloudURL  string
+	set       *config.File
 	tokens    map[string]string // handed over to a process that carries out
 	terminal  bool
 }
@@ -91,6 +96,7 @@ func (p *Program) root() *cobra.Command {
 		Short: "Write a stack of cloud resources, see what a change would do, deploy it, watch it, undo it",
 		Long: `Brick Row stands up stacks of cloud resources from TOSCA 2.0 templates.
 Without a command it opens the full-screen interface.`,
+		Version:       Version(),
 		Args:          cobra.NoArgs,
 		SilenceErrors: true, SilenceUsage: true,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -102,22 +108,55 @@ Without a command it opens the full-screen interface.`,
 		},
 	}
 	root.CompletionOptions.HiddenDefaultCmd = true
+	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error { return p.configured(cmd) }
+	root.PersistentFlags().StringVar(&p.cloudURL, "cloud", "", "URL of the cloud (BRICKROW_CLOUD, else the stand-in in the folder of the data)")
 	root.PersistentFlags().StringVar(&p.home, "home", "",
 		"folder of the data (BRICKROW_HOME, else the user's data folder)")
+	root.PersistentFlags().StringVar(&p.storeURL, "store", "",
+		"where the stacks are kept: postgres://user@host/database, or file (BRICKROW_STORE, else a file in the folder of the data)")
 	root.AddCommand(p.demo(), p.starters(), p.newFrom(), p.check(), p.format(), p.resolve(), p.schema(), p.pack(),
 		p.targets(), p.rules(), p.whatif(), p.draw(), p.approve(), p.identity(), p.deploy(), p.watch(), p.resume(),
 		p.cancel(), p.pause(), p.onFailure(), p.leave(), p.probes(), p.backups(), p.scripts(), p.types(), p.cloud(), p.adopt(), p.release(), p.capture(), p.drift(), p.history(), p.observe(), p.compliance(), p.act(), p.trace(), p.undo(), p.remove(),
-		p.stacks(), p.show(), p.results(), p.events(), p.store(), p.yard(), p.languageServer(), p.carryOut())
+		p.stacks(), p.show(), p.results(), p.events(), p.store(), p.worker(), p.fleet(), p.config(), p.yard(), p.languageServer(), p.carryOut(), p.carryFleetOn())
 	return root
 }
 
 // with opens the program's data around f.
 func (p *Program) with(f func(a *app.App) error) error {
-	a, err := app.Open(app.Options{Home: p.home, Tokens: p.tokens})
+	a, err := app.Open(p.options())
 	if err != nil {
 		return err
 	}
 	return errors.Join(f(a), a.Close())
+}
+
+// options say where the data is, and which cloud it is about: as flags, the environment and the configuration say.
+func (p *Program) options() app.Options {
+	o := app.Options{Home: p.set.Get("home", p.home), Store: p.set.Get("store", p.storeURL), CloudURL: p.set.Get("cloud", p.cloudURL), Tokens: p.tokens}
+	o.Speed, _ = strconv.ParseFloat(p.set.Get("yard_speed", ""), 64) // of a wrong one in the environment app tells
+	return o
+}
+
+// configured reads the configuration, and lets flags that name a target mean what it says.
+func (p *Program) configured(cmd *cobra.Command) (err error) {
+	if p.set, err = config.Read(); err != nil {
+		return usage{err}
+	}
+	flag := cmd.Flags().Lookup("target")
+	if flag == nil || !flag.Changed {
+		return nil
+	}
+	if list, ok := flag.Value.(interface {
+		GetSlice() []string
+		Replace([]string) error
+	}); ok {
+		named := list.GetSlice()
+		for i, text := range named {
+			named[i] = p.set.Target(text)
+		}
+		return list.Replace(named)
+	}
+	return flag.Value.Set(p.set.Target(flag.Value.String()))
 }
 
 // onStack opens the program's data and finds a stack by name.
@@ -163,6 +202,9 @@ func (p *Program) confirm(question, word string) error {
 	fmt.Fprintln(p.Err, "Nothing was done.")
 	return exit(ExitRefused)
 }
+
+// jsonLine prints something as one line.
+func (p *Program) jsonLine(x any) error { return json.NewEncoder(p.Out).Encode(x) }
 
 func (p *Program) json(x any) error {
 	e := json.NewEncoder(p.Out)

@@ -61,13 +61,11 @@ func (p *Program) identity() *cobra.Command {
 	return &cobra.Command{Use: "identity",
 		Short: "Print who you are to others: what they put into 'approvers' and 'deployers'", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			return p.with(func(a *app.App) error {
-				me, err := a.Me()
-				if err == nil {
-					fmt.Fprintln(p.Out, me.Public())
-				}
-				return err
-			})
+			me, err := app.IdentityOf(p.options().Home) // the store is not opened: who asks may not be known there yet
+			if err == nil {
+				fmt.Fprintln(p.Out, me.Public())
+			}
+			return err
 		}}
 }
 
@@ -111,7 +109,7 @@ func (p *Program) deploy() *cobra.Command {
 				}
 				if acts != nil {
 					acts.Note = agreed.note
-					return p.carryActs(cmd.Context(), a, acts, agreed.yes, carrying{agreed.json, agreed.notify})
+					return p.carryActs(cmd.Context(), a, acts, agreed.yes, agreed.carrying)
 				}
 			}
 			pv, err := p.toDeploy(cmd.Context(), a, args[0], *v, *only)
@@ -141,18 +139,17 @@ func (p *Program) deploy() *cobra.Command {
 // agreement is what was agreed to beforehand, by flags, and how what happens is
 // printed.
 type agreement struct {
-	yes, json bool
-	notify    bool
-	accept    []string
-	save      string // carry nothing out, and write it here
-	note      string // for the record
+	carrying
+	yes    bool
+	accept []string
+	save   string // carry nothing out, and write it here
+	note   string // for the record
 }
 
 func agreementFlags(cmd *cobra.Command) *agreement {
 	g := &agreement{}
 	cmd.Flags().BoolVar(&g.yes, "yes", false, "do not ask")
-	cmd.Flags().BoolVar(&g.json, "json", false, "events as JSON, one a line")
-	notifyFlag(cmd, &g.notify)
+	g.carryingFlags(cmd)
 	cmd.Flags().StringVar(&g.note, "note", "", "a note that is kept with the run")
 	cmd.Flags().StringArrayVar(&g.accept, "accept", nil,
 		"with --yes: a risk that is accepted; data is the only one that must be, unless the stack file says "+
@@ -207,6 +204,10 @@ func (p *Program) carry(ctx context.Context, a *app.App, pv *app.Preview, onFail
 		}
 	}
 	pv.Note = agreed.note
+	var err error
+	if pv.Queue, err = p.in(&agreed.carrying); err != nil {
+		return err
+	}
 	t, err := a.Prepare(ctx, pv, onFailure)
 	if errors.Is(err, app.ErrNothingToDo) {
 		if !agreed.json {
@@ -217,7 +218,7 @@ func (p *Program) carry(ctx context.Context, a *app.App, pv *app.Preview, onFail
 	if err != nil {
 		return err
 	}
-	return p.execute(ctx, a, t, carrying{agreed.json, agreed.notify})
+	return p.execute(ctx, a, t, agreed.carrying)
 }
 
 // lossOf refuses to lose data by --yes alone, unless the stack is a throwaway one.
@@ -239,8 +240,37 @@ func (g *agreement) lossOf(pv *app.Preview) error {
 		"stack file", lost[0].Text, more)
 }
 
-// carrying is how a run is told while it is carried out, and at its end.
-type carrying struct{ json, notify bool }
+// carrying is how a run is told while it is carried out, and at its end; and whether that is done by a worker.
+type carrying struct {
+	json, notify, watch bool
+	queue               app.Queueing // where it waits; without a name it is carried out here
+}
+
+func (c *carrying) carryingFlags(cmd *cobra.Command) {
+	cmd.Flags().BoolVar(&c.json, "json", false, "events as JSON, one a line")
+	notifyFlag(cmd, &c.notify)
+	cmd.Flags().StringVar(&c.queue.Queue, "queue", "", "let it wait in this queue for a worker, who carries it out (without a name: runs)")
+	cmd.Flags().Lookup("queue").NoOptDefVal = app.UsualQueue
+	cmd.Flags().IntVar(&c.queue.Priority, "priority", 2, "with --queue: 1 comes first, 4 last")
+	cmd.Flags().BoolVar(&c.watch, "watch", false, "with --queue: follow it until it has ended")
+}
+
+// in is where the run waits; nil is that it is carried out here.
+func (p *Program) in(c *carrying) (*app.Queueing, error) {
+	if c.queue.Queue == "" {
+		if c.watch {
+			return nil, usage{errors.New("--watch goes with --queue: what is carried out here is followed anyway")}
+		}
+		return nil, nil
+	}
+	if name := p.set.Get("queue", ""); name != "" && c.queue.Queue == app.UsualQueue {
+		c.queue.Queue = name
+	}
+	if err := c.queue.Check(); err != nil {
+		return nil, usage{err}
+	}
+	return &c.queue, nil
+}
 
 func notifyFlag(cmd *cobra.Command, into *bool) {
 	cmd.Flags().BoolVar(into, "notify", false, "at the end, a notice of the desktop and the bell, where the terminal has them")
@@ -266,6 +296,9 @@ func (p *Program) notice(a *app.App, name string, r *run.Record, wanted bool) {
 // execute carries a run out here and prints its events. The first interrupt
 // asks it to stop, which undoes it.
 func (p *Program) execute(ctx context.Context, a *app.App, t *app.Ticket, how carrying) error {
+	if t.Run.Queue != "" {
+		return p.enqueue(ctx, a, t, how)
+	}
 	// A terminal that is closed, or a pipe that nobody reads, does not stop it.
 	signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE)
 	signals := make(chan os.Signal, 1)

@@ -27,6 +27,7 @@ type jsonRevision struct {
 	Time       time.Time    `json:"time"`
 	By         string       `json:"by"`
 	Commit     string       `json:"commit"`
+	Branch     string       `json:"branch"`
 	Changed    bool         `json:"changed"`
 	Note       string       `json:"note"`
 	Tally      whatif.Tally `json:"tally"`
@@ -42,7 +43,10 @@ type jsonRung struct {
 	By       string       `json:"by"`
 	From     string       `json:"from"`
 	Commit   string       `json:"commit"`
+	Branch   string       `json:"branch"`
 	Changed  bool         `json:"changed"`
+	Files    []string     `json:"files"`
+	Job      string       `json:"job"`
 	Note     string       `json:"note"`
 	Begun    time.Time    `json:"begun"`
 	Seconds  float64      `json:"seconds"`
@@ -57,7 +61,7 @@ func historyJSON(h *app.History) jsonHistory {
 		j := jsonRevision{Number: r.Number, Time: r.Created.UTC(), By: r.By, Note: r.Note, ApprovedBy: []string{}, Stood: r.Stood(), Current: r.Current}
 		if r.Run != nil {
 			o := r.Run.Origin
-			j.Commit, j.Changed, j.Tally, j.ApprovedBy = o.Commit, o.Changed, r.Run.Tally, append([]string{}, o.ApprovedBy...)
+			j.Commit, j.Branch, j.Changed, j.Tally, j.ApprovedBy = o.Commit, o.Branch, o.Changed, r.Run.Tally, append([]string{}, o.ApprovedBy...)
 			if o.Note != "" {
 				j.Note = o.Note
 			}
@@ -66,7 +70,8 @@ func historyJSON(h *app.History) jsonHistory {
 	}
 	for _, g := range app.Rungs(h) {
 		r := g.Run
-		out.Runs = append(out.Runs, jsonRung{r.Number, r.Kind, r.Revision, r.By, r.Origin.Host, r.Origin.Commit, r.Origin.Changed, r.Origin.Note,
+		out.Runs = append(out.Runs, jsonRung{r.Number, r.Kind, r.Revision, r.By, r.Origin.Host, r.Origin.Commit, r.Origin.Branch, r.Origin.Changed,
+			append([]string{}, r.Origin.Files...), r.Origin.Job, r.Origin.Note,
 			r.Started.UTC(), g.Took().Seconds(), r.State, r.Tally, append([]string{}, g.Failed()...)})
 	}
 	return out

@@ -83,7 +83,7 @@ func TestHistoryOnTheCommandLine(t *testing.T) {
 		t.Errorf("%+v", h)
 	}
 	out, _ = s.run(0, "history", "huts")
-	s.wants(out, "commit "+one[:10]+" and changes", "a gate", "that was wrong")
+	s.wants(out, "commit "+one[:10]+" on master and changes in huts.yaml", "a gate", "that was wrong")
 	s.run(0, "undo", "huts", "--to", "3", "--yes") // stood up again
 	if h := decode[toldHistory](t, first(s.run(0, "history", "huts", "--json"))); h.State != "ready" || !h.Revisions[0].Current {
 		t.Errorf("%+v", h)

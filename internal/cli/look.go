@@ -19,6 +19,7 @@ import (
 	"brickrow/internal/cloud"
 	"brickrow/internal/demo"
 	"brickrow/internal/profile"
+	"brickrow/internal/run"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 	"brickrow/internal/yard"
@@ -51,7 +52,7 @@ func (p *Program) demo() *cobra.Command {
 		if os.Getenv("BRICKROW_YARD_SPEED") == "" {
 			speed = demo.Speed
 		}
-		a, err := app.Open(app.Options{Home: home, Speed: speed})
+		a, err := app.Open(app.Options{Home: home, Store: app.InFile, Speed: speed})
 		if err != nil {
 			return err
 		}
@@ -93,6 +94,9 @@ func (p *Program) stacks() *cobra.Command {
 					j.LastRun = o.Run.Number
 				}
 				note := ""
+				if o.Run != nil && o.Run.State == run.StatusQueued {
+					note = "  " + o.Run.Words()
+				}
 				if o.Waits() {
 					if ways, err := a.WaysOut(cmd.Context(), st); err == nil {
 						note = "  did not come to its end: " + ways.String()
@@ -201,11 +205,15 @@ func (p *Program) yard() *cobra.Command {
 }
 
 func (p *Program) yardServe() *cobra.Command {
-	var port int
+	var port, more int
 	cmd := &cobra.Command{Use: "serve", Short: "Serve the stand-in cloud on the loopback address", Args: cobra.NoArgs}
 	cmd.Flags().IntVar(&port, "port", 7707, "port to listen on; 0 takes a free one")
+	cmd.Flags().IntVar(&more, "accounts", 0, "so many accounts beside the usual ones: hut-001, hut-002 and so on")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
-		home := app.Home(p.home)
+		if more < 0 || more > 999 {
+			return usage{fmt.Errorf("--accounts is a number up to 999, not %d", more)}
+		}
+		home := app.Home(p.options().Home)
 		speed, err := app.Speed(0)
 		if err != nil {
 			return err
@@ -213,7 +221,7 @@ func (p *Program) yardServe() *cobra.Command {
 		if err := app.MakeHome(home); err != nil {
 			return err
 		}
-		y, err := yard.Open(home, yard.Options{Library: profile.Read().Library, Speed: speed})
+		y, err := yard.Open(home, yard.Options{Library: profile.Read().Library, Speed: speed, More: more})
 		if err != nil {
 			return err
 		}

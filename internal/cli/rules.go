@@ -23,7 +23,9 @@ func (p *Program) rules() *cobra.Command {
 	var asJSON bool
 	test := &cobra.Command{Use: "test [FILE|FOLDER]...",
 		Short: "Carry out the tests of rules: those of the folder rules, or of what is named"}
+	var junit string
 	test.Flags().BoolVar(&asJSON, "json", false, "what came of each test, as JSON")
+	test.Flags().StringVar(&junit, "junit", "", "write what came of each test to this file, as JUnit XML")
 	test.RunE = func(_ *cobra.Command, args []string) error {
 		return p.with(func(a *app.App) error {
 			set, outcomes, err := a.TestRules(args)
@@ -45,6 +47,11 @@ func (p *Program) rules() *cobra.Command {
 				fmt.Fprintf(p.Out, "%s  %s: %s\n", mark, o.Rule, o.Name)
 				if o.Reason != "" {
 					fmt.Fprintf(p.Out, "      %s (%s)\n", o.Reason, o.Pos)
+				}
+			}
+			if junit != "" {
+				if err := rulesJUnit(junit, outcomes); err != nil {
+					return err
 				}
 			}
 			untested := append([]string{}, set.Untested()...)

@@ -38,11 +38,15 @@ func (p *Program) undo() *cobra.Command {
 			if ways, err := a.WaysOut(ctx, st); err != nil {
 				return err
 			} else if ways.Resume && !given {
-				t, err := a.Resume(ctx, st, app.Back)
+				in, err := p.in(&agreed.carrying)
 				if err != nil {
 					return err
 				}
-				return p.execute(ctx, a, t, carrying{agreed.json, agreed.notify})
+				t, err := a.ResumeIn(ctx, st, app.Back, in)
+				if err != nil {
+					return err
+				}
+				return p.execute(ctx, a, t, agreed.carrying)
 			}
 			if list {
 				return p.revisions(ctx, a, st)
@@ -127,12 +131,11 @@ func (p *Program) remove() *cobra.Command {
 }
 
 func (p *Program) resume() *cobra.Command {
-	var asJSON, notify bool
 	var retry []string
 	cmd := &cobra.Command{Use: "resume STACK", Short: "Go on with a run that was paused, interrupted, held or stuck",
 		Args: cobra.ExactArgs(1)}
-	cmd.Flags().BoolVar(&asJSON, "json", false, "events as JSON, one a line")
-	notifyFlag(cmd, &notify)
+	how := carrying{}
+	how.carryingFlags(cmd)
 	cmd.Flags().StringSliceVar(&retry, "retry", nil, "of what has failed, try only these resources again")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		return p.onStack(cmd.Context(), args[0], func(a *app.App, st *stack.Stack) error {
@@ -142,11 +145,15 @@ func (p *Program) resume() *cobra.Command {
 					return err
 				}
 			}
-			t, err := a.Resume(cmd.Context(), st, app.On, retry...)
+			in, err := p.in(&how)
 			if err != nil {
 				return err
 			}
-			return p.execute(cmd.Context(), a, t, carrying{asJSON, notify})
+			t, err := a.ResumeIn(cmd.Context(), st, app.On, in, retry...)
+			if err != nil {
+				return err
+			}
+			return p.execute(cmd.Context(), a, t, how)
 		})
 	}
 	return cmd
@@ -205,22 +212,35 @@ func (p *Program) watch() *cobra.Command {
 	return cmd
 }
 
-// carryOut is what the interface starts as a process of its own.
-func (p *Program) carryOut() *cobra.Command {
-	return &cobra.Command{Use: "carry-out RUN", Hidden: true, Args: cobra.ExactArgs(1),
+// handedOver is a command that the interface starts as a process of its own: it does something under a lock that it
+// is handed over on its standard input.
+func (p *Program) handedOver(use string, do func(ctx context.Context, a *app.App, id, lock string) error) *cobra.Command {
+	return &cobra.Command{Use: use, Hidden: true, Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			signal.Ignore(syscall.SIGHUP, os.Interrupt)
 			h, err := app.ReadHandover(p.In)
 			if err != nil {
 				return err
 			}
-			p.tokens = h.Tokens
-			return p.with(func(a *app.App) error {
-				r, err := a.Execute(cmd.Context(), args[0], h.Lock)
-				if err != nil {
-					return err
-				}
-				return code(r)
-			})
+			p.tokens, p.storeURL = h.Tokens, h.Store
+			return p.with(func(a *app.App) error { return do(cmd.Context(), a, args[0], h.Lock) })
 		}}
+}
+
+// carryFleetOn carries a rollout on, and carryOut a run out.
+func (p *Program) carryFleetOn() *cobra.Command {
+	return p.handedOver("carry-fleet ROLLOUT", func(ctx context.Context, a *app.App, id, lock string) error {
+		_, err := a.CarryFleet(ctx, id, lock, nil)
+		return err
+	})
+}
+
+func (p *Program) carryOut() *cobra.Command {
+	return p.handedOver("carry-out RUN", func(ctx context.Context, a *app.App, id, lock string) error {
+		r, err := a.Execute(ctx, id, lock)
+		if err != nil {
+			return err
+		}
+		return code(r)
+	})
 }

@@ -43,6 +43,9 @@ func (p *Program) cancel() *cobra.Command {
 			if hold {
 				then, words = stack.Hold, "was asked to stop; what it has done stays"
 			}
+			if r.State == run.StatusQueued {
+				words = "was " + run.NeverBegun
+			}
 			return words, a.Cancel(ctx, r, then)
 		})
 	cmd.Flags().BoolVar(&hold, "hold", false, "what was done stays, and a resume goes on with it")
@@ -144,8 +147,9 @@ type jsonProbed struct {
 }
 
 func (p *Program) probes() *cobra.Command {
-	asJSON := false
+	asJSON, junit := false, ""
 	cmd := &cobra.Command{Use: "probes STACK", Short: "Ask the probes of a stack, as it is deployed, once", Args: cobra.ExactArgs(1)}
+	cmd.Flags().StringVar(&junit, "junit", "", "write it to this file, as JUnit XML")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		ctx := cmd.Context()
@@ -158,6 +162,11 @@ func (p *Program) probes() *cobra.Command {
 			for _, r := range list {
 				failing = failing || !r.Well
 				out = append(out, jsonProbed{r.Name, r.Kind, r.URL, r.Well, r.Said, r.Took.Seconds(), r.Pos.File, r.Pos.Line})
+			}
+			if junit != "" {
+				if err := probesJUnit(junit, st, list); err != nil {
+					return err
+				}
 			}
 			switch {
 			case asJSON:

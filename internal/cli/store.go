@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -11,7 +12,128 @@ import (
 
 func (p *Program) store() *cobra.Command {
 	cmd := &cobra.Command{Use: "store", Short: "Look after the store of stacks and runs"}
-	cmd.AddCommand(p.storeTidy())
+	cmd.AddCommand(p.storeStatus(), p.storeMembers(), p.storeMove(), p.storeTidy())
+	return cmd
+}
+
+func (p *Program) storeStatus() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{Use: "status", Short: "Say where the store is, whose it is, and who holds locks in it", Args: cobra.NoArgs}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		return p.with(func(a *app.App) error {
+			s, err := a.StoreStatus(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return p.json(s)
+			}
+			fmt.Fprintf(p.Out, "%s, %d kB\n%d stacks, %d revisions, %d runs, %d events; tables at version %d\n", s.Place, s.Bytes/1000,
+				s.Rows["stacks"], s.Rows["revisions"], s.Rows["runs"], s.Rows["events"], s.Version)
+			if s.Why != "" {
+				fmt.Fprintln(p.Out, s.Why)
+			}
+			if s.Kind == "shared" {
+				fmt.Fprintf(p.Out, "a round trip takes %.1f ms\n", s.RoundTrip)
+				p.members(s.Members)
+				if !s.Member {
+					fmt.Fprintln(p.Out, app.ErrNoMember)
+				}
+			}
+			if len(s.Locks) == 0 {
+				fmt.Fprintln(p.Out, "nobody holds a lock")
+			}
+			for _, l := range s.Locks {
+				fmt.Fprintf(p.Out, "%s in %s is locked by %s\n", l.Stack, l.Target, l.Holder)
+			}
+			return nil
+		})
+	}
+	return cmd
+}
+
+func (p *Program) members(list []app.Member) {
+	for _, m := range list {
+		you := ""
+		if m.You {
+			you = "  you"
+		}
+		fmt.Fprintf(p.Out, "member %s  added %s by %s%s\n", m.Name, m.Added.Local().Format("2006-01-02 15:04"), m.AddedBy, you)
+	}
+}
+
+func (p *Program) storeMembers() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{Use: "members", Short: "List who can read the secrets of a shared store", Args: cobra.NoArgs}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		return p.with(func(a *app.App) error {
+			list, err := a.Members(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return p.json(list)
+			}
+			p.members(list)
+			return nil
+		})
+	}
+	add := &cobra.Command{Use: "add NAME IDENTITY...", Short: "Let somebody read the secrets; IDENTITY is what 'brickrow identity' prints for him",
+		Args: cobra.MinimumNArgs(2), RunE: func(cmd *cobra.Command, args []string) error {
+			return p.with(func(a *app.App) error {
+				if err := a.AddMember(cmd.Context(), args[0], strings.Join(args[1:], " ")); err != nil {
+					return err
+				}
+				fmt.Fprintf(p.Out, "%s is a member\n", args[0])
+				return nil
+			})
+		}}
+	remove := &cobra.Command{Use: "remove NAME", Short: "Take the key from somebody: all secrets are sealed with a new one", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return p.with(func(a *app.App) error {
+				n, err := a.RemoveMember(cmd.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				fmt.Fprintf(p.Out, "%s is no member any more; sealed with a new key: %d secrets\nwhat was read before has been read: give such "+
+					"secrets new values, and take away the access to the database\n", args[0], n)
+				return nil
+			})
+		}}
+	cmd.AddCommand(add, remove)
+	return cmd
+}
+
+func (p *Program) storeMove() *cobra.Command {
+	var to string
+	var giveUp, asJSON bool
+	cmd := &cobra.Command{Use: "move --to postgres://USER@HOST/DATABASE|DIR",
+		Short: "Bring the store to another place, whole; broken off, it goes on when given again", Args: cobra.NoArgs}
+	cmd.Flags().StringVar(&to, "to", "", "the new place: a database that holds no store yet, or a folder")
+	cmd.Flags().BoolVar(&giveUp, "give-up", false, "use the old place again, after a move was broken off")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	cmd.MarkFlagsOneRequired("to", "give-up")
+	cmd.MarkFlagsMutuallyExclusive("to", "give-up")
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		if giveUp {
+			return app.GiveUpMove(cmd.Context(), p.options().Home, p.options().Store)
+		}
+		m, err := app.MoveStore(cmd.Context(), p.options().Home, p.options().Store, to, func(t app.MovedTable) {
+			if !asJSON {
+				fmt.Fprintf(p.Out, "%-10s %7d rows, the same at both places\n", t.Name, t.Rows)
+			}
+		})
+		if err != nil {
+			return err
+		}
+		if asJSON {
+			return p.json(m)
+		}
+		fmt.Fprintf(p.Out, "moved from %s\nto %s\nset BRICKROW_STORE to the new place; the old one says so from now on\n", m.From, m.To)
+		return nil
+	}
 	return cmd
 }
 

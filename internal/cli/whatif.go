@@ -54,6 +54,7 @@ func (p *Program) whatif() *cobra.Command {
 	cmd.Flags().StringVar(&to, "to", "", "with --from: compare this revision of the stack, instead of the stack file")
 	cmd.Flags().StringVar(&failAt, "fail-at", "", "rehearse: what would happen if it failed at this resource")
 	cmd.Flags().BoolVar(&as.markdown, "markdown", false, "the change set as Markdown, for a review")
+	cmd.Flags().StringVar(&as.since, "since", "", "with --markdown: say what has become another since this change set was saved")
 	only := onlyFlag(cmd)
 	cmd.MarkFlagsMutuallyExclusive("json", "markdown")
 	cmd.MarkFlagsMutuallyExclusive("only", "from")
@@ -63,6 +64,9 @@ func (p *Program) whatif() *cobra.Command {
 		return p.with(func(a *app.App) error {
 			if to != "" && from == "" {
 				return usage{errors.New("--to compares two: say with --from with which")}
+			}
+			if as.since != "" && !as.markdown {
+				return usage{errors.New("--since goes with --markdown")}
 			}
 			if app.IsSaved(args[0]) {
 				if len(*only) > 0 {
@@ -79,6 +83,11 @@ func (p *Program) whatif() *cobra.Command {
 					err = p.printed(pv, as)
 				}
 				return errors.Join(err, exit(ExitRefused))
+			}
+			if as.since != "" {
+				if as.differences, err = a.Since(pv, as.since); err != nil {
+					return err
+				}
 			}
 			if save != "" {
 				if err := a.Save(pv, save); err != nil {
@@ -107,7 +116,11 @@ func (p *Program) whatif() *cobra.Command {
 }
 
 // printing is the form in which a change set is printed: text, unless one is set.
-type printing struct{ json, markdown bool }
+type printing struct {
+	json, markdown bool
+	since          string // a change set that was saved before
+	differences    string // what has become another since, in Markdown
+}
 
 // printed prints the change set of a preview.
 func (p *Program) printed(pv *app.Preview, as printing) error {
@@ -115,7 +128,7 @@ func (p *Program) printed(pv *app.Preview, as printing) error {
 	case as.json:
 		return p.json(pv.ChangeSet)
 	case as.markdown:
-		_, err := io.WriteString(p.Out, pv.Markdown())
+		_, err := io.WriteString(p.Out, pv.Markdown()+as.differences)
 		return err
 	}
 	p.changeSet(pv.ChangeSet)

@@ -257,3 +257,10 @@ func cleanJSON(x any) any {
 	}
 	return x
 }
+
+// Noted is something that was noted about what was asked for, and when.
+type Noted struct {
+	Name string
+	Body []byte
+	At   time.Time
+}

@@ -66,6 +66,27 @@ func Last(path string) string {
 	return head.Hash().String()
 }
 
+// Branch is the branch that is checked out in the repository that a path is in; "" where there is none.
+func Branch(path string) string {
+	repository, _, err := open(path)
+	if err != nil {
+		return ""
+	}
+	head, err := repository.Head()
+	if err != nil || !head.Name().IsBranch() {
+		return ""
+	}
+	return head.Name().Short()
+}
+
+// Name is a path relative to the repository, or as it is where it is in no part of it.
+func (t *Tree) Name(path string) string {
+	if name, err := t.within(path); err == nil {
+		return name
+	}
+	return path
+}
+
 // open opens the repository that a path is in.
 func open(path string) (*git.Repository, string, error) {
 	dir, err := filepath.Abs(path)

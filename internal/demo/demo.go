@@ -113,7 +113,7 @@ func copyExamples(dir string) error {
 
 // history deploys what the demo begins with.
 func history(ctx context.Context, home, dir string) (err error) {
-	a, err := app.Open(app.Options{Home: home, Speed: preparing})
+	a, err := app.Open(app.Options{Home: home, Store: app.InFile, Speed: preparing})
 	if err != nil {
 		return err
 	}

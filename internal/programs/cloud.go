@@ -53,6 +53,8 @@ type Known struct {
 type Cloud struct {
 	dir string
 	box *seal.Box
+	// Prints makes what stands for secrets, by which they are told apart; it is the same for all who share a store.
+	Prints func() *seal.Box
 	// Recorded lists what is recorded of a stack in a target, or of all stacks where the name is
 	// "": resources may have been made on another machine.
 	Recorded func(ctx context.Context, t stack.Target, stackName string) ([]Known, error)
@@ -87,7 +89,7 @@ func Open(dir string) (*Cloud, error) {
 		}
 	}
 	b, err := seal.Open(dir)
-	return &Cloud{dir: dir, box: b, ops: map[string]*operation{}, mine: map[string]bool{}, plans: map[string]*Answer{}}, err
+	return &Cloud{dir: dir, box: b, Prints: func() *seal.Box { return b }, ops: map[string]*operation{}, mine: map[string]bool{}, plans: map[string]*Answer{}}, err
 }
 
 // Keep keeps the text of a program, for when its file is gone or another one.
@@ -687,7 +689,7 @@ func recorded(shown, prints, now, was any) any {
 func (c *Cloud) resource(k *Known) cloud.Resource {
 	settings := cloud.HideAt(tosca.FromJSON(k.Settings), "", k.Secrets)
 	r := cloud.Resource{ID: k.ID, Type: Type, Account: k.Target.Account, Region: k.Target.Region, State: "ready", Tags: k.Tags, UsedBy: []string{},
-		Links: map[string][]string{}, Properties: map[string]any{"own_type": k.Kind, "own_properties": plain(tosca.Reveal(c.box.Shown(settings)))},
+		Links: map[string][]string{}, Properties: map[string]any{"own_type": k.Kind, "own_properties": plain(tosca.Reveal(c.Prints().Shown(settings)))},
 		Attributes: map[string]any{stack.OwnAttributes: orEmpty(k.Facts)}}
 	if k.Through != "" {
 		r.Links[stack.Through] = []string{k.Through}

@@ -126,6 +126,8 @@ func (r *Record) Standing(last string) string {
 		return strings.TrimPrefix(last, "undone: ")
 	case StatusHeld:
 		return "what is built stays; what failed was cleared away"
+	case StatusQueued:
+		return "it waits for a worker"
 	case StatusPaused:
 		return "it is paused: nothing more begins until somebody goes on"
 	case StatusStuck:

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"strings"
 	"time"
 
 	"brickrow/internal/stack"
@@ -12,6 +13,7 @@ type Status string
 
 // The statuses of a run.
 const (
+	StatusQueued  Status = "queued" // it waits for a worker
 	StatusWorking Status = "working"
 	StatusUndoing Status = "undoing"
 	StatusDone    Status = "done"
@@ -22,7 +24,7 @@ const (
 )
 
 // Ended reports whether nobody carries the run out any more, by what it says itself.
-func (s Status) Ended() bool { return s != StatusWorking && s != StatusUndoing }
+func (s Status) Ended() bool { return s != StatusQueued && s != StatusWorking && s != StatusUndoing }
 
 // Open reports whether somebody has to decide how the run goes on, once nobody
 // carries it out any more.
@@ -62,22 +64,35 @@ type Record struct {
 	Back      bool     // it is, or was, undoing
 	Only      []string // the resources that were chosen, where others were left out
 	Origin    Origin
+	// Queue is where the run waits for a worker, or was given out to one; "" is that who began it carries it out.
+	Queue    string
+	Priority int
+	Ask      string // what the job in the queue is known by
 	// Timed says that how long its steps take is noted. It is not stored.
 	Timed bool
 	// Token is that of the lock under which the run is written. It is not stored.
 	Token string
 }
 
+// Source is what the files of a run were, as their git repository tells.
+type Source struct {
+	Commit  string   `json:"commit,omitempty"`  // the last one, in full; "" is that they are in no repository
+	Branch  string   `json:"branch,omitempty"`  // that was checked out; "" is none
+	Changed bool     `json:"changed,omitempty"` // a file was not as it is in the commit
+	Files   []string `json:"files,omitempty"`   // those that were not, relative to the repository
+	Job     string   `json:"job,omitempty"`     // of the pipeline that it was made in, as BRICKROW_JOB says
+}
+
 // Origin is where a run came from.
 type Origin struct {
 	Host string `json:"host,omitempty"` // on which it was begun
-	// Commit is the last one of the repository that the files are in, in full, and Changed
-	// that a file was not as it is there. "" is that they are in none.
-	Commit     string   `json:"commit,omitempty"`
-	Changed    bool     `json:"changed,omitempty"`
+	Source
 	Note       string   `json:"note,omitempty"` // of the one who began it
 	ApprovedBy []string `json:"approved_by,omitempty"`
 	What       string   `json:"what,omitempty"` // of an action: what is done to what
+	// Rollout is that of the fleet which the run belongs to, and Attempt its try in that place.
+	Rollout string `json:"rollout,omitempty"`
+	Attempt int    `json:"attempt,omitempty"`
 }
 
 // CommitText is the commit in short, with a word where a file was not as it is there; "" is
@@ -87,8 +102,14 @@ func (o *Origin) CommitText() string {
 		return ""
 	}
 	text := o.Commit[:min(10, len(o.Commit))]
+	if o.Branch != "" {
+		text += " on " + o.Branch
+	}
 	if o.Changed {
 		text += " and changes"
+		if len(o.Files) > 0 {
+			text += " in " + strings.Join(o.Files, ", ")
+		}
 	}
 	return text
 }
@@ -120,7 +141,7 @@ func (r *Record) StackState() stack.State {
 	switch {
 	case r.State == StatusDone && len(r.Only) > 0:
 		return stack.Partial
-	case r.State == StatusUndone, r.State == StatusDone && r.Kind == KindAction:
+	case r.State == StatusUndone, r.State == StatusQueued, r.State == StatusDone && r.Kind == KindAction:
 		return undoneStates[r.Prior]
 	case r.State == StatusPaused && r.Back:
 		return stackStates[StatusUndoing][r.Kind]

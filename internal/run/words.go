@@ -1,5 +1,8 @@
 package run
 
+// NeverBegun is the reason of a run that was cancelled while it waited.
+const NeverBegun = "taken back while it waited for a worker; nothing was done"
+
 // Words say how a run ended, or that it goes on.
 func (r *Record) Words() string {
 	kind := map[Kind]string{KindDeploy: "deployment", KindUndo: "way back", KindDelete: "deletion", KindAction: "action"}[r.Kind]
@@ -7,6 +10,9 @@ func (r *Record) Words() string {
 	case StatusDone:
 		return "the " + kind + " is done"
 	case StatusUndone:
+		if r.Cancel && r.Reason == NeverBegun {
+			return "the " + kind + " was taken back before it began"
+		}
 		if r.Cancel {
 			return "the " + kind + " was cancelled and undone"
 		}
@@ -17,6 +23,8 @@ func (r *Record) Words() string {
 		return "the " + kind + " is stuck"
 	case StatusPaused:
 		return "the " + kind + " is paused"
+	case StatusQueued:
+		return "the " + kind + " waits for a worker"
 	case StatusUndoing:
 		return "the " + kind + " is being undone"
 	}

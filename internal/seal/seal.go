@@ -60,6 +60,31 @@ func Open(dir string) (*Box, error) {
 	return b, nil
 }
 
+// KeyOf is the key of a folder; where it has none yet it is a new one, which is not kept.
+func KeyOf(dir string) ([]byte, error) {
+	text, err := os.ReadFile(filepath.Join(dir, "key"))
+	if errors.Is(err, fs.ErrNotExist) {
+		fresh := make([]byte, 32)
+		_, err := rand.Read(fresh)
+		return fresh, err
+	}
+	if err != nil {
+		return nil, err
+	}
+	return hex.DecodeString(strings.TrimSpace(string(text)))
+}
+
+// Random is a box with a key that nobody has.
+func Random() *Box {
+	key := make([]byte, 32)
+	_, _ = rand.Read(key) // it does not fail
+	b, err := New(key)
+	if err != nil {
+		panic(err) // the key is long enough
+	}
+	return b
+}
+
 // makeKey makes a key file; of several who do so at once, the first one's stays.
 func makeKey(path string) error {
 	fresh := make([]byte, 32)

@@ -21,6 +21,15 @@ import (
 // folder migrations of files. Synchronous is the setting of that name: FULL
 // survives a power cut, NORMAL the end of the process.
 func Open(file, synchronous string, files fs.FS) (*DB, error) {
+	return open(file, synchronous, func(db *sql.DB) error { return migrate(db, file, files) })
+}
+
+// OpenNewer opens a database as it is, whatever program has written it.
+func OpenNewer(file string) (*DB, error) {
+	return open(file, "FULL", func(*sql.DB) error { return nil })
+}
+
+func open(file, synchronous string, migrate func(*sql.DB) error) (*DB, error) {
 	if err := private(file); err != nil {
 		return nil, fmt.Errorf("open %s: %w", file, err)
 	}
@@ -34,7 +43,7 @@ func Open(file, synchronous string, files fs.FS) (*DB, error) {
 		name+"&_txlock=immediate&_pragma=journal_mode(WAL)&_pragma=synchronous("+synchronous+")"); err != nil {
 		return nil, fmt.Errorf("open %s: %w", file, err)
 	}
-	err = migrate(d.writer, file, files)
+	err = migrate(d.writer)
 	if err == nil {
 		d.write = &session{stmts: map[string]*sql.Stmt{}}
 		d.write.conn, err = d.writer.Conn(context.Background())

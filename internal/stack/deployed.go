@@ -46,6 +46,7 @@ type Stack struct {
 	// Differs is how many of its resources were not as they are recorded when somebody looked
 	// last.
 	Differs int
+	Fleet   string // that it is a place of; "" is none
 }
 
 // Revision is one deployed version of a stack.

@@ -6,11 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"strings"
 	"syscall"
 	"time"
 
 	"brickrow/internal/cloud"
-	"brickrow/internal/identity"
 )
 
 // Lease is how long a lock is held without being renewed.
@@ -22,6 +22,19 @@ func hostname() string {
 		return "this machine"
 	}
 	return cloud.Clean(host)
+}
+
+// machine tells whether a process can be looked for here: the name of the machine and, as several may have the
+// same one, the space in which its processes are numbered, and the boot.
+func machine() string {
+	parts := []string{hostname()}
+	if space, err := os.Readlink("/proc/self/ns/pid"); err == nil {
+		parts = append(parts, space)
+	}
+	if boot, err := os.ReadFile("/proc/sys/kernel/random/boot_id"); err == nil {
+		parts = append(parts, strings.TrimSpace(string(boot)))
+	}
+	return strings.Join(parts, " ")
 }
 
 // LockedError says who holds the lock of a stack.
@@ -43,22 +56,29 @@ func (s *Store) Lock(ctx context.Context, stackID int64, token string) (from str
 	if held.gone() {
 		free = held.token
 	}
-	host := hostname()
-	me := fmt.Sprintf("%s on %s (process %d)", identity.User(), host, os.Getpid())
-	res, err := s.db.ExecContext(ctx, `insert into locks(stack_id, token, holder, host, pid, until_ms)
-		values(?, ?, ?, ?, ?, `+nowMS+` + ?)
+	now := s.db.words().now
+	if s.older != nil {
+		return "", s.older
+	}
+	var n int64
+	err = s.db.Write(ctx, func(tx transaction) error { // also while the key becomes another one: a lease must not run out
+		n, err = tx.ExecContext(ctx, `insert into locks(stack_id, token, holder, host, pid, until_ms, since_ms)
+		values(?, ?, ?, ?, ?, `+now+` + ?, `+now+`)
 		on conflict(stack_id) do update set token = excluded.token, holder = excluded.holder,
-		host = excluded.host, pid = excluded.pid, until_ms = excluded.until_ms
-		where locks.token = excluded.token or locks.until_ms <= `+nowMS+` or locks.token = ?`,
-		stackID, token, me, host, os.Getpid(), Lease.Milliseconds(), free)
+		host = excluded.host, pid = excluded.pid, until_ms = excluded.until_ms,
+		since_ms = case when locks.token = excluded.token then locks.since_ms else excluded.since_ms end
+		where locks.token = excluded.token or locks.until_ms <= `+now+` or locks.token = ?`,
+			stackID, token, me(), machine(), os.Getpid(), Lease.Milliseconds(), free)
+		return err
+	})
 	if err != nil {
 		return "", err
 	}
-	if n, err := res.RowsAffected(); err != nil || n > 0 {
+	if n > 0 {
 		if held.token != token {
 			from = held.name
 		}
-		return from, err
+		return from, nil
 	}
 	if held, err = s.holder(ctx, stackID); err != nil {
 		return "", err
@@ -82,7 +102,7 @@ func (s *Store) holder(ctx context.Context, stackID int64) (h holder, err error)
 }
 
 // gone reports whether the holder was a process of this machine that has ended.
-func (h holder) gone() bool { return h.token != "" && h.host == hostname() && gone(h.pid) }
+func (h holder) gone() bool { return h.token != "" && h.host == machine() && gone(h.pid) }
 
 // gone reports whether a process of this machine has ended.
 func gone(pid int) bool {
@@ -91,36 +111,15 @@ func gone(pid int) bool {
 
 // Unlock gives the lock back.
 func (s *Store) Unlock(ctx context.Context, stackID int64, token string) error {
-	_, err := s.db.ExecContext(ctx, `delete from locks where stack_id = ? and token = ?`, stackID, token)
+	_, err := s.exec(ctx, `delete from locks where stack_id = ? and token = ?`, stackID, token)
 	return err
-}
-
-// LockHolders says who holds the locks of stacks now, by the stack's id.
-func (s *Store) LockHolders(ctx context.Context) (map[int64]string, error) {
-	rows, err := s.db.QueryContext(ctx, `select stack_id, token, holder, host, pid from locks where until_ms > `+nowMS)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	out := map[int64]string{}
-	for rows.Next() {
-		var id int64
-		var h holder
-		if err := rows.Scan(&id, &h.token, &h.name, &h.host, &h.pid); err != nil {
-			return nil, err
-		}
-		if !h.gone() {
-			out[id] = h.name
-		}
-	}
-	return out, rows.Err()
 }
 
 // LockHolder says who holds the lock of a stack now; "" is nobody.
 func (s *Store) LockHolder(ctx context.Context, stackID int64) (string, error) {
 	var h holder
 	err := s.db.QueryRowContext(ctx, `select token, holder, host, pid from locks where stack_id = ? and until_ms > `+
-		nowMS, stackID).Scan(&h.token, &h.name, &h.host, &h.pid)
+		s.db.words().now, stackID).Scan(&h.token, &h.name, &h.host, &h.pid)
 	if errors.Is(err, sql.ErrNoRows) || err == nil && h.gone() {
 		return "", nil
 	}

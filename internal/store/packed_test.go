@@ -10,7 +10,9 @@ import (
 
 // TestRevisionsKeepTheirFiles stores a template of several files with what its
 // look-ups found, and reads it back; sealed in a text too.
-func TestRevisionsKeepTheirFiles(t *testing.T) {
+func TestRevisionsKeepTheirFiles(t *testing.T) { onBoth(t, testRevisionsKeepTheirFiles) }
+
+func testRevisionsKeepTheirFiles(t *testing.T, open opener) {
 	dir := t.TempDir()
 	s := open(t, dir)
 	st := ensure(t, s, "ridge")

@@ -10,20 +10,20 @@ import (
 	"time"
 
 	"brickrow/internal/run"
-	"brickrow/internal/sqlite"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 )
 
 const runColumns = `id, stack_id, number, kind, state, revision, base, prior, on_failure, plan, tally, estimate,
-	started_by, started_ms, ended_ms, reason, cancel, back, pause, only_of, origin`
+	started_by, started_ms, ended_ms, reason, cancel, back, pause, only_of, origin, queue, priority, ask`
 
 func scanRun(row interface{ Scan(...any) error }) (*run.Record, error) {
 	r := &run.Record{}
 	var plan, tally, only, origin string
 	var started, ended int64
 	err := row.Scan(&r.ID, &r.StackID, &r.Number, &r.Kind, &r.State, &r.Revision, &r.Base, &r.Prior, &r.OnFailure,
-		&plan, &tally, &r.Estimate, &r.By, &started, &ended, &r.Reason, &r.Cancel, &r.Back, &r.Pause, &only, &origin)
+		&plan, &tally, &r.Estimate, &r.By, &started, &ended, &r.Reason, &r.Cancel, &r.Back, &r.Pause, &only, &origin,
+		&r.Queue, &r.Priority, &r.Ask)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, fmt.Errorf("run: %w", ErrNotFound)
 	}
@@ -39,22 +39,19 @@ func scanRun(row interface{ Scan(...any) error }) (*run.Record, error) {
 // of its stack any more.
 var ErrLockLost = errors.New("the lock of the stack was lost to somebody else")
 
-// fenced runs f in a transaction, under the lock of the run's stack. A process
+// fenced makes something ready and writes it, under the lock of the run's stack. A process
 // that has lost it can write nothing more.
-func (s *Store) fenced(ctx context.Context, r *run.Record, f func(tx *sqlite.Tx) error) error {
-	return s.db.Write(ctx, func(tx *sqlite.Tx) error {
-		var held int
-		err := tx.QueryRowContext(ctx, `select 1 from locks where stack_id = ? and token = ?`, r.StackID, r.Token).
-			Scan(&held)
-		if errors.Is(err, sql.ErrNoRows) {
-			return ErrLockLost
-		}
-		if err != nil {
+func (s *Store) fenced(ctx context.Context, r *run.Record, ready func() error, f func(tx transaction) error) error {
+	return s.sealing(ctx, ready, func(tx transaction) error {
+		if err := tx.Fence(ctx, r.StackID, r.Token); err != nil {
 			return err
 		}
 		return f(tx)
 	})
 }
+
+// nothing is what is made ready where nothing is sealed.
+func nothing() error { return nil }
 
 // Begin is what is written together with a new run.
 type Begin struct {
@@ -68,6 +65,7 @@ type About struct {
 	Description, File  string
 	Careful, Throwaway bool
 	Approvers          []string
+	Fleet              string // that it belongs to
 }
 
 // StartRun writes a new run with all that belongs to it, at once.
@@ -89,13 +87,16 @@ func (s *Store) StartRun(ctx context.Context, r *run.Record, b Begin) error {
 		return err
 	}
 	taken := make([]string, len(b.Taken))
-	for i, t := range b.Taken {
-		if taken[i], err = s.encodeRecorded(t); err != nil {
-			return err
+	ready := func() (err error) {
+		for i, t := range b.Taken {
+			if taken[i], err = s.encodeRecorded(t); err != nil {
+				return err
+			}
 		}
+		return nil
 	}
 	r.Started = s.now()
-	return s.fenced(ctx, r, func(tx *sqlite.Tx) error {
+	return s.fenced(ctx, r, ready, func(tx transaction) error {
 		if err := tx.QueryRowContext(ctx, `select coalesce(max(number), 0) + 1 from runs where stack_id = ?`,
 			r.StackID).Scan(&r.Number); err != nil {
 			return err
@@ -105,10 +106,9 @@ func (s *Store) StartRun(ctx context.Context, r *run.Record, b Begin) error {
 			if err != nil {
 				return err
 			}
-			if _, err := tx.ExecContext(ctx,
-				`update stacks set description = ?, stack_file = ?, careful = ?, throwaway = ?, approvers = ?
+			if err := tx.Do(`update stacks set description = ?, stack_file = ?, careful = ?, throwaway = ?, approvers = ?, fleet = ?
 					where id = ?`,
-				b.About.Description, b.About.File, b.About.Careful, b.About.Throwaway, approvers,
+				b.About.Description, b.About.File, b.About.Careful, b.About.Throwaway, approvers, b.About.Fleet,
 				r.StackID); err != nil {
 				return err
 			}
@@ -123,13 +123,12 @@ func (s *Store) StartRun(ctx context.Context, r *run.Record, b Begin) error {
 				return err
 			}
 		}
-		if _, err := tx.ExecContext(ctx,
-			`insert into runs(`+runColumns+`) values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, '', 0, 0, 0, ?, ?)`,
+		if err := tx.Do(`insert into runs(`+runColumns+`) values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, '', false, false, false, ?, ?, ?, ?, ?)`,
 			r.ID, r.StackID, r.Number, r.Kind, r.State, r.Revision, r.Base, r.Prior, r.OnFailure, plan, tally,
-			r.Estimate, r.By, r.Started.UnixMilli(), only, origin); err != nil {
+			r.Estimate, r.By, r.Started.UnixMilli(), only, origin, r.Queue, r.Priority, r.Ask); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `update stacks set state = ?, updated_ms = ? where id = ?`, r.StackState(),
+		err := tx.Do(`update stacks set state = ?, updated_ms = ? where id = ?`, r.StackState(),
 			r.Started.UnixMilli(), r.StackID)
 		return err
 	})
@@ -151,21 +150,21 @@ func (s *Store) SetRun(ctx context.Context, r *run.Record, revision int) error {
 			return err
 		}
 	}
-	return s.fenced(ctx, r, func(tx *sqlite.Tx) error {
+	return s.fenced(ctx, r, nothing, func(tx transaction) error {
 		if plan != "" {
-			if _, err := tx.ExecContext(ctx, `update runs set plan = ? where id = ?`, plan, r.ID); err != nil {
+			if err := tx.Do(`update runs set plan = ? where id = ?`, plan, r.ID); err != nil {
 				return err
 			}
-			if _, err := tx.ExecContext(ctx, `delete from journal where run_id = ?`,
+			if err := tx.Do(`delete from journal where run_id = ?`,
 				r.ID); err != nil { // nobody goes on with it
 				return err
 			}
 		}
-		if _, err := tx.ExecContext(ctx, `update runs set state = ?, reason = ?, ended_ms = ?, back = ? where id = ?`,
+		if err := tx.Do(`update runs set state = ?, reason = ?, ended_ms = ?, back = ? where id = ?`,
 			r.State, r.Reason, ended, r.Back, r.ID); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `update stacks set state = ?, revision = ?, updated_ms = ? where id = ?`,
+		err := tx.Do(`update stacks set state = ?, revision = ?, updated_ms = ? where id = ?`,
 			r.StackState(), revision, now, r.StackID)
 		return err
 	})
@@ -174,19 +173,18 @@ func (s *Store) SetRun(ctx context.Context, r *run.Record, revision int) error {
 // ContinueRun writes that a run goes on, and that some steps of it that failed, by their
 // ids, are tried again.
 func (s *Store) ContinueRun(ctx context.Context, r *run.Record, again []string) error {
-	return s.fenced(ctx, r, func(tx *sqlite.Tx) error {
+	return s.fenced(ctx, r, nothing, func(tx transaction) error {
 		for _, step := range again {
-			if _, err := tx.ExecContext(ctx, `update journal set state = ? where run_id = ? and step = ? and state = ?`, run.Again,
+			if err := tx.Do(`update journal set state = ? where run_id = ? and step = ? and state = ?`, run.Again,
 				r.ID, step, run.Failed); err != nil {
 				return err
 			}
 		}
-		if _, err := tx.ExecContext(ctx,
-			`update runs set state = ?, reason = ?, cancel = ?, ended_ms = 0, back = ?, pause = 0 where id = ?`, r.State,
-			r.Reason, r.Cancel, r.Back, r.ID); err != nil {
+		if err := tx.Do(`update runs set state = ?, reason = ?, cancel = ?, ended_ms = 0, back = ?, pause = false, queue = ?, priority = ?,
+				ask = ? where id = ?`, r.State, r.Reason, r.Cancel, r.Back, r.Queue, r.Priority, r.Ask, r.ID); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `update stacks set state = ?, updated_ms = ? where id = ?`, r.StackState(),
+		err := tx.Do(`update stacks set state = ?, updated_ms = ? where id = ?`, r.StackState(),
 			s.now().UnixMilli(), r.StackID)
 		return err
 	})
@@ -341,19 +339,19 @@ func (s *Store) FormerRevision(ctx context.Context, st *stack.Stack) (int, error
 // RequestCancel asks the process of a run to stop, and says what becomes of what it has
 // done.
 func (s *Store) RequestCancel(ctx context.Context, runID string, then stack.OnFailure) error {
-	_, err := s.db.ExecContext(ctx, `update runs set cancel = 1, pause = 0, on_failure = ? where id = ?`, then, runID)
+	_, err := s.exec(ctx, `update runs set cancel = true, pause = false, on_failure = ? where id = ?`, then, runID)
 	return err
 }
 
 // RequestPause asks the process of a run to begin nothing more, or to go on.
 func (s *Store) RequestPause(ctx context.Context, runID string, pause bool) error {
-	_, err := s.db.ExecContext(ctx, `update runs set pause = ? where id = ?`, pause, runID)
+	_, err := s.exec(ctx, `update runs set pause = ? where id = ?`, pause, runID)
 	return err
 }
 
 // SetOnFailure chooses what becomes of what a run has done when it fails.
 func (s *Store) SetOnFailure(ctx context.Context, runID string, then stack.OnFailure) error {
-	_, err := s.db.ExecContext(ctx, `update runs set on_failure = ? where id = ?`, then, runID)
+	_, err := s.exec(ctx, `update runs set on_failure = ? where id = ?`, then, runID)
 	return err
 }
 
@@ -429,53 +427,29 @@ func (s *Store) Journal(ctx context.Context, runID string) ([]run.Entry, error) 
 // record that belong to it: all of it or nothing. It takes the lock of the stack.
 func (s *Store) Note(ctx context.Context, r *run.Record, e *run.Entry, ev *run.Event, changes []run.Change) error {
 	var entry string
-	if e != nil {
-		b := entryBody{Step: e.Step, CloudID: e.CloudID, Reason: e.Reason, Shell: e.Shell, Unsure: e.Unsure, Backup: e.Backup}
-		var err error
-		if e.Before != nil {
-			if b.Before, err = s.sealMap(e.Before.Properties); err != nil {
-				return err
-			}
-			if e.Before.Tags != nil {
-				if b.Tags, err = s.sealMap(e.Before.Tags); err != nil {
-					return err
-				}
-				if e.Before.NamesHidden { // as one
-					sealed, err := s.seal(tosca.Hide(tosca.Map(e.Before.Tags)))
-					if err != nil {
-						return err
-					}
-					b.Tags = map[string]any{"": sealed}
-				}
-			}
-			b.Links, b.ETag, b.Others, b.Hidden = e.Before.Links, e.Before.ETag, e.Before.Others, e.Before.NamesHidden
-		}
-		if e.Record != nil {
-			if b.Record, err = s.encodeRecorded(e.Record); err != nil {
-				return err
-			}
-		}
-		if entry, err = encode(b); err != nil {
-			return err
-		}
-	}
 	bodies := make([]string, len(changes))
-	for i, ch := range changes {
-		var err error
-		switch ch := ch.(type) {
-		case run.Put:
-			bodies[i], err = s.encodeRecorded(ch.Record)
-		case run.Keep:
-			bodies[i], err = s.encodeRecorded(ch.Record)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return s.fenced(ctx, r, func(tx *sqlite.Tx) error {
+	ready := func() (err error) {
 		if e != nil {
-			if _, err := tx.ExecContext(ctx,
-				`insert into journal(run_id, step, state, attempt, body) values(?, ?, ?, ?, ?) on conflict(run_id,
+			if entry, err = s.encodeEntry(e); err != nil {
+				return err
+			}
+		}
+		for i, ch := range changes {
+			switch ch := ch.(type) {
+			case run.Put:
+				bodies[i], err = s.encodeRecorded(ch.Record)
+			case run.Keep:
+				bodies[i], err = s.encodeRecorded(ch.Record)
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	return s.fenced(ctx, r, ready, func(tx transaction) error {
+		if e != nil {
+			if err := tx.Do(`insert into journal(run_id, step, state, attempt, body) values(?, ?, ?, ?, ?) on conflict(run_id,
 					step) do update set state = excluded.state, attempt = excluded.attempt, body = excluded.body`,
 				r.ID, e.Step.ID, e.State, e.Attempt, entry); err != nil {
 				return err
@@ -497,14 +471,45 @@ func (s *Store) Note(ctx context.Context, r *run.Record, e *run.Entry, ev *run.E
 		if len(changes) == 0 {
 			return nil
 		}
-		_, err := tx.ExecContext(ctx, `update stacks set updated_ms = max(updated_ms + 1, ?) where id = ?`, time.Now().UnixMilli(), r.StackID)
-		return err
+		now := s.now().UnixMilli()
+		return tx.Do(`update stacks set updated_ms = case when updated_ms < ? then ? else updated_ms + 1 end where id = ?`,
+			now, now, r.StackID)
 	})
+}
+
+// encodeEntry is an entry of the journal as it is stored.
+func (s *Store) encodeEntry(e *run.Entry) (string, error) {
+	b := entryBody{Step: e.Step, CloudID: e.CloudID, Reason: e.Reason, Shell: e.Shell, Unsure: e.Unsure, Backup: e.Backup}
+	var err error
+	if e.Before != nil {
+		if b.Before, err = s.sealMap(e.Before.Properties); err != nil {
+			return "", err
+		}
+		if e.Before.Tags != nil {
+			if b.Tags, err = s.sealMap(e.Before.Tags); err != nil {
+				return "", err
+			}
+			if e.Before.NamesHidden { // as one
+				sealed, err := s.seal(tosca.Hide(tosca.Map(e.Before.Tags)))
+				if err != nil {
+					return "", err
+				}
+				b.Tags = map[string]any{"": sealed}
+			}
+		}
+		b.Links, b.ETag, b.Others, b.Hidden = e.Before.Links, e.Before.ETag, e.Before.Others, e.Before.NamesHidden
+	}
+	if e.Record != nil {
+		if b.Record, err = s.encodeRecorded(e.Record); err != nil {
+			return "", err
+		}
+	}
+	return encode(b)
 }
 
 // addEvent writes an event. Its number comes from the one who holds the lock of the
 // run, and nobody else writes it: events stand in the order of their numbers.
-func (s *Store) addEvent(ctx context.Context, tx *sqlite.Tx, r *run.Record, ev *run.Event) error {
+func (s *Store) addEvent(ctx context.Context, tx transaction, r *run.Record, ev *run.Event) error {
 	if ev.Time.IsZero() {
 		ev.Time = s.now()
 	}
@@ -520,8 +525,12 @@ func (s *Store) addEvent(ctx context.Context, tx *sqlite.Tx, r *run.Record, ev *
 	}
 	ev.Seq = last + 1
 	s.numbers[of] = ev.Seq
-	_, err := tx.ExecContext(ctx,
-		`insert into events(run_id, seq, time_ms, resource, type, state, step, reason, elapsed_ms, cloud_id, attempt,
+	tx.Undone(func() { // it is not sure what was written
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		delete(s.numbers, of)
+	})
+	err := tx.Do(`insert into events(run_id, seq, time_ms, resource, type, state, step, reason, elapsed_ms, cloud_id, attempt,
 			problem, fix) values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		r.ID, ev.Seq, ev.Time.UnixMilli(), ev.Resource, ev.Type, ev.State, ev.Step, ev.Reason,
 		ev.Elapsed.Milliseconds(), ev.CloudID, ev.Attempt, ev.Problem, ev.Fix)
@@ -530,9 +539,9 @@ func (s *Store) addEvent(ctx context.Context, tx *sqlite.Tx, r *run.Record, ev *
 
 // changeRecord applies one change to what is recorded of a stack; body is that of
 // the record in it.
-func changeRecord(ctx context.Context, tx *sqlite.Tx, stackID int64, ch run.Change, body string) error {
+func changeRecord(ctx context.Context, tx transaction, stackID int64, ch run.Change, body string) error {
 	exec := func(query string, args ...any) error {
-		_, err := tx.ExecContext(ctx, query, args...)
+		err := tx.Do(query, args...)
 		return err
 	}
 	switch ch := ch.(type) {

@@ -13,20 +13,19 @@ import (
 
 	"brickrow/internal/cloud"
 	"brickrow/internal/run"
-	"brickrow/internal/sqlite"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 )
 
 const stackColumns = `id, name, account, region, state, revision, description, stack_file, careful, throwaway,
-	approvers, created_ms, updated_ms, differs`
+	approvers, created_ms, updated_ms, differs, fleet`
 
 func scanStack(row interface{ Scan(...any) error }) (*stack.Stack, error) {
 	s := &stack.Stack{}
 	var created, updated int64
 	var approvers string
 	err := row.Scan(&s.ID, &s.Name, &s.Target.Account, &s.Target.Region, &s.State, &s.Revision, &s.Description,
-		&s.StackFile, &s.Careful, &s.Throwaway, &approvers, &created, &updated, &s.Differs)
+		&s.StackFile, &s.Careful, &s.Throwaway, &approvers, &created, &updated, &s.Differs, &s.Fleet)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, ErrNotFound
 	}
@@ -39,7 +38,7 @@ func scanStack(row interface{ Scan(...any) error }) (*stack.Stack, error) {
 
 // NoteDiffers notes how many resources of a stack are not as they are recorded.
 func (s *Store) NoteDiffers(ctx context.Context, id int64, n int) error {
-	_, err := s.db.ExecContext(ctx, `update stacks set differs = ? where id = ?`, n, id)
+	_, err := s.exec(ctx, `update stacks set differs = ? where id = ?`, n, id)
 	return err
 }
 
@@ -64,11 +63,16 @@ func (s *Store) Stacks(ctx context.Context) ([]*stack.Stack, error) {
 // Find finds a stack by name, or by name@account/region. It is an error when
 // the name alone means several.
 func (s *Store) Find(ctx context.Context, name string) (*stack.Stack, error) {
-	name, place, placed := strings.Cut(name, "@")
 	all, err := s.Stacks(ctx)
 	if err != nil {
 		return nil, err
 	}
+	for _, st := range all { // the names of places have an @ of their own
+		if st.Name == name && strings.Contains(name, "@") {
+			return st, nil
+		}
+	}
+	name, place, placed := cutPlace(name)
 	var found []*stack.Stack
 	var names, places []string
 	for _, st := range all {
@@ -91,6 +95,15 @@ func (s *Store) Find(ctx context.Context, name string) (*stack.Stack, error) {
 	return nil, fmt.Errorf("there are several stacks '%s': say %s", name, strings.Join(places, " or "))
 }
 
+// cutPlace divides name@account/region; the name of a fleet's stack has an @ of its own.
+func cutPlace(text string) (name, place string, placed bool) {
+	i := strings.LastIndex(text, "@")
+	if i < 0 || !strings.Contains(text[i:], "/") && i >= 0 && strings.Contains(text[i:], ".") {
+		return text, "", false
+	}
+	return text[:i], text[i+1:], true
+}
+
 // At finds the stack of a name in a target; ErrNotFound where there is none.
 func (s *Store) At(ctx context.Context, name string, t stack.Target) (*stack.Stack, error) {
 	return scanStack(s.db.QueryRowContext(ctx,
@@ -100,9 +113,9 @@ func (s *Store) At(ctx context.Context, name string, t stack.Target) (*stack.Sta
 // Ensure finds the stack of a name in a target, or makes it empty.
 func (s *Store) Ensure(ctx context.Context, name string, t stack.Target) (*stack.Stack, error) {
 	now := s.now().UnixMilli()
-	_, err := s.db.ExecContext(ctx,
+	_, err := s.exec(ctx,
 		`insert into stacks(name, account, region, state, revision, description, stack_file, careful, created_ms,
-			updated_ms) values(?, ?, ?, ?, 0, '', '', 0, ?, ?) on conflict do nothing`,
+			updated_ms) values(?, ?, ?, ?, 0, '', '', false, ?, ?) on conflict do nothing`,
 		name, t.Account, t.Region, stack.Empty, now, now)
 	if err != nil {
 		return nil, err
@@ -111,7 +124,7 @@ func (s *Store) Ensure(ctx context.Context, name string, t stack.Target) (*stack
 }
 
 // addRevision writes a new revision and yields its number.
-func (s *Store) addRevision(ctx context.Context, tx *sqlite.Tx, id int64, r stack.Revision) (int, error) {
+func (s *Store) addRevision(ctx context.Context, tx transaction, id int64, r stack.Revision) (int, error) {
 	inputs := make([]map[string]any, len(r.Inputs))
 	for i, in := range r.Inputs {
 		v, err := s.seal(in.Value)
@@ -137,8 +150,7 @@ func (s *Store) addRevision(ctx context.Context, tx *sqlite.Tx, id int64, r stac
 		Scan(&number); err != nil {
 		return 0, err
 	}
-	_, err = tx.ExecContext(ctx,
-		`insert into revisions(stack_id, number, template, text, inputs, tags, created_by, created_ms, note)
+	err = tx.Do(`insert into revisions(stack_id, number, template, text, inputs, tags, created_by, created_ms, note)
 			values(?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		id, number, r.Template, template, text, tags, r.By, s.now().UnixMilli(), r.Note)
 	return number, err
@@ -151,7 +163,7 @@ type sameAs struct {
 
 // packOnce is the template of a revision as it is stored: sealed as a whole, since it
 // should hold no secrets but may; or the number of the revision that has the same.
-func (s *Store) packOnce(ctx context.Context, tx *sqlite.Tx, id int64, r *stack.Revision) (string, error) {
+func (s *Store) packOnce(ctx context.Context, tx transaction, id int64, r *stack.Revision) (string, error) {
 	packed := pack(r)
 	var last int
 	err := tx.QueryRowContext(ctx, `select coalesce(max(number), 0) from revisions where stack_id = ?`, id).Scan(&last)
@@ -192,14 +204,12 @@ func (s *Store) template(ctx context.Context, from queryer, id int64, number int
 			return nil, 0, err
 		}
 		v, err := s.open(sealed)
+		if err == nil && tosca.IsUnreadable(v) {
+			err = ErrNoMember
+		}
 		return v, number, err
 	}
 	return nil, 0, fmt.Errorf("revision %d leads nowhere", number)
-}
-
-// queryer is the database, or a transaction of it.
-type queryer interface {
-	QueryRowContext(ctx context.Context, query string, args ...any) sqlite.Row
 }
 
 // pack puts the template, its files and its look-ups into one value.
@@ -594,13 +604,13 @@ func (s *Store) Uses(ctx context.Context) ([]Use, error) {
 // SetResults replaces the results of the stack of a run. Each that had another value before
 // that run remembers it, also where the run writes them a second time.
 func (s *Store) SetResults(ctx context.Context, run *run.Record, list []stack.Result) error {
-	return s.fenced(ctx, run, func(tx *sqlite.Tx) error {
+	return s.fenced(ctx, run, nothing, func(tx transaction) error {
 		id := run.StackID
 		before, err := s.resultsBefore(ctx, tx, run)
 		if err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `delete from results where stack_id = ?`, id); err != nil {
+		if err := tx.Do(`delete from results where stack_id = ?`, id); err != nil {
 			return err
 		}
 		for _, r := range list {
@@ -614,8 +624,7 @@ func (s *Store) SetResults(ctx context.Context, run *run.Record, list []stack.Re
 					return err
 				}
 			}
-			if _, err := tx.ExecContext(ctx,
-				`insert into results(stack_id, name, description, value, command, was, run_id) values(?, ?, ?, ?, ?, ?, ?)`, id,
+			if err := tx.Do(`insert into results(stack_id, name, description, value, command, was, run_id) values(?, ?, ?, ?, ?, ?, ?)`, id,
 				r.Name, r.Description, text, r.Command, was, run.ID); err != nil {
 				return err
 			}
@@ -634,7 +643,7 @@ func (s *Store) sealed(v tosca.Value) (string, error) {
 }
 
 // resultsBefore are the values of the results before a run, by name.
-func (s *Store) resultsBefore(ctx context.Context, tx *sqlite.Tx, r *run.Record) (map[string]tosca.Value, error) {
+func (s *Store) resultsBefore(ctx context.Context, tx transaction, r *run.Record) (map[string]tosca.Value, error) {
 	rows, err := tx.QueryContext(ctx, `select name, case when run_id = ? then coalesce(was, value) else value end
 		from results where stack_id = ?`, r.ID, r.StackID)
 	if err != nil {

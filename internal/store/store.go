@@ -1,31 +1,32 @@
 // Package store keeps what Brick Row knows: stacks with their revisions and
 // recorded resources, runs with their journal and events, and locks. It is
-// plain SQL in an embedded SQLite database.
+// plain SQL, in an embedded SQLite database or on a PostgreSQL server that
+// several people share.
 //
 // Secrets are sealed before they are written: a Secret value never reaches the
-// database in clear. The key lies beside the database in a file that only its
-// owner can read.
+// database in clear. Of a database in a file the key lies beside it, in a file that
+// only its owner can read; a shared one keeps it sealed for each of its members.
 package store
 
 import (
-	"bytes"
+	"context"
+	"database/sql"
 	"embed"
-	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
 
-	"filippo.io/age"
 	_ "modernc.org/sqlite" // the driver
 
-	"brickrow/internal/files"
+	"brickrow/internal/shareddb"
 	"brickrow/internal/sqlite"
 	"brickrow/internal/tosca"
 )
@@ -42,39 +43,140 @@ func (e *notFoundError) Is(target error) bool { return target == ErrNotFound }
 
 // Store is an open store.
 type Store struct {
-	db  *sqlite.DB
-	key *age.X25519Identity
-	now func() time.Time
-	lib func() *tosca.Library
+	db    database
+	place Place
+	keys  *keys
+	now   func() time.Time
+	lib   func() *tosca.Library
+	older error // why nothing can be written; nil is that it can
 
 	mu      sync.Mutex
 	numbers map[string]int64 // of the last event, by run and lock
 }
 
-//go:embed migrations/*.sql
+//go:embed migrations/*.sql migrations/shared/*.sql
 var migrations embed.FS
 
-// KeyFile is the name of the file with the key of the secrets.
-const KeyFile = "secrets.key"
+// Place says where a store is.
+type Place struct {
+	// Dir is the folder of what is this user's alone: who he is, his key, and the file of the store, where
+	// it is in one.
+	Dir string
+	// URL is that of a PostgreSQL server; "" is a file.
+	URL string
+}
 
-// Open opens or makes the store in the folder dir. With the types of the library
-// it reads what is recorded of a resource.
-func Open(dir string, library func() *tosca.Library) (*Store, error) {
-	s := &Store{now: time.Now, lib: library, numbers: map[string]int64{}}
-	file := filepath.Join(dir, "store.db")
-	key := filepath.Join(dir, KeyFile)
-	if missing(key) && !missing(file) && missing(key) { // looked at once more: another process may be beginning
-		return nil, fmt.Errorf("the key %s is missing: without it the secrets and the revisions of this store "+
-			"cannot be read; put it back from a backup, or begin anew with another data folder", key)
+// File is the name of the file of a store.
+const File = "store.db"
+
+// String is the place without what it lets in by.
+func (p Place) String() string {
+	if p.URL != "" {
+		return shareddb.Place(p.URL)
 	}
-	var err error
-	if s.key, err = openKey(key); err != nil {
+	return filepath.Join(p.Dir, File)
+}
+
+// Open opens or makes the store at a place. With the types of the library it reads what is recorded of a
+// resource.
+func Open(ctx context.Context, at Place, library func() *tosca.Library) (*Store, error) {
+	s, err := openAny(ctx, at, library)
+	if err != nil {
 		return nil, err
 	}
-	if s.db, err = sqlite.Open(file, "FULL", migrations); err != nil {
+	where, err := s.about(ctx, movedTo)
+	if err == nil && where != "" {
+		err = &MovedError{at.String(), where}
+	}
+	if err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	return s, nil
+}
+
+// openAny opens a store, also one that is somewhere else now.
+func openAny(ctx context.Context, at Place, library func() *tosca.Library) (*Store, error) {
+	s := &Store{place: at, now: time.Now, lib: library, numbers: map[string]int64{}}
+	var err error
+	if at.URL == "" {
+		err = s.openFile(ctx)
+	} else {
+		err = s.openShared(ctx)
+	}
+	if err != nil {
+		if s.db != nil {
+			err = errors.Join(err, s.db.Close())
+		}
 		return nil, err
 	}
 	return s, nil
+}
+
+func (s *Store) openFile(ctx context.Context) error {
+	file, key := filepath.Join(s.place.Dir, File), filepath.Join(s.place.Dir, KeyFile)
+	if missing(key) && !missing(file) && missing(key) { // looked at once more: another process may be beginning
+		return fmt.Errorf("the key %s is missing: without it the secrets and the revisions of this store "+
+			"cannot be read; put it back from a backup, or begin anew with another data folder", key)
+	}
+	local, err := openKey(key)
+	if err != nil {
+		return err
+	}
+	s.keys = &keys{local: local, data: local, generation: "1"}
+	db, err := sqlite.Open(file, "FULL", migrations)
+	var newer *sqlite.NewerError
+	if errors.As(err, &newer) {
+		return s.openOlder(ctx, newer, newer.Reads, func() (database, error) {
+			db, err := sqlite.OpenNewer(file)
+			return embedded{db}, err
+		})
+	}
+	if err != nil {
+		return err
+	}
+	s.db = embedded{db}
+	return s.keptKey(ctx)
+}
+
+func (s *Store) openShared(ctx context.Context) error {
+	local, err := openKey(filepath.Join(s.place.Dir, KeyFile))
+	if err != nil {
+		return err
+	}
+	files, err := fs.Sub(migrations, "migrations/shared")
+	if err != nil {
+		return err
+	}
+	db, err := shareddb.Open(ctx, s.place.URL, files)
+	if err != nil {
+		return err
+	}
+	s.db = shared{db}
+	if newer := db.Newer; newer != nil {
+		if err := s.openOlder(ctx, fmt.Errorf("the store %s was written by a newer Brick Row: %w", s.place, newer), newer.Reads,
+			func() (database, error) { return s.db, nil }); err != nil {
+			return err
+		}
+	}
+	s.keys = &keys{local: local}
+	return s.join(ctx)
+}
+
+// openOlder opens a store for a program that is older than the one which brought its tables to where they
+// are. It reads, where that other program has said that it still can, and writes nothing.
+func (s *Store) openOlder(ctx context.Context, newer error, reads int64, open func() (database, error)) error {
+	db, err := open()
+	if err != nil {
+		return err
+	}
+	s.db = db
+	text, err := s.about(ctx, "readable_from")
+	from, bad := strconv.ParseInt(text, 10, 64)
+	if err != nil || bad != nil || from > reads {
+		return newer
+	}
+	s.older = fmt.Errorf("%w; this one can still read it, and writes nothing", newer)
+	return nil
 }
 
 func missing(path string) bool {
@@ -82,148 +184,99 @@ func missing(path string) bool {
 	return errors.Is(err, fs.ErrNotExist)
 }
 
-// openKey reads the key, or makes one. A key that others can read is refused.
-func openKey(path string) (*age.X25519Identity, error) {
-	b, err := files.ReadPrivate(path, func() ([]byte, error) {
-		id, err := age.GenerateX25519Identity()
-		if err != nil {
-			return nil, err
-		}
-		return []byte(id.String() + "\n"), nil
-	})
-	if err != nil {
-		return nil, fmt.Errorf("the key of the secrets: %w", err)
-	}
-	id, err := age.ParseX25519Identity(strings.TrimSpace(string(b)))
-	if err != nil {
-		return nil, fmt.Errorf("%s is not a key: %w", path, err)
-	}
-	return id, nil
-}
+// Older says why this program can write nothing, being older than what has brought the tables of the store
+// to where they are; nil is that it can.
+func (s *Store) Older() error { return s.older }
+
+// Place is where the store is.
+func (s *Store) Place() Place { return s.place }
 
 // Close closes the database.
 func (s *Store) Close() error { return s.db.Close() }
 
-const sealed = "$sealed"
-
-// Seal encrypts bytes with the key of the store, and Unseal is its reverse.
-func (s *Store) Seal(clear []byte) ([]byte, error) {
-	var out bytes.Buffer
-	w, err := age.Encrypt(&out, s.key.Recipient())
-	if err != nil {
-		return nil, err
+// Heard counts what was written to a shared store, by anybody, as far as was heard; sure says that nothing
+// can have been missed. Of a store in a file that is seen from the file.
+func (s *Store) Heard() (n int64, sure bool) {
+	if db, ok := s.db.(shared); ok {
+		return db.Heard()
 	}
-	if _, err := w.Write(clear); err != nil {
-		return nil, err
-	}
-	if err := w.Close(); err != nil {
-		return nil, err
-	}
-	return out.Bytes(), nil
+	return 0, false
 }
 
-func (s *Store) Unseal(sealed []byte) ([]byte, error) {
-	r, err := age.Decrypt(bytes.NewReader(sealed), s.key)
-	if err != nil {
-		return nil, err
+// Listen tells of what anybody writes to a shared store, until the context ends; nil is that the store is in
+// a file.
+func (s *Store) Listen(ctx context.Context) <-chan struct{} {
+	if db, ok := s.db.(shared); ok {
+		return db.Listen(ctx)
 	}
-	return io.ReadAll(r)
+	return nil
 }
 
-// seal makes a value ready for encoding/json, secrets encrypted.
-func (s *Store) seal(v tosca.Value) (any, error) {
-	switch v := v.(type) {
-	case tosca.Secret:
-		text, err := json.Marshal(tosca.Stored(v))
-		if err != nil {
-			return nil, err
-		}
-		out, err := s.Seal(text)
-		if err != nil {
-			return nil, fmt.Errorf("seal a secret: %w", err)
-		}
-		return map[string]string{sealed: base64.StdEncoding.EncodeToString(out)}, nil
-	case tosca.List:
-		l := make([]any, len(v))
-		for i, e := range v {
-			x, err := s.seal(e)
-			if err != nil {
-				return nil, err
-			}
-			l[i] = x
-		}
-		return l, nil
-	case tosca.Map:
-		return s.sealMap(v)
-	}
-	return v, nil
+// write writes what is not sealed, in a transaction that fails where the store is somewhere else now.
+func (s *Store) write(ctx context.Context, do func(tx transaction) error) error {
+	return s.writeUnder(ctx, "", do)
 }
 
-func (s *Store) sealMap(m map[string]tosca.Value) (map[string]any, error) {
-	out := make(map[string]any, len(m))
-	for k, v := range m {
-		x, err := s.seal(v)
-		if err != nil {
-			return nil, err
+// sealing makes something ready, secrets sealed, and writes it. Where the key has become another one
+// meanwhile both are done again.
+func (s *Store) sealing(ctx context.Context, ready func() error, do func(tx transaction) error) error {
+	for try := 0; ; try++ {
+		generation := s.keys.is()
+		if err := ready(); err != nil {
+			return err
 		}
-		out[k] = x
+		err := s.writeUnder(ctx, generation, do)
+		if !errors.Is(err, errNewKey) || try == 3 {
+			return err
+		}
+		if err := s.learnKey(ctx); err != nil {
+			return err
+		}
 	}
-	return out, nil
 }
 
-// open is the reverse of seal.
-func (s *Store) open(x any) (tosca.Value, error) {
-	switch x := x.(type) {
-	case map[string]any:
-		if text, ok := x[sealed].(string); ok && len(x) == 1 {
-			return s.unseal(text)
-		}
-		m := make(tosca.Map, len(x))
-		for k, e := range x {
-			v, err := s.open(e)
-			if err != nil {
-				return nil, err
-			}
-			m[k] = v
-		}
-		return m, nil
-	case []any:
-		l := make(tosca.List, len(x))
-		for i, e := range x {
-			v, err := s.open(e)
-			if err != nil {
-				return nil, err
-			}
-			l[i] = v
-		}
-		return l, nil
+// writeUnder writes in a transaction that fails where the store is somewhere else now, or its key is another
+// one than what was sealed is sealed with; "" is that nothing is.
+func (s *Store) writeUnder(ctx context.Context, generation string, do func(tx transaction) error) error {
+	if s.older != nil {
+		return s.older
 	}
-	return tosca.FromJSON(x), nil
+	err := s.db.Write(ctx, func(tx transaction) error {
+		if err := tx.Current(ctx, generation); err != nil {
+			return err
+		}
+		return do(tx)
+	})
+	if errors.Is(err, errMoved) {
+		where, failed := s.about(ctx, movedTo)
+		return errors.Join(&MovedError{s.place.String(), where}, failed)
+	}
+	return err
 }
 
-func (s *Store) unseal(text string) (tosca.Value, error) {
-	b, err := base64.StdEncoding.DecodeString(text)
-	if err != nil {
-		return nil, fmt.Errorf("open a secret: %w", err)
-	}
-	clear, err := s.Unseal(b)
-	if err != nil {
-		return nil, fmt.Errorf("open a secret: the key file does not fit this store: %w", err)
-	}
-	var v any
-	if err := decode(string(clear), &v); err != nil {
-		return nil, err
-	}
-	return tosca.Hide(tosca.FromJSON(v)), nil
+// exec carries a single statement out, and says how many rows it was about.
+func (s *Store) exec(ctx context.Context, query string, args ...any) (about int64, err error) {
+	err = s.write(ctx, func(tx transaction) error {
+		about, err = tx.ExecContext(ctx, query, args...)
+		return err
+	})
+	return about, err
 }
 
-func (s *Store) openMap(x map[string]any) (map[string]tosca.Value, error) {
-	v, err := s.open(x)
-	if err != nil {
-		return nil, err
+// The names of what there is to know of the store itself.
+const (
+	movedTo    = "moved_to"
+	keyIs      = "key"
+	movingFrom = "moving_from"
+)
+
+// about reads what there is to know of the store itself; "" is nothing.
+func (s *Store) about(ctx context.Context, name string) (value string, err error) {
+	err = s.db.QueryRowContext(ctx, `select value from about where name = ?`, name).Scan(&value)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", nil
 	}
-	m, _ := v.(tosca.Map)
-	return m, nil
+	return value, err
 }
 
 func decode(text string, out any) error {
@@ -242,4 +295,17 @@ func fromMS(ms int64) time.Time {
 		return time.Time{}
 	}
 	return time.UnixMilli(ms)
+}
+
+// Versions are those that the tables have, and that this program would bring them to.
+func (s *Store) Versions(ctx context.Context) (has, knows int64, err error) {
+	err = s.db.QueryRowContext(ctx, `select coalesce(max(version_id), 0) from goose_db_version`).Scan(&has)
+	names, failed := fs.Glob(migrations, "migrations/*.sql")
+	if err = errors.Join(err, failed); err != nil {
+		return 0, 0, err
+	}
+	slices.Sort(names)
+	number, _, _ := strings.Cut(filepath.Base(names[len(names)-1]), "_")
+	knows, err = strconv.ParseInt(number, 10, 64)
+	return has, knows, err
 }

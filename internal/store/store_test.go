@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"brickrow/internal/postgres/postgrestest"
 	"brickrow/internal/profile"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
@@ -23,14 +24,30 @@ var place = stack.Target{Account: "workshop", Region: "alder-1"}
 
 func types() *tosca.Library { return profile.Read().Library }
 
-func open(t *testing.T, dir string) *Store {
+func TestMain(m *testing.M) { postgrestest.Main(m) }
+
+// opener opens the store whose user's folder is dir.
+type opener func(t *testing.T, dir string) *Store
+
+func openAt(t *testing.T, at Place) *Store {
 	t.Helper()
-	s, err := Open(dir, types)
+	s, err := Open(t.Context(), at, types)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { s.Close() })
 	return s
+}
+
+func open(t *testing.T, dir string) *Store { return openAt(t, Place{Dir: dir}) }
+
+// onBoth holds the store in a file and the shared one to the same.
+func onBoth(t *testing.T, test func(t *testing.T, open opener)) {
+	t.Run("file", func(t *testing.T) { test(t, open) })
+	t.Run("shared", func(t *testing.T) {
+		url := postgrestest.Store(t)
+		test(t, func(t *testing.T, dir string) *Store { return openAt(t, Place{Dir: dir, URL: url}) })
+	})
 }
 
 func ensure(t *testing.T, s *Store, name string) *stack.Stack {
@@ -42,7 +59,9 @@ func ensure(t *testing.T, s *Store, name string) *stack.Stack {
 	return st
 }
 
-func TestStacks(t *testing.T) {
+func TestStacks(t *testing.T) { onBoth(t, testStacks) }
+
+func testStacks(t *testing.T, open opener) {
 	s := open(t, t.TempDir())
 	if _, err := s.At(t.Context(), "nobody", place); !errors.Is(err, ErrNotFound) {
 		t.Errorf("a stack that is not there: %v", err)
@@ -74,7 +93,9 @@ func TestStacks(t *testing.T) {
 	}
 }
 
-func TestRevisionsKeepSecretsSealed(t *testing.T) {
+func TestRevisionsKeepSecretsSealed(t *testing.T) { onBoth(t, testRevisionsKeepSecretsSealed) }
+
+func testRevisionsKeepSecretsSealed(t *testing.T, open opener) {
 	dir := t.TempDir()
 	s := open(t, dir)
 	st := ensure(t, s, "a-stack")
@@ -130,7 +151,7 @@ func TestTheKeyIsTheOwners(t *testing.T) {
 	if err := os.Chmod(path, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Open(dir, types); err == nil || !strings.Contains(err.Error(), "chmod 600") {
+	if _, err := Open(t.Context(), Place{Dir: dir}, types); err == nil || !strings.Contains(err.Error(), "chmod 600") {
 		t.Errorf("a key that others can read: %v", err)
 	}
 	if err := os.WriteFile(path, []byte("not a key"), 0o600); err != nil {
@@ -139,7 +160,7 @@ func TestTheKeyIsTheOwners(t *testing.T) {
 	if err := os.Chmod(path, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Open(dir, types); err == nil || !strings.Contains(err.Error(), "is not a key") {
+	if _, err := Open(t.Context(), Place{Dir: dir}, types); err == nil || !strings.Contains(err.Error(), "is not a key") {
 		t.Errorf("a key that is none: %v", err)
 	}
 }
@@ -154,7 +175,7 @@ func TestAnotherKeyOpensNothing(t *testing.T) {
 	if err := os.Remove(filepath.Join(dir, KeyFile)); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Open(dir, types); err == nil || !strings.Contains(err.Error(), "put it back from a backup") {
+	if _, err := Open(t.Context(), Place{Dir: dir}, types); err == nil || !strings.Contains(err.Error(), "put it back from a backup") {
 		t.Errorf("without the key: %v", err)
 	}
 	other := t.TempDir()
@@ -202,7 +223,9 @@ func addRev(t *testing.T, s *Store, st *stack.Stack, rev stack.Revision) int {
 	return r.Revision
 }
 
-func TestRuns(t *testing.T) {
+func TestRuns(t *testing.T) { onBoth(t, testRuns) }
+
+func testRuns(t *testing.T, open opener) {
 	s := open(t, t.TempDir())
 	st := ensure(t, s, "a-stack")
 	first, second := newRun(t, s, st, "r1"), newRun(t, s, st, "r2")
@@ -289,7 +312,9 @@ func names(t *testing.T, s *Store, st *stack.Stack) string {
 	return strings.Join(out, " ")
 }
 
-func TestRecordChanges(t *testing.T) {
+func TestRecordChanges(t *testing.T) { onBoth(t, testRecordChanges) }
+
+func testRecordChanges(t *testing.T, open opener) {
 	s := open(t, t.TempDir())
 	st := ensure(t, s, "a-stack")
 	r := newRun(t, s, st, "r1")
@@ -328,7 +353,9 @@ func TestRecordChanges(t *testing.T) {
 	}
 }
 
-func TestJournal(t *testing.T) {
+func TestJournal(t *testing.T) { onBoth(t, testJournal) }
+
+func testJournal(t *testing.T, open opener) {
 	s := open(t, t.TempDir())
 	st := ensure(t, s, "a-stack")
 	r := newRun(t, s, st, "r1")
@@ -379,7 +406,9 @@ func TestJournal(t *testing.T) {
 	}
 }
 
-func TestResults(t *testing.T) {
+func TestResults(t *testing.T) { onBoth(t, testResults) }
+
+func testResults(t *testing.T, open opener) {
 	s := open(t, t.TempDir())
 	st := ensure(t, s, "a-stack")
 	r := newRun(t, s, st, "r1")
@@ -425,11 +454,13 @@ func TestResults(t *testing.T) {
 	}
 }
 
-func TestLocks(t *testing.T) {
+func TestLocks(t *testing.T) { onBoth(t, testLocks) }
+
+func testLocks(t *testing.T, open opener) {
 	s := open(t, t.TempDir())
 	st := ensure(t, s, "a-stack")
 	pass := func(d time.Duration) { // lets time go by for the lease
-		if _, err := s.db.ExecContext(t.Context(), `update locks set until_ms = until_ms - ?`,
+		if _, err := s.exec(t.Context(), `update locks set until_ms = until_ms - ?`,
 			d.Milliseconds()); err != nil {
 			t.Fatal(err)
 		}
@@ -474,7 +505,9 @@ func TestLocks(t *testing.T) {
 	}
 }
 
-func TestALockOfAnEndedProcessIsFree(t *testing.T) {
+func TestALockOfAnEndedProcessIsFree(t *testing.T) { onBoth(t, testALockOfAnEndedProcessIsFree) }
+
+func testALockOfAnEndedProcessIsFree(t *testing.T, open opener) {
 	s := open(t, t.TempDir())
 	st := ensure(t, s, "a-stack")
 	if _, err := s.Lock(t.Context(), st.ID, "gone"); err != nil {
@@ -484,7 +517,7 @@ func TestALockOfAnEndedProcessIsFree(t *testing.T) {
 	if err := cmd.Run(); err != nil {
 		t.Skip("there is no program to start and end")
 	}
-	if _, err := s.db.ExecContext(t.Context(), `update locks set pid = ?`, cmd.Process.Pid); err != nil {
+	if _, err := s.exec(t.Context(), `update locks set pid = ?`, cmd.Process.Pid); err != nil {
 		t.Fatal(err)
 	}
 	if holder, _ := s.LockHolder(t.Context(), st.ID); holder != "" {
@@ -495,7 +528,9 @@ func TestALockOfAnEndedProcessIsFree(t *testing.T) {
 	}
 }
 
-func TestOnlyOneGetsTheLock(t *testing.T) {
+func TestOnlyOneGetsTheLock(t *testing.T) { onBoth(t, testOnlyOneGetsTheLock) }
+
+func testOnlyOneGetsTheLock(t *testing.T, open opener) {
 	dir := t.TempDir()
 	st := ensure(t, open(t, dir), "a-stack")
 	var got sync.Map
@@ -518,7 +553,9 @@ func TestOnlyOneGetsTheLock(t *testing.T) {
 
 // TestWhoLostTheLockWritesNothing wants every write of a run refused once another
 // process has its lock.
-func TestWhoLostTheLockWritesNothing(t *testing.T) {
+func TestWhoLostTheLockWritesNothing(t *testing.T) { onBoth(t, testWhoLostTheLockWritesNothing) }
+
+func testWhoLostTheLockWritesNothing(t *testing.T, open opener) {
 	s := open(t, t.TempDir())
 	st := ensure(t, s, "a-stack")
 	r := newRun(t, s, st, "r1")
@@ -548,7 +585,7 @@ func TestWhoLostTheLockWritesNothing(t *testing.T) {
 
 // BenchmarkNote is the cost of one durable entry of the journal.
 func BenchmarkNote(b *testing.B) {
-	s, err := Open(b.TempDir(), types)
+	s, err := Open(b.Context(), Place{Dir: b.TempDir()}, types)
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -570,7 +607,9 @@ func BenchmarkNote(b *testing.B) {
 
 // Past runs tell how good estimates were, but for those that are short, were paused, or
 // went elsewhere.
-func TestEstimates(t *testing.T) {
+func TestEstimates(t *testing.T) { onBoth(t, testEstimates) }
+
+func testEstimates(t *testing.T, open opener) {
 	s := open(t, t.TempDir())
 	st := ensure(t, s, "a-stack")
 	for i, estimate := range []float64{0.2, 4.5, 4.5} {
@@ -584,7 +623,7 @@ func TestEstimates(t *testing.T) {
 		if err := s.SetRun(t.Context(), r, i+1); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := s.db.ExecContext(t.Context(), `update runs set estimate = ? where id = ?`, estimate, r.ID); err != nil {
+		if _, err := s.exec(t.Context(), `update runs set estimate = ? where id = ?`, estimate, r.ID); err != nil {
 			t.Fatal(err)
 		}
 	}

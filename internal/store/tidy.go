@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"brickrow/internal/run"
-	"brickrow/internal/sqlite"
 )
 
 // Tidied is what was thinned.
@@ -22,7 +21,7 @@ type Tidied struct {
 func (s *Store) Tidy(ctx context.Context, before time.Time) (Tidied, error) {
 	var out Tidied
 	size := func() (n int64, err error) {
-		err = s.db.QueryRowContext(ctx, sizeOfStore).Scan(&n)
+		err = s.db.QueryRowContext(ctx, s.db.words().size).Scan(&n)
 		return n, err
 	}
 	var err error
@@ -31,21 +30,16 @@ func (s *Store) Tidy(ctx context.Context, before time.Time) (Tidied, error) {
 	}
 	const over = `select id from runs r where state in ('done', 'undone') and ended_ms > 0 and ended_ms < ? and
 		number < (select max(number) from runs where stack_id = r.stack_id)`
-	err = s.db.Write(ctx, func(tx *sqlite.Tx) error {
-		res, err := tx.ExecContext(ctx,
+	err = s.write(ctx, func(tx transaction) error {
+		var err error
+		out.Events, err = tx.ExecContext(ctx,
 			`delete from events where resource <> '' and state in (?, ?, ?, ?) and run_id in (`+over+`)`, run.Working,
 			run.Settling, run.Undoing, run.Removing, before.UnixMilli())
 		if err != nil {
 			return err
 		}
-		if out.Events, err = res.RowsAffected(); err != nil {
-			return err
-		}
-		if res, err = tx.ExecContext(ctx, `update runs set plan = '{}' where plan <> '{}' and id in (`+over+`)`,
-			before.UnixMilli()); err != nil {
-			return err
-		}
-		out.Runs, err = res.RowsAffected()
+		out.Runs, err = tx.ExecContext(ctx, `update runs set plan = '{}' where plan <> '{}' and id in (`+over+`)`,
+			before.UnixMilli())
 		return err
 	})
 	if err != nil {

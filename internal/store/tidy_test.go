@@ -12,7 +12,9 @@ import (
 
 // TestATemplateIsKeptOnce writes revisions with the same template, and with another:
 // each is read as it was, and only what differs takes room.
-func TestATemplateIsKeptOnce(t *testing.T) {
+func TestATemplateIsKeptOnce(t *testing.T) { onBoth(t, testATemplateIsKeptOnce) }
+
+func testATemplateIsKeptOnce(t *testing.T, open opener) {
 	s := open(t, t.TempDir())
 	st := ensure(t, s, "a-stack")
 	texts := []string{"one", "one", "one", "two", "two", "one"}
@@ -42,7 +44,9 @@ func TestATemplateIsKeptOnce(t *testing.T) {
 
 // TestTidy thins runs that are over long enough, but the last one and those that
 // somebody may go on with.
-func TestTidy(t *testing.T) {
+func TestTidy(t *testing.T) { onBoth(t, testTidy) }
+
+func testTidy(t *testing.T, open opener) {
 	s := open(t, t.TempDir())
 	st := ensure(t, s, "a-stack")
 	long := time.Now().Add(-100 * 24 * time.Hour)

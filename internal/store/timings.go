@@ -6,7 +6,6 @@ import (
 	"errors"
 
 	"brickrow/internal/run"
-	"brickrow/internal/sqlite"
 	"brickrow/internal/stack"
 )
 
@@ -41,13 +40,12 @@ func (s *Store) Timings(ctx context.Context) (map[string]map[run.Action][]float6
 }
 
 // time notes how long a step took that has ended well.
-func (s *Store) time(ctx context.Context, tx *sqlite.Tx, r *run.Record, e *run.Entry, ev *run.Event) error {
+func (s *Store) time(ctx context.Context, tx transaction, r *run.Record, e *run.Entry, ev *run.Event) error {
 	if !r.Timed || e == nil || ev == nil || e.State != run.Done || e.Step.Phase == run.PhaseUndo ||
 		e.Step.Nominal <= 0 || ev.Elapsed <= 0 {
 		return nil
 	}
-	_, err := tx.ExecContext(ctx,
-		`insert into timings(run_id, step, type, action, ratio, at_ms) values(?, ?, ?, ?, ?, ?) on
+	err := tx.Do(`insert into timings(run_id, step, type, action, ratio, at_ms) values(?, ?, ?, ?, ?, ?) on
 			conflict(run_id, step) do nothing`,
 		r.ID, e.Step.ID, e.Step.Type, e.Step.Action, ev.Elapsed.Seconds()/e.Step.Nominal, s.now().UnixMilli())
 	return err
@@ -64,7 +62,7 @@ func (s *Store) AtOnce(ctx context.Context, t stack.Target) (n int, err error) {
 
 // SetAtOnce keeps how much a target takes at once.
 func (s *Store) SetAtOnce(ctx context.Context, t stack.Target, n int) error {
-	_, err := s.db.ExecContext(ctx, `insert into targets(target, at_once) values(?, ?)
+	_, err := s.exec(ctx, `insert into targets(target, at_once) values(?, ?)
 		on conflict(target) do update set at_once = excluded.at_once`, t.String(), n)
 	return err
 }

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"brickrow/internal/run"
-	"brickrow/internal/sqlite"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 )
@@ -131,63 +130,70 @@ type Seen struct {
 func (s *Store) NoteSeen(ctx context.Context, t stack.Target, list []Seen, secrets *tosca.Secrets, whole bool, resources int) error {
 	type row struct{ shape, differences string }
 	rows := make([]row, len(list))
-	for i, x := range list {
-		var err error
-		if x.Shape != nil {
-			if rows[i].shape, err = s.encodeShape(*x.Shape, secrets); err != nil {
+	ready := func() error {
+		for i, x := range list {
+			var err error
+			if x.Shape != nil {
+				if rows[i].shape, err = s.encodeShape(*x.Shape, secrets); err != nil {
+					return err
+				}
+			}
+			body := []differenceBody{}
+			for _, c := range x.Trace.Differences {
+				d := differenceBody{Path: c.Path, Pointer: c.Pointer, Property: c.Property, Link: c.Link}
+				if d.Before, err = s.sealOrNil(secrets.Mark(c.Before)); err != nil {
+					return err
+				}
+				if d.After, err = s.sealOrNil(secrets.Mark(c.After)); err != nil {
+					return err
+				}
+				body = append(body, d)
+			}
+			if rows[i].differences, err = encode(body); err != nil {
 				return err
 			}
 		}
-		body := []differenceBody{}
-		for _, c := range x.Trace.Differences {
-			d := differenceBody{Path: c.Path, Pointer: c.Pointer, Property: c.Property, Link: c.Link}
-			if d.Before, err = s.sealOrNil(secrets.Mark(c.Before)); err != nil {
-				return err
-			}
-			if d.After, err = s.sealOrNil(secrets.Mark(c.After)); err != nil {
-				return err
-			}
-			body = append(body, d)
-		}
-		if rows[i].differences, err = encode(body); err != nil {
-			return err
-		}
+		return nil
 	}
 	now := s.now().UnixMilli()
-	return s.db.Write(ctx, func(tx *sqlite.Tx) error {
+	return s.sealing(ctx, ready, func(tx transaction) error {
+		if err := tx.Alone("traces"); err != nil {
+			return err
+		}
 		for i, x := range list {
-			var res sql.Result
+			if x.Trace.Kind != "" { // where nobody else has seen it meanwhile
+				where := `exists (select 1 from sights where target = ? and cloud_id = ? and digest = ?)`
+				args := []any{t.String(), x.ID, x.Type, x.Stack, x.Node, x.Trace.Kind, x.Trace.At.UnixMilli(), now, x.Trace.By, x.Trace.Run,
+					rows[i].differences, t.String(), x.ID}
+				if x.Was == "" {
+					where = `not exists (select 1 from sights where target = ? and cloud_id = ?)`
+				} else {
+					args = append(args, x.Was)
+				}
+				if err := tx.Do(`insert into traces(number, target, cloud_id, type, stack, node, kind, at_ms, seen_ms, by_whom, run, body)
+					select (select coalesce(max(number), 0) + 1 from traces), ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ? where `+where, args...); err != nil {
+					return err
+				}
+			}
 			var err error
 			switch {
 			case x.Shape == nil:
-				res, err = tx.ExecContext(ctx, `delete from sights where target = ? and cloud_id = ? and digest = ?`, t.String(), x.ID, x.Was)
+				err = tx.Do(`delete from sights where target = ? and cloud_id = ? and digest = ?`, t.String(), x.ID, x.Was)
 			case x.Was == "":
-				res, err = tx.ExecContext(ctx, `insert into sights(target, cloud_id, type, stack, node, digest, body) values(?, ?, ?, ?, ?, ?, ?)
+				err = tx.Do(`insert into sights(target, cloud_id, type, stack, node, digest, body) values(?, ?, ?, ?, ?, ?, ?)
 					on conflict(target, cloud_id) do nothing`, t.String(), x.ID, x.Type, x.Stack, x.Node, x.Digest, rows[i].shape)
 			default:
-				res, err = tx.ExecContext(ctx, `update sights set type = ?, stack = ?, node = ?, digest = ?, body = ? where target = ? and
+				err = tx.Do(`update sights set type = ?, stack = ?, node = ?, digest = ?, body = ? where target = ? and
 					cloud_id = ? and digest = ?`, x.Type, x.Stack, x.Node, x.Digest, rows[i].shape, t.String(), x.ID, x.Was)
 			}
 			if err != nil {
-				return err
-			}
-			n, err := res.RowsAffected()
-			if err != nil {
-				return err
-			}
-			if n == 0 || x.Trace.Kind == "" { // somebody else has seen it meanwhile
-				continue
-			}
-			if _, err := tx.ExecContext(ctx, `insert into traces(number, target, cloud_id, type, stack, node, kind, at_ms, seen_ms, by_whom, run, body)
-				values((select coalesce(max(number), 0) + 1 from traces), ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, t.String(), x.ID, x.Type, x.Stack, x.Node,
-				x.Trace.Kind, x.Trace.At.UnixMilli(), now, x.Trace.By, x.Trace.Run, rows[i].differences); err != nil {
 				return err
 			}
 		}
 		if !whole {
 			return nil
 		}
-		_, err := tx.ExecContext(ctx, `insert into readings(number, target, at_ms, resources, changed) values((select coalesce(max(number), 0) + 1
+		err := tx.Do(`insert into readings(number, target, at_ms, resources, changed) values((select coalesce(max(number), 0) + 1
 			from readings), ?, ?, ?, ?)`, t.String(), now, resources, len(list))
 		return err
 	})
@@ -356,8 +362,8 @@ func (s *Store) Forget(ctx context.Context, before time.Time) error {
 		if n == 0 {
 			continue
 		}
-		if err := s.db.Write(ctx, func(tx *sqlite.Tx) error {
-			_, err := tx.ExecContext(ctx, "delete from "+table+" where at_ms < ?", before.UnixMilli())
+		if err := s.write(ctx, func(tx transaction) error {
+			err := tx.Do("delete from "+table+" where at_ms < ?", before.UnixMilli())
 			return err
 		}); err != nil {
 			return err

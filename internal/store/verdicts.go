@@ -4,7 +4,6 @@ import (
 	"context"
 	"time"
 
-	"brickrow/internal/sqlite"
 	"brickrow/internal/stack"
 )
 
@@ -87,9 +86,12 @@ func (s *Store) NoteVerdicts(ctx context.Context, list []Verdict) error {
 	if len(list) == 0 {
 		return nil
 	}
-	return s.db.Write(ctx, func(tx *sqlite.Tx) error {
+	return s.write(ctx, func(tx transaction) error {
+		if err := tx.Alone("verdicts"); err != nil {
+			return err
+		}
 		for _, v := range list {
-			if _, err := tx.ExecContext(ctx, `insert into verdicts(number, target, cloud_id, rule, complies, at_ms)
+			if err := tx.Do(`insert into verdicts(number, target, cloud_id, rule, complies, at_ms)
 				select coalesce(max(number), 0) + 1, ?, ?, ?, ?, ? from verdicts where not exists (select 1 from verdicts v where v.target = ? and
 				v.cloud_id = ? and v.rule = ? and v.complies = ? and v.number = (select max(number) from verdicts w where w.target = v.target and
 				w.cloud_id = v.cloud_id and w.rule = v.rule))`, v.Target.String(), v.ID, v.Rule, v.Complies, v.Since.UnixMilli(), v.Target.String(), v.ID,

@@ -79,6 +79,7 @@ var Codes = map[string]string{
 	"name-still-taken":         "a new resource wants a name that an old one holds until the end of the run",
 	"cannot-adopt":             "a resource that is there already cannot come under the stack so",
 	"name-taken":               "a name belongs to another resource already",
+	"no-member":                "the store is shared, and its secrets are not to be read by this user",
 	"no-address":               "there are not enough public addresses left",
 	"no-capability":            "the template that fills a node does not say what others can rest on",
 	"no-inputs-file":           "a file of inputs cannot be read",

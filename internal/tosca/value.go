@@ -68,6 +68,20 @@ func (Map) value()     {}
 func (Unknown) value() {}
 func (Secret) value()  {}
 
+// Unreadable is a secret that this user has not the key of. Nobody knows whether it is the same as another
+// value, and so it counts as the same.
+var Unreadable Value = Secret{Value: Unknown{Bad: true}}
+
+// IsUnreadable reports whether a value is such a secret.
+func IsUnreadable(v Value) bool {
+	s, secret := v.(Secret)
+	if !secret {
+		return false
+	}
+	u, ok := s.Value.(Unknown)
+	return ok && u.Bad
+}
+
 // SecretText stands for a secret wherever a value is shown.
 const SecretText = "(secret)"
 
@@ -419,9 +433,15 @@ func Hide(v Value) Value {
 // amount, and a secret compares by what it hides.
 func Equal(a, b Value) bool {
 	if s, ok := a.(Secret); ok {
+		if IsUnreadable(s) {
+			return true
+		}
 		return Equal(s.Value, b)
 	}
 	if s, ok := b.(Secret); ok {
+		if IsUnreadable(s) {
+			return true
+		}
 		return Equal(a, s.Value)
 	}
 	switch a := a.(type) {

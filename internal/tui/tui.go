@@ -21,6 +21,7 @@ import (
 
 	"brickrow/internal/app"
 	"brickrow/internal/tui/draft"
+	"brickrow/internal/tui/fleets"
 	"brickrow/internal/tui/history"
 	"brickrow/internal/tui/inventory"
 	"brickrow/internal/tui/part"
@@ -39,6 +40,7 @@ func views(sh part.Shell, folders []string) []part.View {
 		runs.New(sh),
 		inventory.New(sh),
 		history.New(sh),
+		fleets.New(sh),
 	}
 }
 
@@ -633,6 +635,13 @@ func (m *model) header(s *part.Screen) {
 	m.tabs = m.tabs[:0]
 	x = 1
 	s.Line(0, 2, m.w, t.On(t.Mortar), "─")
+	all, gap := 0, 2
+	for _, v := range m.views {
+		all += part.Width(v.Name()) + 4
+	}
+	if all > m.w {
+		gap = 1
+	}
 	for i, v := range m.views {
 		name := fmt.Sprintf("%d %s", i+1, v.Name())
 		st := t.Faint()
@@ -641,7 +650,7 @@ func (m *model) header(s *part.Screen) {
 			s.Line(x, 2, part.Width(name), t.On(t.Accent), "▀")
 		}
 		m.tabs = append(m.tabs, part.R(x, 1, part.Width(name), 1))
-		x = s.Text(x, 1, m.w-x, st, name) + 2
+		x = s.Text(x, 1, m.w-x, st, name) + gap
 	}
 	s.Right(m.w-1, 1, m.w-x-1, t.Faint(), m.views[m.at].Status())
 }

@@ -7,18 +7,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
 	"maps"
 	"net/http"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"brickrow/internal/cloud"
-	"brickrow/internal/files"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 )
@@ -69,7 +65,7 @@ type System interface {
 }
 
 // Direct lets a system be asked like a cloud. What it cannot keep, whose its objects are and what their
-// secrets are, is known by their records; what is asked for and not recorded yet is kept in a file.
+// secrets are, is known by their records; what is asked for and not recorded yet is in the ledger.
 type Direct struct {
 	System
 	connection Connection
@@ -87,6 +83,7 @@ type asked struct {
 	Request               cloud.Request
 	Secrets               []string
 	Kept                  []string
+	at                    time.Time
 }
 
 // Direct makes a cloud of a system at the end of a connection.
@@ -99,54 +96,37 @@ func hash(parts ...string) string {
 	return hex.EncodeToString(sum[:])[:32]
 }
 
-// place is the file of what is asked for under the name of a node.
-func (d *Direct) place(typ string, tags map[string]string) string {
-	return filepath.Join(d.all.dir, "asked", hash(d.connection.ID), hash(typ, tags["stack"], tags["node"]))
-}
+// place is the name of what is asked for under the name of a node.
+func place(typ string, tags map[string]string) string { return hash(typ, tags["stack"], tags["node"]) }
 
-func (d *Direct) note(a *asked) error {
-	text, err := d.all.box.SealJSON(a)
+func (d *Direct) note(ctx context.Context, a *asked) error {
+	text, err := json.Marshal(a)
 	if err != nil {
 		return err
 	}
-	path := d.place(a.Type, a.Tags)
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return err
-	}
-	return files.Write(path, []byte(text), 0o600)
+	return d.all.Ledger.NoteAsked(ctx, hash(d.connection.ID), place(a.Type, a.Tags), text)
 }
 
-// noted reads a file of what is asked for; nil where there is none.
-func (d *Direct) noted(path string) (*asked, error) {
-	text, err := os.ReadFile(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
-	var a asked
-	if err == nil {
-		err = d.all.box.UnsealJSON(string(text), &a)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", path, err)
-	}
-	a.Request.Secrets = a.Secrets
-	return &a, nil
+func (d *Direct) forget(ctx context.Context, typ string, tags map[string]string) error {
+	return d.all.Ledger.ForgetAsked(ctx, hash(d.connection.ID), place(typ, tags))
 }
 
 // askedFor is all that is asked for at the system.
-func (d *Direct) askedFor() ([]*asked, error) {
-	paths, err := filepath.Glob(filepath.Join(filepath.Dir(d.place("", nil)), "[^.]*"))
-	var out []*asked
-	for _, p := range paths {
-		a, err := d.noted(p)
-		if err != nil {
-			return nil, err
-		}
-		if a != nil {
-			out = append(out, a)
-		}
+func (d *Direct) askedFor(ctx context.Context) ([]*asked, error) {
+	list, err := d.all.Ledger.Asked(ctx, hash(d.connection.ID))
+	if err != nil {
+		return nil, err
 	}
-	return out, err
+	out := make([]*asked, len(list))
+	for i, n := range list {
+		var a asked
+		if err := json.Unmarshal(n.Body, &a); err != nil {
+			return nil, fmt.Errorf("what was asked for at %s: %w", d.connection.Node, err)
+		}
+		a.Request.Secrets, a.at = a.Secrets, n.At
+		out[i] = &a
+	}
+	return out, nil
 }
 
 // owned is what is known of an object, and whose it is.
@@ -160,7 +140,7 @@ type owned struct {
 // known is all that is known of objects of the system, by id there.
 func (d *Direct) known(ctx context.Context) (map[string]*owned, error) {
 	out := map[string]*owned{}
-	list, err := d.askedFor()
+	list, err := d.askedFor(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -246,9 +226,9 @@ func (d *Direct) resource(o Object, k *owned) cloud.Resource {
 			case p.Is != "" && k != nil && p.Is == k.recorded[name] && k.prints[name] != nil:
 				r.Properties[name] = plain(k.prints[name])
 			case p.Is != "":
-				r.Properties[name] = d.all.box.Print(p.Is)
+				r.Properties[name] = d.all.Box().Print(p.Is)
 			default:
-				r.Properties[name] = d.all.box.Print(p.Kept)
+				r.Properties[name] = d.all.Box().Print(p.Kept)
 			}
 			continue
 		}
@@ -322,7 +302,7 @@ const unheardFor = 10 * time.Minute
 // unheard finds what was asked for and may have been made, though nobody heard so: it is whose it was
 // to be.
 func (d *Direct) unheard(ctx context.Context, known map[string]*owned) error {
-	list, err := d.askedFor()
+	list, err := d.askedFor(ctx)
 	for _, a := range list {
 		if a.ID != "" {
 			continue
@@ -330,9 +310,8 @@ func (d *Direct) unheard(ctx context.Context, known map[string]*owned) error {
 		id, err := d.Find(ctx, a.Request)
 		switch {
 		case cloud.IsNotFound(err): // after a while, what comes under that name is somebody else's
-			path := d.place(a.Type, a.Tags)
-			if st, err := os.Stat(path); err == nil && time.Since(st.ModTime()) > unheardFor {
-				_ = os.Remove(path)
+			if time.Since(a.at) > unheardFor {
+				_ = d.forget(ctx, a.Type, a.Tags)
 			}
 		case err != nil:
 			return err
@@ -385,12 +364,13 @@ func (d *Direct) Create(ctx context.Context, _ stack.Target, key string, r cloud
 		return cloud.Operation{}, err
 	}
 	a := &asked{Key: key, Digest: hash(string(text)), Type: r.Type, Tags: r.Tags, Request: r, Secrets: r.Secrets}
-	before, err := d.noted(d.place(r.Type, r.Tags))
+	list, err := d.askedFor(ctx)
 	if err != nil {
 		return cloud.Operation{}, err
 	}
 	again := false
-	if before != nil {
+	if i := slices.IndexFunc(list, func(b *asked) bool { return place(b.Type, b.Tags) == place(r.Type, r.Tags) }); i >= 0 {
+		before := list[i]
 		switch {
 		case before.Key == key && before.Digest != a.Digest:
 			return cloud.Operation{}, &cloud.Problem{Type: "key-used-before", Title: "key used before", Status: http.StatusUnprocessableEntity,
@@ -400,20 +380,20 @@ func (d *Direct) Create(ctx context.Context, _ stack.Target, key string, r cloud
 		}
 		again = before.ID == ""
 	}
-	if err := d.note(a); err != nil {
+	if err := d.note(ctx, a); err != nil {
 		return cloud.Operation{}, err
 	}
 	a.ID, err = d.System.Create(ctx, r, again)
 	switch {
 	case err == nil:
-		err = d.note(a)
+		err = d.note(ctx, a)
 	case cloud.Refused(err): // nothing was made now; nor before, where there is nothing
 		if again {
 			if _, e := d.Find(ctx, r); !cloud.IsNotFound(e) {
 				break
 			}
 		}
-		err = errors.Join(err, os.Remove(d.place(a.Type, a.Tags)))
+		err = errors.Join(err, d.forget(ctx, a.Type, a.Tags))
 	}
 	return ended("create", a.ID, err)
 }
@@ -454,7 +434,7 @@ func (d *Direct) Update(ctx context.Context, r cloud.Ref, key string, change clo
 		is.Secrets = append(is.Secrets, tosca.Pointer("properties", name))
 	}
 	if len(secrets)+len(is.Kept) > 0 {
-		err = d.note(is)
+		err = d.note(ctx, is)
 	}
 	return ended("update", r.ID, err)
 }
@@ -468,7 +448,7 @@ func (d *Direct) verbatim(change cloud.Request, was Known) (cloud.Request, error
 		if !strings.HasPrefix(text, "fingerprint:") || slices.Contains(change.Secrets, tosca.Pointer("properties", name)) {
 			continue
 		}
-		i := slices.IndexFunc(was.Kept, func(kept string) bool { return d.all.box.Print(kept) == text })
+		i := slices.IndexFunc(was.Kept, func(kept string) bool { return d.all.Box().Print(kept) == text })
 		if i < 0 {
 			return change, &cloud.Problem{Type: "cannot-change", Title: "cannot be put back", Status: http.StatusUnprocessableEntity,
 				Detail: name + " cannot be put back: nobody here knows what it was", Fix: "give it in the template"}
@@ -489,7 +469,7 @@ func (d *Direct) Delete(ctx context.Context, r cloud.Ref, _ string) (cloud.Opera
 	k := known[r.ID]
 	err = d.Remove(ctx, r.Type, r.ID, knownOf(k))
 	if k != nil && (err == nil || cloud.IsNotFound(err)) {
-		if e := os.Remove(d.place(r.Type, k.tags)); e != nil && !errors.Is(e, fs.ErrNotExist) {
+		if e := d.forget(ctx, r.Type, k.tags); e != nil {
 			return cloud.Operation{}, e
 		}
 	}

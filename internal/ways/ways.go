@@ -13,7 +13,6 @@ import (
 	"fmt"
 	"maps"
 	"net/http"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -73,9 +72,10 @@ type Connection struct {
 // Connections is all of them. It is the cloud of the connections themselves, and the ways to what
 // they lead to.
 type Connections struct {
-	dir   string
-	box   *seal.Box
-	Kinds map[string]Kind // by type
+	// Box makes the prints by which secrets are told apart; they are the same for all who share a store.
+	Box    func() *seal.Box
+	Ledger Ledger
+	Kinds  map[string]Kind // by type
 	// Recorded lists what is recorded of some types in a target, or of all where none is named, by
 	// the names of the stacks.
 	Recorded func(ctx context.Context, t stack.Target, types ...string) (map[string][]*stack.Recorded, error)
@@ -117,13 +117,17 @@ type waiting struct {
 var _ cloud.Cloud = (*Connections)(nil)
 var _ cloud.Ways = (*Connections)(nil)
 
-// Open opens the folder in which is kept what is not recorded yet; it is made where it is missing.
-func Open(dir string) (*Connections, error) {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, err
-	}
-	box, err := seal.Open(dir)
-	return &Connections{dir: dir, box: box, Kinds: map[string]Kind{}, ops: map[string]*waiting{}, mine: map[string]mine{}, used: map[string]bool{}, open: map[string][]opened{}}, err
+// Ledger keeps what was asked for at a system and is not recorded yet, where whoever goes on with a run finds
+// it. What is noted has secrets in it.
+type Ledger interface {
+	NoteAsked(ctx context.Context, shelf, name string, body []byte) error
+	Asked(ctx context.Context, shelf string) ([]cloud.Noted, error)
+	ForgetAsked(ctx context.Context, shelf, name string) error
+}
+
+// New makes the connections of a ledger.
+func New(ledger Ledger, box func() *seal.Box) *Connections {
+	return &Connections{Ledger: ledger, Box: box, Kinds: map[string]Kind{}, ops: map[string]*waiting{}, mine: map[string]mine{}, used: map[string]bool{}, open: map[string][]opened{}}
 }
 
 type assumed struct{}
@@ -460,7 +464,7 @@ func (c *Connections) shown(properties, prints map[string]tosca.Value) map[strin
 		case tosca.HasSecret(v) && prints[name] != nil:
 			v = prints[name]
 		case tosca.HasSecret(v):
-			v = c.box.Shown(v)
+			v = c.Box().Shown(v)
 		}
 		out[name] = plain(v)
 	}

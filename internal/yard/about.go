@@ -93,9 +93,9 @@ func (y *Yard) permit(ctx context.Context, r *request) (int, any, error) {
 	if err := json.NewDecoder(io.LimitReader(r.Body, maxBody)).Decode(&p); err != nil {
 		return 0, nil, refuse(http.StatusBadRequest, "bad-request", "", "the permission cannot be read: %v", err)
 	}
-	if !slices.Contains(Accounts, p.Account) {
+	if !slices.Contains(y.accounts, p.Account) {
 		return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request",
-			"accounts are "+strings.Join(Accounts, ", "), "there is no account %s", p.Account)
+			"accounts are "+strings.Join(y.accounts, ", "), "there is no account %s", p.Account)
 	}
 	for _, a := range p.Actions {
 		if kind, verb, ok := strings.Cut(a, ":"); !ok || kind == "" || verb == "" {

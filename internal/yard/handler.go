@@ -26,7 +26,7 @@ func (y *Yard) Handler() http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /v1/targets", func(w http.ResponseWriter,
 		_ *http.Request) {
-		write(w, http.StatusOK, Targets())
+		write(w, http.StatusOK, y.Targets())
 	})
 	mux.HandleFunc("GET /v1/openapi.json", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "application/json")
@@ -119,10 +119,10 @@ func (y *Yard) admitted(h func(w http.ResponseWriter, r *request)) http.HandlerF
 		r := &request{Request: req, account: req.PathValue("account"), region: req.PathValue("region"),
 			secrets: &tosca.Secrets{}}
 		defer brokenDown(w)
-		if !strings.HasPrefix(req.URL.Path, "/operator/") && (!slices.Contains(Accounts, r.account) || !slices.Contains(Regions, r.region)) {
+		if !strings.HasPrefix(req.URL.Path, "/operator/") && (!slices.Contains(y.accounts, r.account) || !slices.Contains(Regions, r.region)) {
 			fail(w, &cloud.Problem{Type: "unknown-target", Title: "unknown target", Status: http.StatusNotFound,
 				Detail: fmt.Sprintf("there is no %s/%s", r.account, r.region),
-				Fix: "accounts are " + strings.Join(Accounts, ", ") + "; regions are " + strings.Join(Regions,
+				Fix: "accounts are " + strings.Join(y.accounts[:min(len(y.accounts), 6)], ", ") + "; regions are " + strings.Join(Regions,
 					", ")}, nil)
 			return
 		}

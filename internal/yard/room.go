@@ -63,9 +63,9 @@ func (y *Yard) setAtOnce(ctx context.Context, r *request) (int, any, error) {
 	if err := json.NewDecoder(io.LimitReader(r.Body, maxBody)).Decode(&a); err != nil {
 		return 0, nil, refuse(http.StatusBadRequest, "bad-request", "", "the limit cannot be read: %v", err)
 	}
-	if !slices.Contains(Accounts, a.Account) || a.AtOnce < 1 {
+	if !slices.Contains(y.accounts, a.Account) || a.AtOnce < 1 {
 		return 0, nil, refuse(http.StatusUnprocessableEntity, "bad-request",
-			"accounts are "+strings.Join(Accounts, ", ")+"; the limit is at least 1", "%d at once for %s cannot be", a.AtOnce, a.Account)
+			"accounts are "+strings.Join(y.accounts, ", ")+"; the limit is at least 1", "%d at once for %s cannot be", a.AtOnce, a.Account)
 	}
 	err := y.inTx(ctx, func(t *tx) error {
 		_, err := t.ExecContext(ctx,

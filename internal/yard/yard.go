@@ -27,6 +27,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	_ "modernc.org/sqlite" // the driver
@@ -36,6 +37,9 @@ import (
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 )
+
+// Operator is whose token opens the door to the stand-in itself.
+const Operator = "operator"
 
 // The accounts, regions and images of the stand-in.
 var (
@@ -49,9 +53,9 @@ var (
 )
 
 // Targets lists the places of the stand-in.
-func Targets() []stack.Target {
+func (y *Yard) Targets() []stack.Target {
 	var out []stack.Target
-	for _, a := range Accounts {
+	for _, a := range y.accounts {
 		for _, r := range Regions {
 			out = append(out, stack.Target{Account: a, Region: r})
 		}
@@ -65,6 +69,7 @@ type Options struct {
 	Library *tosca.Library   // the types of what it makes
 	Speed   float64          // how many times faster than nominal; 0 is 1
 	Now     func() time.Time // nil is time.Now
+	More    int              // so many accounts there are beside the usual ones: hut-001, hut-002 and so on
 }
 
 // Yard is an open stand-in cloud.
@@ -75,6 +80,8 @@ type Yard struct {
 	now    func() time.Time
 	key    []byte // of the fingerprints
 	runner *runner
+
+	accounts []string
 }
 
 //go:embed migrations/*.sql
@@ -84,6 +91,10 @@ var migrations embed.FS
 func Open(dir string, o Options) (*Yard, error) {
 	y := &Yard{lib: o.Library, speed: o.Speed, now: o.Now}
 	y.runner = newRunner(y)
+	y.accounts = slices.Clone(Accounts)
+	for i := range o.More {
+		y.accounts = append(y.accounts, fmt.Sprintf("hut-%03d", i+1))
+	}
 	if y.speed <= 0 {
 		y.speed = 1
 	}
@@ -138,7 +149,7 @@ const CredentialsFile = "credentials.json"
 // folder, and nobody else, can read it. Tokens follow from the yard's key.
 func (y *Yard) writeCredentials(dir string) error {
 	path := filepath.Join(dir, CredentialsFile)
-	if _, err := os.Stat(path); err == nil || !errors.Is(err, fs.ErrNotExist) {
+	if _, err := os.Stat(path); len(y.accounts) == len(Accounts) && (err == nil || !errors.Is(err, fs.ErrNotExist)) {
 		return err
 	}
 	b, err := json.MarshalIndent(y.Tokens(), "", "  ")
@@ -151,7 +162,7 @@ func (y *Yard) writeCredentials(dir string) error {
 // Tokens is the bearer token of each account, and of the operator.
 func (y *Yard) Tokens() map[string]string {
 	t := map[string]string{}
-	for _, a := range append([]string{"operator"}, Accounts...) {
+	for _, a := range append([]string{Operator}, y.accounts...) {
 		t[a] = "yard-" + y.sign("token/" + a)[:40]
 	}
 	return t

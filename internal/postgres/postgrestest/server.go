@@ -3,14 +3,17 @@ package postgrestest
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
+	"net/url"
 	"os"
 	"os/exec"
 	"os/user"
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -22,6 +25,7 @@ import (
 type Server struct {
 	Port     string
 	Password string // of the superuser keeper
+	Durable  bool   // what it has committed outlives a kill, from its next Run on
 	dir, bin string
 	as       *syscall.Credential // nil is whoever runs the test
 	cmd      *exec.Cmd
@@ -30,58 +34,119 @@ type Server struct {
 // Start starts one; it ends with the test.
 func Start(t testing.TB) *Server {
 	t.Helper()
+	s, err := start()
+	t.Cleanup(s.end)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+var shared struct {
+	sync.Mutex
+	server *Server
+	url    string
+	n      int // places that were given
+}
+
+// Store is the URL of an empty place for a store, in a server that the tests of a package share. The package
+// has Main as its TestMain.
+func Store(t testing.TB) string {
+	t.Helper()
+	shared.Lock()
+	defer shared.Unlock()
+	if shared.server == nil {
+		s, err := start()
+		if err != nil {
+			s.end()
+			t.Fatal(err)
+		}
+		shared.server = s
+		shared.url = s.Database(t, "stores")
+	}
+	shared.n++
+	return fmt.Sprintf("%s&search_path=place%d", shared.url, shared.n)
+}
+
+// Main runs the tests of a package and ends the server that they shared.
+func Main(m *testing.M) {
+	code := m.Run()
+	if shared.server != nil {
+		shared.server.end()
+	}
+	os.Exit(code)
+}
+
+// Database makes an empty database, and yields its URL.
+func (s *Server) Database(t testing.TB, name string) string {
+	t.Helper()
+	s.Exec(t, "postgres", "create database "+name+" template template0")
+	return (&url.URL{Scheme: "postgres", User: url.UserPassword("keeper", s.Password), Host: "127.0.0.1:" + s.Port, Path: name,
+		RawQuery: "sslmode=disable"}).String()
+}
+
+// end stops a server and removes all of it.
+func (s *Server) end() {
+	s.Stop()
+	if s.dir != "" {
+		os.RemoveAll(s.dir)
+	}
+}
+
+func start() (*Server, error) {
 	s := &Server{Password: "keeper's-own \\ word"}
 	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/initdb")
 	if path, err := exec.LookPath("initdb"); err == nil {
 		found = append(found, path)
 	}
 	if len(found) == 0 {
-		t.Fatal("there is no PostgreSQL server on this machine: install the package postgresql")
+		return s, errors.New("there is no PostgreSQL server on this machine: install the package postgresql")
 	}
-	s.bin = filepath.Dir(found[len(found)-1])
-	var err error
+	initdb, err := filepath.EvalSymlinks(found[len(found)-1])
+	if err != nil {
+		return s, err
+	}
+	s.bin = filepath.Dir(initdb)
 	if s.dir, err = os.MkdirTemp("/tmp", "brickrow-postgres-"); err != nil {
-		t.Fatal(err)
+		return s, err
 	}
-	t.Cleanup(func() { os.RemoveAll(s.dir) })
 	if os.Getuid() == 0 { // the server does not run as root
-		s.as = anybody(t)
+		if s.as, err = anybody(); err != nil {
+			return s, err
+		}
 		if err := os.Chown(s.dir, int(s.as.Uid), int(s.as.Gid)); err != nil {
-			t.Fatal(err)
+			return s, err
 		}
 	}
 	word := filepath.Join(s.dir, "word")
 	if err := os.WriteFile(word, []byte(s.Password+"\n"), 0o644); err != nil {
-		t.Fatal(err)
+		return s, err
 	}
 	init := s.command("initdb", "-D", filepath.Join(s.dir, "data"), "-U", "keeper", "--auth=scram-sha-256", "--pwfile="+word, "--encoding=UTF8", "--locale=C", "--no-sync")
 	if out, err := init.CombinedOutput(); err != nil {
-		t.Fatalf("initdb: %v\n%s", err, out)
+		return s, fmt.Errorf("initdb: %w\n%s", err, out)
 	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		t.Fatal(err)
+		return s, err
 	}
 	s.Port = strconv.Itoa(l.Addr().(*net.TCPAddr).Port)
 	l.Close()
-	s.Run(t)
-	t.Cleanup(s.Stop)
-	return s
+	return s, s.run()
 }
 
 // anybody is somebody who is not root.
-func anybody(t testing.TB) *syscall.Credential {
+func anybody() (*syscall.Credential, error) {
 	for _, name := range []string{"postgres", "nobody"} {
 		if u, err := user.Lookup(name); err == nil {
 			uid, err1 := strconv.Atoi(u.Uid)
 			gid, err2 := strconv.Atoi(u.Gid)
 			if err1 == nil && err2 == nil {
-				return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
+				return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
 			}
 		}
 	}
-	t.Fatal("there is nobody but root to run a server as")
-	return nil
+	return nil, errors.New("there is nobody but root to run a server as")
 }
 
 func (s *Server) command(name string, args ...string) *exec.Cmd {
@@ -94,25 +159,54 @@ func (s *Server) command(name string, args ...string) *exec.Cmd {
 // Run lets it run, again where it was stopped, and waits until it answers.
 func (s *Server) Run(t testing.TB) {
 	t.Helper()
+	if err := s.run(); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func (s *Server) run() error {
 	log, err := os.OpenFile(filepath.Join(s.dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o666)
 	if err != nil {
-		t.Fatal(err)
+		return err
 	}
 	defer log.Close()
 	s.cmd = s.command("postgres", "-D", filepath.Join(s.dir, "data"), "-p", s.Port, "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories="+s.dir,
-		"-c", "fsync=off", "-c", "log_statement=all", "-c", "log_min_messages=info")
+		"-c", "fsync="+s.fsync(), "-c", "log_statement=all", "-c", "log_min_messages=info", "-c", "max_connections=200")
 	s.cmd.Stdout, s.cmd.Stderr = log, log
 	if err := s.cmd.Start(); err != nil {
-		t.Fatal(err)
+		return err
 	}
 	for range 200 {
 		if c, err := s.Connect("postgres"); err == nil {
 			c.Close(context.Background())
-			return
+			return nil
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-	t.Fatalf("the server does not answer: %s", s.Log(t))
+	text, err := os.ReadFile(filepath.Join(s.dir, "log"))
+	return fmt.Errorf("the server does not answer: %s %w", text, err)
+}
+
+func (s *Server) fsync() string {
+	if s.Durable {
+		return "on"
+	}
+	return "off"
+}
+
+// Kill ends it as a power cut would.
+func (s *Server) Kill() {
+	if s.cmd != nil && s.cmd.Process != nil {
+		pids, _ := exec.Command("pgrep", "-P", strconv.Itoa(s.cmd.Process.Pid)).Output()
+		_ = s.cmd.Process.Kill()
+		for pid := range strings.FieldsSeq(string(pids)) {
+			if n, err := strconv.Atoi(pid); err == nil {
+				_ = syscall.Kill(n, syscall.SIGKILL)
+			}
+		}
+		_ = s.cmd.Wait()
+		s.cmd = nil
+	}
 }
 
 // Stop ends it.
@@ -197,4 +291,16 @@ func (s *Server) Catalogue(t testing.TB) string {
 		section(database, "table in "+database, `select row(relnamespace::regnamespace, relname)::text from pg_class where relkind = 'r' and relnamespace::regnamespace::text !~ '^(pg_|information_schema)' order by 1`)
 	}
 	return out.String()
+}
+
+// Dump is all that is in a database, as text.
+func (s *Server) Dump(t testing.TB, database string) string {
+	t.Helper()
+	cmd := s.command("pg_dump", "-h", "127.0.0.1", "-p", s.Port, "-U", "keeper", "--inserts", database)
+	cmd.Env = append(os.Environ(), "PGPASSWORD="+s.Password)
+	out, err := cmd.Output()
+	if err != nil {
+		t.Fatalf("pg_dump: %v", err)
+	}
+	return string(out)
 }

@@ -183,12 +183,21 @@ func (v *View) drawDetail(s *part.Screen, r part.Rect) {
 	if g.Run.Origin.Note != "" {
 		rest("note", g.Run.Origin.Note)
 	}
-	if c := g.Run.Origin.Commit; c != "" {
-		words := c[:min(10, len(c))]
-		if g.Run.Origin.Changed {
+	if o := &g.Run.Origin; o.Commit != "" {
+		words := o.Commit[:min(10, len(o.Commit))]
+		if o.Branch != "" {
+			words += " on " + o.Branch
+		}
+		if o.Changed {
 			words += ", with changes that are in no commit"
 		}
 		rest("commit", words)
+		if len(o.Files) > 0 {
+			rest("changed", strings.Join(o.Files, ", "))
+		}
+	}
+	if job := g.Run.Origin.Job; job != "" {
+		rest("job", job)
 	}
 	if g.Revision != nil && g.Run.Base > 0 {
 		rest("revision", fmt.Sprintf("from %d to %d", g.Run.Base, g.Revision.Number))

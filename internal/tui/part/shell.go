@@ -158,6 +158,8 @@ type (
 		Make func() (*app.Preview, error)
 	}
 	ShowDeletion struct{}
+	// ShowRun wants to see the last run of the stack that all views are about.
+	ShowRun struct{}
 	// ShowSaved wants a saved change set to be shown.
 	ShowSaved struct{ Path string }
 	// Begin wants a run to be carried out that was prepared, and to be shown.

@@ -57,8 +57,11 @@ func fresh(sh part.Shell, about part.Subject) *View {
 // Name is what stands in the line of views.
 func (v *View) Name() string { return "Run" }
 
-// Accepts reports that runs are begun elsewhere.
-func (v *View) Accepts(any) bool { return false }
+// Accepts takes the wish to see the last run of a stack; runs are begun elsewhere.
+func (v *View) Accepts(intent any) bool {
+	_, ok := intent.(part.ShowRun)
+	return ok
+}
 
 // Moves reports whether the run goes on.
 func (v *View) Moves() bool { return v.live() }
@@ -67,6 +70,9 @@ func (v *View) Moves() bool { return v.live() }
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case part.Opened:
+		return v.open("")
+	case part.ShowRun:
+		v.Bring(v)
 		return v.open("")
 	case part.StoreChanged:
 		if v.Front(v) && (v.run != nil || v.none) {

@@ -51,8 +51,13 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 	if len(rows) == 0 && v.ready {
 		v.drawEmpty(s, v.list)
 	}
-	if free := v.list.H - len(rows) - 2; r.W >= 110 && free >= 8 {
-		v.drawWall(s, part.R(list.X, v.list.Y+len(rows)+2, list.W-1, free))
+	note := 0
+	if n := v.inFleets(); n > 0 && len(rows) > 0 && v.list.H > len(rows)+1 {
+		note = 1
+		s.Text(list.X+v.columns(list.W).name, v.list.Y+len(rows), list.W-13, t.Faint(), fmt.Sprintf("and %d in fleets: 7 shows them, / finds them here", n))
+	}
+	if free := v.list.H - len(rows) - 2 - note; r.W >= 110 && free >= 8 {
+		v.drawWall(s, part.R(list.X, v.list.Y+len(rows)+2+note, list.W-1, free))
 		v.list.H = len(rows)
 	}
 	for j := v.top; j < min(len(rows), v.top+v.list.H); j++ {
@@ -86,6 +91,8 @@ func (v *View) drawEmpty(s *part.Screen, r part.Rect) {
 		"o opens a stack file; 'brickrow demo' shows a set of them."}
 	if v.filter.Active() {
 		lines = []string{"No stack matches the filter.", "", "esc clears it."}
+	} else if v.inFleets() > 0 {
+		lines = []string{"All stacks are places of fleets.", "", "7 shows them."}
 	} else if len(v.rows) > 0 {
 		lines = []string{"All stacks are removed.", "", "r shows them."}
 	}
@@ -158,6 +165,9 @@ func (v *View) drawRow(s *part.Screen, r line, y, w int) {
 	}
 	if n := r.last.Broken; n > 0 {
 		words = fmt.Sprintf("! %d · %s", n, words)
+	}
+	if r.last.Run != nil && r.last.Run.State == run.StatusQueued {
+		words = "waits for a worker"
 	}
 	if r.last.Waits() {
 		words, faint = "did not come to its end", part.Bold(uv.Style{Fg: t.Hint, Bg: base.Bg})

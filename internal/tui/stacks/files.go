@@ -23,9 +23,10 @@ type stackFile struct {
 
 // find looks for stack files of stacks that were never deployed.
 func (f files) find(known []line, folders []string) []line {
-	have := map[string]bool{}
+	have, ofFleet := map[string]bool{}, map[string]bool{}
 	for _, r := range known {
 		have[r.id()] = true
+		ofFleet[r.File] = ofFleet[r.File] || r.Stack != nil && r.Stack.Fleet != ""
 		if r.File != "" {
 			folders = append(folders, filepath.Dir(r.File))
 		}
@@ -39,7 +40,7 @@ func (f files) find(known []line, folders []string) []line {
 		}
 		for _, path := range names {
 			r := line{Subject: f.about(path), order: 1}
-			if r.Name != "" && !have[r.id()] {
+			if r.Name != "" && !have[r.id()] && !ofFleet[path] {
 				have[r.id()] = true
 				out = append(out, r)
 			}

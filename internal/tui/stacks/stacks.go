@@ -379,7 +379,7 @@ func (v *View) aim() tea.Cmd {
 func (v *View) visible() []line {
 	var out []line
 	for _, r := range v.rows {
-		if r.order == 2 && !v.removed {
+		if r.order == 2 && !v.removed || v.folded(r) {
 			continue
 		}
 		state := "empty"
@@ -394,6 +394,21 @@ func (v *View) visible() []line {
 		}
 	}
 	return v.shaped(out)
+}
+
+// folded reports whether a stack is a place of a fleet, which stands in a view of its own: a filter finds it here too.
+func (v *View) folded(r line) bool {
+	return r.Stack != nil && r.Stack.Fleet != "" && !v.filter.Active() && !r.Is(v.Subject())
+}
+
+// inFleets is how many stacks are not listed as they are places of fleets.
+func (v *View) inFleets() (n int) {
+	for _, r := range v.rows {
+		if v.folded(r) && r.order != 2 {
+			n++
+		}
+	}
+	return n
 }
 
 func (v *View) selected() *line {
@@ -594,7 +609,7 @@ func (v *View) Status() string {
 			hidden++
 		}
 	}
-	s := fmt.Sprintf("%d of %d stacks", len(v.visible()), len(v.rows))
+	s := fmt.Sprintf("%d of %d stacks", len(v.visible()), len(v.rows)-v.inFleets())
 	if hidden > 0 {
 		s += fmt.Sprintf(", %d removed hidden", hidden)
 	}

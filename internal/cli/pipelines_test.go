@@ -1,0 +1,87 @@
+package cli
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// script runs one of the examples with the program on the path, and wants an exit code.
+func (m *team) script(want int, who, job, dir, name string, args ...string) string {
+	m.t.Helper()
+	path, err := filepath.Abs("../../examples/" + name)
+	if err != nil {
+		m.t.Fatal(err)
+	}
+	cmd := exec.Command(path, args...)
+	cmd.Dir = dir
+	cmd.Env = append(m.command(who).Env, "BRICKROW_JOB="+job)
+	for i, v := range cmd.Env {
+		if strings.HasPrefix(v, "PATH=") {
+			cmd.Env[i] = "PATH=" + filepath.Dir(m.bin) + ":" + os.Getenv("PATH")
+		}
+	}
+	out, err := cmd.CombinedOutput()
+	if code := cmd.ProcessState.ExitCode(); code != want {
+		m.t.Fatalf("%s: exit %d, want %d (%v)\n%s", name, code, want, err, out)
+	}
+	return string(out)
+}
+
+// TestPipeline takes a change through the jobs of the example: looked at in one, looked at again, carried out in
+// another; from a repository, whose commit and branch stay with the run.
+func TestPipeline(t *testing.T) {
+	m := newTeam(t, "", 5000, 0)
+	m.file("row.yaml", rowOf)
+	m.file("row.stack.yaml", "template: row.yaml\nstack: row\ntarget: workshop/alder-1\n")
+	git := func(args ...string) {
+		t.Helper()
+		cmd := exec.Command("git", append([]string{"-c", "user.name=warden", "-c", "user.email=w@kestrelridge.example"}, args...)...)
+		cmd.Dir = m.dir
+		if out, err := cmd.CombinedOutput(); err != nil {
+			t.Fatalf("git %v: %v %s", args, err, out)
+		}
+	}
+	git("init", "-q", "-b", "thaw")
+	git("add", "row.yaml", "row.stack.yaml")
+	git("commit", "-q", "-m", "a row")
+	m.script(0, "ann", "job 7", m.dir, "pipelines/1-review.sh", "row.stack.yaml", "review")
+	read := func(name string) string {
+		text, err := os.ReadFile(filepath.Join(m.dir, "review", name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(text)
+	}
+	if text := read("review.md"); !strings.Contains(text, "6 new") || strings.Contains(text, "Since") || strings.Contains(text, "hoarfrost") {
+		t.Error(text)
+	}
+	m.change("row.yaml", "note: { type: Topic", "more: { type: Topic, properties: { label: x } }\n    note: { type: Topic")
+	m.script(0, "ann", "job 8", m.dir, "pipelines/1-review.sh", "row.stack.yaml", "review")
+	if text := read("review.md"); !strings.Contains(text, "## Since root looked") || !strings.Contains(text, "more") || !strings.Contains(text, "7 new") {
+		t.Error(text)
+	}
+	if out := m.script(0, "ann", "job 9", m.dir, "pipelines/2-deploy.sh", "review"); !strings.Contains(out, "done") {
+		t.Error(out)
+	}
+	if out := m.run(0, "ann", "history", "row"); !strings.Contains(out, "on thaw and changes in row.yaml") || !strings.Contains(out, "job job 8, job 9") {
+		t.Error(out)
+	}
+	m.file("bad.yaml", "tosca_definitions_version: tosca_2_0\nservice_template:\n     node_templates:\n          a:   { type: Serve }\n")
+	m.file("bad.stack.yaml", "template: bad.yaml\nstack: bad\ntarget: workshop/alder-1\n")
+	if out := m.script(1, "ann", "", m.dir, "pipelines/1-review.sh", "bad.stack.yaml", "bad"); !strings.Contains(out, "unknown-type") {
+		t.Error(out)
+	}
+
+	// The hook looks at what is about to be committed.
+	git("add", "bad.yaml")
+	if out := m.script(1, "ann", "", m.dir, "hooks/pre-commit"); !strings.Contains(out, "unknown-type") || !strings.Contains(out, "run: brickrow fmt bad.yaml") {
+		t.Error(out)
+	}
+	git("rm", "-q", "-f", "bad.yaml")
+	m.run(0, "ann", "fmt", "row.yaml")
+	git("add", "row.yaml")
+	m.script(0, "ann", "", m.dir, "hooks/pre-commit")
+}

@@ -1,0 +1,270 @@
+// Package queue is where runs wait for a worker. All of it is River's: what waits, who is given it, what is given
+// to another one when it was lost, and when it is tried again. In a shared store it is in the same database; beside
+// a store in a file it is in a file of its own, for the workers of one machine.
+//
+// A job says which run is meant and nothing else: what is to be done stands in the store, and what lets one into a
+// cloud is with the worker.
+package queue
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/riverdriver/riversqlite"
+	"github.com/riverqueue/river/rivermigrate"
+	"github.com/riverqueue/river/rivertype"
+	_ "modernc.org/sqlite" // the driver
+)
+
+// Usual is the queue of what does not say another one.
+const Usual = "runs"
+
+// The priorities, the first comes first.
+const First, Normal, Last = 1, 2, 4
+
+// Fleets is the lane of those who see to it that waves follow each other: it needs nothing to be let in by.
+const Fleets = "fleets"
+
+// File is the name of the file of a queue, in the folder of the data.
+const File = "queue.db"
+
+// Place says where a queue is.
+type Place struct {
+	URL string // of a shared store; "" is a file
+	Dir string
+}
+
+// Job is a run, or a fleet, to be carried out. Two with the same Ask are one.
+type Job struct {
+	What string `json:"what"`
+	ID   string `json:"id"`
+	Part int    `json:"part,omitempty"` // of it
+	Ask  string `json:"ask"`
+}
+
+// Kind is what River calls it.
+func (Job) Kind() string { return "carry_out" }
+
+// Queue is an open queue.
+type Queue struct {
+	client client
+	close  func()
+	make   func(*river.Config) (client, error)
+	every  time.Duration // how often it is looked at
+}
+
+// client is what is asked of River, on either database.
+type client interface {
+	Insert(ctx context.Context, args river.JobArgs, opts *river.InsertOpts) (*rivertype.JobInsertResult, error)
+	Start(ctx context.Context) error
+	Stop(ctx context.Context) error
+	StopAndCancel(ctx context.Context) error
+	Stopped() <-chan struct{}
+}
+
+// Open opens or makes the queue at a place.
+func Open(ctx context.Context, at Place) (*Queue, error) {
+	q := &Queue{}
+	var err error
+	if at.URL == "" {
+		err = q.openFile(ctx, filepath.Join(at.Dir, File))
+	} else {
+		err = q.openShared(ctx, at.URL)
+	}
+	if err == nil {
+		q.client, err = q.make(&river.Config{Logger: silent})
+	}
+	if err != nil {
+		if q.close != nil {
+			q.close()
+		}
+		return nil, fmt.Errorf("the queue: %w", err)
+	}
+	return q, nil
+}
+
+var silent = slog.New(slog.DiscardHandler)
+
+func (q *Queue) openFile(ctx context.Context, file string) error {
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	f.Close()
+	name := "file:" + strings.NewReplacer("%", "%25", "?", "%3F", "#", "%23").Replace(file) +
+		"?_pragma=busy_timeout(20000)&_pragma=journal_mode(WAL)&_txlock=immediate"
+	db, err := sql.Open("sqlite", name)
+	if err != nil {
+		return err
+	}
+	db.SetMaxOpenConns(1)
+	q.close = func() { db.Close() }
+	q.every = 200 * time.Millisecond
+	return prepare(ctx, q, riversqlite.New(db), "")
+}
+
+func (q *Queue) openShared(ctx context.Context, url string) error {
+	config, err := pgxpool.ParseConfig(url)
+	if err != nil {
+		return errors.New("its URL cannot be read")
+	}
+	path := config.ConnConfig.RuntimeParams["search_path"]
+	if path == "" {
+		path = "brickrow"
+		config.ConnConfig.RuntimeParams["search_path"] = path
+	}
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return err
+	}
+	q.close, q.every = pool.Close, 500*time.Millisecond
+	schema, _, _ := strings.Cut(path, ",")
+	schema = strings.TrimSpace(strings.Trim(schema, `"`))
+	conn, err := pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Release()
+	// One at a time makes the tables.
+	if _, err := conn.Exec(ctx, `select pg_advisory_lock(hashtext($1), hashtext('queue'))`, schema); err != nil {
+		return err
+	}
+	defer func() { _, _ = conn.Exec(ctx, `select pg_advisory_unlock(hashtext($1), hashtext('queue'))`, schema) }()
+	return prepare(ctx, q, riverpgxv5.New(pool), schema)
+}
+
+// prepare brings the tables of a queue up to date, and says how its clients are made.
+func prepare[T any](ctx context.Context, q *Queue, driver riverdriver.Driver[T], schema string) error {
+	q.make = func(c *river.Config) (client, error) {
+		c.Schema = schema
+		return river.NewClient(driver, c)
+	}
+	m, err := rivermigrate.New(driver, &rivermigrate.Config{Schema: schema, Logger: silent})
+	if err != nil {
+		return err
+	}
+	for try := 0; ; try++ { // another process may be making the same tables
+		have, err := m.ExistingVersions(ctx)
+		if err == nil && len(have) >= len(m.AllVersions()) {
+			return nil
+		}
+		if err == nil {
+			_, err = m.Migrate(ctx, rivermigrate.DirectionUp, nil)
+		}
+		if err == nil || try == 20 {
+			return err
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+}
+
+// Close closes the queue. What works has been waited for before.
+func (q *Queue) Close() { q.close() }
+
+// lane is the part of a queue that is for one account: nobody is given what he is not let in for.
+func lane(queue, account string) string {
+	if !Good(account) {
+		sum := sha256.Sum256([]byte(account))
+		account = "x" + hex.EncodeToString(sum[:16])
+	}
+	return queue + "-" + account
+}
+
+// Put lets a job wait in a queue, for somebody who is let into an account. One that waits, or has been given out,
+// already is not put there twice.
+func (q *Queue) Put(ctx context.Context, j Job, queue, account string, priority int) error {
+	_, err := q.client.Insert(ctx, j, &river.InsertOpts{Queue: lane(queue, account), Priority: priority, MaxAttempts: 10_000,
+		UniqueOpts: river.UniqueOpts{ByArgs: true}})
+	if err != nil {
+		return fmt.Errorf("put into the queue: %w", err)
+	}
+	return nil
+}
+
+// Good reports whether something can be the name of a queue.
+func Good(name string) bool {
+	return name != "" && len(name) <= 60 && !strings.ContainsFunc(name, func(r rune) bool {
+		return (r < 'a' || r > 'z') && (r < '0' || r > '9') && r != '_'
+	})
+}
+
+// NotNow is what a worker says of a job that cannot be carried out now: it comes again after a while.
+type NotNow struct{ After time.Duration }
+
+func (NotNow) Error() string { return "not now" }
+
+// doer is a worker of River.
+type doer struct {
+	river.WorkerDefaults[Job]
+	do func(context.Context, Job) error
+}
+
+// Timeout is none: a run takes as long as it takes.
+func (*doer) Timeout(*river.Job[Job]) time.Duration { return -1 }
+
+// NextRetry is when a job is tried again that went wrong.
+func (*doer) NextRetry(job *river.Job[Job]) time.Time {
+	return time.Now().Add(min(time.Minute, time.Duration(job.Attempt)*2*time.Second))
+}
+
+// Work does what it is given.
+func (d *doer) Work(ctx context.Context, job *river.Job[Job]) error {
+	err := d.do(ctx, job.Args)
+	var not NotNow
+	switch {
+	case errors.As(err, &not):
+		return river.JobSnooze(not.After)
+	case err != nil: // what it was may not be for the queue, which is not sealed
+		return errors.New("it could not be carried out; the worker has said why")
+	}
+	return nil
+}
+
+// Work gives a worker what waits in some queues for some accounts, so much at once at most. When soft ends nothing more is given and
+// what is under way is waited for; when hard ends too it is broken off.
+func (q *Queue) Work(soft, hard context.Context, name string, queues, accounts []string, atOnce int, do func(context.Context, Job) error) error {
+	workers := river.NewWorkers()
+	river.AddWorker(workers, &doer{do: do})
+	config := &river.Config{ID: name, Workers: workers, Queues: map[string]river.QueueConfig{}, Logger: silent, JobTimeout: -1,
+		MaxAttempts: 10_000, FetchCooldown: 50 * time.Millisecond, FetchPollInterval: q.every,
+		CompletedJobRetentionPeriod: 24 * time.Hour}
+	for _, n := range queues {
+		for _, account := range accounts {
+			config.Queues[lane(n, account)] = river.QueueConfig{MaxWorkers: atOnce}
+		}
+	}
+	for _, n := range queues {
+		config.Queues[lane(n, Fleets)] = river.QueueConfig{MaxWorkers: 8}
+	}
+	// What is put there is told of; with many lanes each is looked at less often.
+	config.FetchPollInterval *= time.Duration(1 + len(config.Queues)/10)
+	c, err := q.make(config)
+	if err != nil {
+		return fmt.Errorf("the queue: %w", err)
+	}
+	if err := c.Start(context.WithoutCancel(soft)); err != nil {
+		return fmt.Errorf("the queue: %w", err)
+	}
+	<-soft.Done()
+	stopping := make(chan error, 1)
+	go func() { stopping <- c.Stop(context.Background()) }()
+	select {
+	case err = <-stopping:
+	case <-hard.Done():
+		err = c.StopAndCancel(context.Background())
+	}
+	return err
+}

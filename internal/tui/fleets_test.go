@@ -1,0 +1,118 @@
+package tui
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"brickrow/internal/app"
+	"brickrow/internal/fleet"
+	"brickrow/internal/run"
+	"brickrow/internal/tui/part"
+	"brickrow/internal/yard"
+)
+
+// rollOut deploys a small stack in the six places of the stand-in; so many fail.
+func (d *desk) rollOut(failing int, lines string) {
+	d.t.Helper()
+	for name, text := range map[string]string{
+		"signs.yaml": "tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  inputs: { site: { type: string } }\n" +
+			"  node_templates:\n    sign: { type: Topic, properties: { label: { $get_input: site } } }\n    post: { type: Queue, properties: { keep: 2 d } }\n",
+		"signs.stack.yaml": "template: signs.yaml\nstack: signs\n",
+		"signs.fleet.yaml": "fleet: signs\nstack: signs.stack.yaml\nplaces:\n  - { target: '*/*', inputs: { site: { filled_by: region } } }\nwaves: [ 1, rest ]\n" + lines,
+	} {
+		if err := os.WriteFile(filepath.Join(d.dir, name), []byte(text), 0o600); err != nil {
+			d.t.Fatal(err)
+		}
+	}
+	if failing > 0 {
+		if _, err := d.app.Door.AddFault(d.t.Context(), yard.Fault{Name: "post", Times: failing, Reason: "no room"}); err != nil {
+			d.t.Fatal(err)
+		}
+	}
+	p, err := d.app.FleetWhatIf(d.t.Context(), filepath.Join(d.dir, "signs.fleet.yaml"), run.KindDeploy, app.Values{}, nil)
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	r, err := d.app.StartFleet(d.t.Context(), p, "", nil)
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	ended := make(chan error, 1)
+	go func() {
+		_, err := d.app.CarryFleet(d.t.Context(), r.ID, r.Token, nil)
+		ended <- err
+	}()
+	if strings.Contains(lines, "ask") || strings.Contains(lines, "careful") {
+		d.t.Cleanup(func() { <-ended })
+		return
+	}
+	if err := <-ended; err != nil {
+		d.t.Fatal(err)
+	}
+}
+
+// TestFleetView shows a fleet of which two places have failed: where, why, wave by wave, at every size; and goes to the
+// run of one.
+func TestFleetView(t *testing.T) {
+	d := newDesk(t, 142, 41)
+	d.press("7")
+	d.wants("No fleet was deployed yet", "brickrow fleet deploy FLEETFILE")
+	d.rollOut(2, "tolerate: 2\n")
+	d.send(part.StoreChanged{})
+	d.wants("4 of 6 places done", "2 failed of 2 tolerated", "signs · rollout 1 · partial", "alder-1", "summit", "workshop", "r retry what failed")
+	d.press("tab")
+	d.wants("failed · wave", "no room", "its own values", "site ", "undone")
+	d.press("w")
+	d.wants("wave 1", "wave 2", "of 5")
+	d.press("right", "down", "left", "up", "end", "home", "w", "/")
+	d.press("failed", "enter")
+	seen := d.screen()
+	if strings.Count(seen, "▪") == 0 || strings.Contains(seen, "■ ▪▪") {
+		t.Errorf("the filter shows what has not failed:\n%s", seen)
+	}
+	d.press("esc")
+	for _, size := range [][2]int{{80, 24}, {200, 60}, {60, 20}} {
+		d.send(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+		d.wants("4 of 6 places done")
+	}
+	d.send(tea.WindowSizeMsg{Width: 142, Height: 41})
+	d.press("enter")
+	d.wants("signs@", "run 1")
+	d.press("1")
+	d.wants("in fleets: 7 shows them")
+	if strings.Contains(d.screen(), " signs ") {
+		t.Errorf("the stack file of a fleet is listed as a stack:\n%s", d.screen())
+	}
+	d.press("/", "signs@")
+	d.wants("signs@summit.alder-1")
+}
+
+// TestFleetIsSteered agrees to a wave and to a careful place from the view.
+func TestFleetIsSteered(t *testing.T) {
+	d := newDesk(t, 142, 41)
+	d.rollOut(0, "pause_between: ask\n")
+	state := func(want fleet.State) {
+		t.Helper()
+		for range 200 {
+			if r, _, _, err := d.app.LastRollout(t.Context(), "signs"); err == nil && r.State == want {
+				d.send(part.StoreChanged{})
+				return
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+		r, _, _, _ := d.app.LastRollout(t.Context(), "signs")
+		t.Logf("%+v", r)
+		t.Fatalf("it is not %s:\n%s", want, d.screen())
+	}
+	d.press("7")
+	state(fleet.Between)
+	d.wants("wave 1 is over: p lets the next one begin", "p next wave")
+	d.press("p")
+	state(fleet.Ready)
+	d.wants("6 of 6 places done", "0 failed")
+}
