@@ -274,7 +274,7 @@ func (c *carried) carry(ctx context.Context, p *PlaceOf) error {
 		return err
 	}
 	ask := fmt.Sprintf("%d", p.Attempt)
-	if p.Begun.Before(now.Add(-overdue)) {
+	if !p.Begun.IsZero() && p.Begun.Before(now.Add(-overdue)) { // what begins at this very moment has no time yet
 		ask += now.UTC().Format(" 2006-01-02 15:04")
 	}
 	return q.Put(ctx, queue.Job{What: jobPlace, ID: c.r.ID, Part: p.Position, Ask: ask}, c.r.Queue, p.Target.Account, c.r.Priority)
@@ -671,7 +671,10 @@ func (w *work) place(ctx context.Context, j queue.Job) error {
 	err = w.placeOf(ctx, r, p, &Queueing{Queue: r.Queue, Priority: r.Priority, here: true})
 	if err != nil && ctx.Err() == nil {
 		var refused *Refusal
-		if errors.As(err, &refused) { // asking again does not help
+		if errors.As(err, &refused) { // asking again does not help, unless somebody else has begun in the meantime
+			if other, err := w.begunElsewhere(ctx, r, &p); err != nil || other {
+				return err
+			}
 			w.refuse(ctx, r.ID, &p, err)
 			err = nil
 		}
@@ -682,6 +685,30 @@ func (w *work) place(ctx context.Context, j queue.Job) error {
 		w.say("%s in %s: over", p.Stack, p.Target)
 	}
 	return err
+}
+
+// begunElsewhere reports whether another worker, who was given the same place, has begun with it. NotNow is the error
+// where somebody is about to.
+func (w *work) begunElsewhere(ctx context.Context, r *Rollout, p *PlaceOf) (bool, error) {
+	id, err := w.runIn(ctx, r, p)
+	if err != nil {
+		return false, err
+	}
+	if id != "" {
+		return true, w.store.SetPlaceRun(ctx, r.ID, p.Position, p.Attempt, id)
+	}
+	st, err := w.store.At(ctx, p.Stack, p.Target)
+	if errors.Is(err, store.ErrNotFound) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	holder, err := w.store.LockHolder(ctx, st.ID)
+	if err == nil && holder != "" && time.Since(p.Begun) < store.Lease {
+		err = queue.NotNow{After: time.Second}
+	}
+	return false, err
 }
 
 // sweepFleets puts rollouts into the queue that nobody carries on.

@@ -1,11 +1,17 @@
 package app
 
 import (
+	"context"
+	"database/sql"
+	"errors"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
+	"time"
 
 	"brickrow/internal/fleet"
+	"brickrow/internal/queue"
 	"brickrow/internal/run"
 )
 
@@ -80,5 +86,88 @@ func TestPlacesSideBySide(t *testing.T) {
 		if moved := x.Stack == st.Name; moved != (x.State == fleet.Failed) || moved && !strings.Contains(x.Reason, "moved on") {
 			t.Errorf("%s is %s: %s", x.Stack, x.State, x.Reason)
 		}
+	}
+}
+
+// TestPlacesGivenOutTwice lets three workers be given each place of a rollout at the same time, and two see to its waves
+// one after the other: each place is carried out once, and none is said to have failed.
+func TestPlacesGivenOutTwice(t *testing.T) {
+	b := newBench(t, 5000)
+	p, err := b.FleetWhatIf(t.Context(), filepath.Join(b.dir, "fleets", "signs.fleet.yaml"), run.KindDeploy, Values{}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := b.StartFleet(t.Context(), p, "", &Queueing{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var said []string
+	var mu sync.Mutex
+	var under sync.WaitGroup
+	w := &work{App: b.App, WorkerOptions: WorkerOptions{Told: func(words string) {
+		mu.Lock()
+		said = append(said, words)
+		mu.Unlock()
+	}}}
+	dies, die := context.WithCancel(t.Context())
+	defer die()
+	under.Go(func() {
+		_ = w.fleet(dies, r.ID)
+		if err := w.fleet(t.Context(), r.ID); err != nil {
+			t.Error(err)
+		}
+	})
+	given := map[string]bool{}
+	for range 600 {
+		now, places, _, err := b.LastRollout(t.Context(), "signs")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if now.State.Ended() {
+			r = now
+			break
+		}
+		for _, x := range places {
+			if x.State == fleet.Begun && !given[x.Stack] {
+				given[x.Stack] = true
+				die()
+				for range 3 {
+					under.Go(func() {
+						j := queue.Job{What: jobPlace, ID: r.ID, Part: x.Position}
+						var not queue.NotNow
+						err := w.place(t.Context(), j)
+						for errors.As(err, &not) {
+							time.Sleep(20 * time.Millisecond)
+							err = w.place(t.Context(), j)
+						}
+						if err != nil {
+							t.Error(err)
+						}
+					})
+				}
+			}
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	under.Wait()
+	if r.State != fleet.Ready || len(given) != 6 {
+		t.Errorf("%d given out: %s, %s\n%s", len(given), r.State, r.Reason, strings.Join(said, "\n"))
+	}
+	for stack := range given {
+		if list, err := b.store.Runs(t.Context(), b.stack(stack).ID); err != nil || len(list) != 1 {
+			t.Errorf("%s has %d runs, %v", stack, len(list), err)
+		}
+	}
+	if onShared {
+		return
+	}
+	db, err := sql.Open("sqlite", filepath.Join(b.Home, queue.File))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	n := 0
+	if err := db.QueryRow(`select count(*) from river_job where json(args) like '%"place"%'`).Scan(&n); err != nil || n != 6 {
+		t.Errorf("six places were put into the queue %d times, %v", n, err)
 	}
 }
