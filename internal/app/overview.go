@@ -73,6 +73,29 @@ func (a *App) Stacks(ctx context.Context) ([]Overview, error) {
 	return out, nil
 }
 
+// StackNames are the names of the stacks that are not removed; where two have the same, with their targets.
+func (a *App) StackNames(ctx context.Context) ([]string, error) {
+	list, err := a.store.Stacks(ctx)
+	if err != nil {
+		return nil, err
+	}
+	times := map[string]int{}
+	for _, st := range list {
+		times[st.Name]++
+	}
+	var out []string
+	for _, st := range list {
+		switch {
+		case st.State == stack.Removed:
+		case times[st.Name] > 1:
+			out = append(out, st.Name+"@"+st.Target.String())
+		default:
+			out = append(out, st.Name)
+		}
+	}
+	return out, nil
+}
+
 // Find finds a stack by name, or by name@account/region.
 func (a *App) Find(ctx context.Context, name string) (*stack.Stack, error) {
 	return a.store.Find(ctx, name)

@@ -107,7 +107,7 @@ Without a command it opens the full-screen interface.`,
 			return p.with(func(a *app.App) error { return p.open(cmd.Context(), a, folders...) })
 		},
 	}
-	root.CompletionOptions.HiddenDefaultCmd = true
+	root.CompletionOptions.DisableDefaultCmd = true
 	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error { return p.configured(cmd) }
 	root.PersistentFlags().StringVar(&p.cloudURL, "cloud", "", "URL of the cloud (BRICKROW_CLOUD, else the stand-in in the folder of the data)")
 	root.PersistentFlags().StringVar(&p.home, "home", "",
@@ -117,7 +117,8 @@ Without a command it opens the full-screen interface.`,
 	root.AddCommand(p.demo(), p.starters(), p.newFrom(), p.check(), p.format(), p.resolve(), p.schema(), p.pack(),
 		p.targets(), p.rules(), p.whatif(), p.draw(), p.approve(), p.identity(), p.deploy(), p.watch(), p.resume(),
 		p.cancel(), p.pause(), p.onFailure(), p.leave(), p.probes(), p.backups(), p.scripts(), p.types(), p.cloud(), p.adopt(), p.release(), p.capture(), p.drift(), p.history(), p.observe(), p.compliance(), p.act(), p.trace(), p.undo(), p.remove(),
-		p.stacks(), p.show(), p.results(), p.events(), p.store(), p.worker(), p.fleet(), p.config(), p.yard(), p.languageServer(), p.carryOut(), p.carryFleetOn())
+		p.stacks(), p.show(), p.results(), p.events(), p.store(), p.worker(), p.fleet(), p.config(), p.yard(), p.languageServer(), p.completion(), p.manual(), p.carryOut(), p.carryFleetOn())
+	p.completing(root)
 	return root
 }
 

@@ -145,7 +145,7 @@ func revealedMap(list []stack.Result) map[string]any {
 
 func (p *Program) results() *cobra.Command {
 	var asJSON, asEnv, reveal, commands bool
-	cmd := &cobra.Command{Use: "results STACK [NAME]", Short: "Print the results of a stack, or one of them alone",
+	cmd := &cobra.Command{Use: "results STACK [RESULT]", Short: "Print the results of a stack, or one of them alone",
 		Args: cobra.RangeArgs(1, 2)}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	cmd.Flags().BoolVar(&asEnv, "env", false, "as assignments of a shell")

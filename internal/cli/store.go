@@ -90,7 +90,7 @@ func (p *Program) storeMembers() *cobra.Command {
 				return nil
 			})
 		}}
-	remove := &cobra.Command{Use: "remove NAME", Short: "Take the key from somebody: all secrets are sealed with a new one", Args: cobra.ExactArgs(1),
+	remove := &cobra.Command{Use: "remove MEMBER", Short: "Take the key from somebody: all secrets are sealed with a new one", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return p.with(func(a *app.App) error {
 				n, err := a.RemoveMember(cmd.Context(), args[0])

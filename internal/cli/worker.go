@@ -154,7 +154,7 @@ func (p *Program) workerList() *cobra.Command {
 }
 
 func (p *Program) workerDrain() *cobra.Command {
-	return &cobra.Command{Use: "drain NAME", Short: "Let a worker take nothing more, and end when what it carries out has come to its end",
+	return &cobra.Command{Use: "drain WORKER", Short: "Let a worker take nothing more, and end when what it carries out has come to its end",
 		Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
 			return p.with(func(a *app.App) error { return a.Drain(cmd.Context(), args[0]) })
 		}}
