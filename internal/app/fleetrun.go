@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"reflect"
 	"slices"
+	"strconv"
 	"sync"
 	"time"
 
@@ -30,7 +31,8 @@ type carried struct {
 	r    *Rollout
 	told func(PlaceOf) // of each place that is another one than before
 	was  map[int]fleet.State
-	put  map[int]time.Time // when places were given out last
+	put  map[int]string // what places were asked for with last
+	news time.Time      // when something has moved last
 	here sync.WaitGroup    // places that are carried out by this process
 	at   map[int]bool      // those
 	mu   sync.Mutex
@@ -39,7 +41,7 @@ type carried struct {
 // CarryFleet carries a rollout on that is locked with a token, until it has come to its end: it lets places begin,
 // wave by wave, and looks how they end. Told is called with each place whose state is another one.
 func (a *App) CarryFleet(ctx context.Context, id, token string, told func(PlaceOf)) (r *Rollout, err error) {
-	c := &carried{App: a, told: told, was: map[int]fleet.State{}, put: map[int]time.Time{}, at: map[int]bool{}}
+	c := &carried{App: a, told: told, was: map[int]fleet.State{}, put: map[int]string{}, news: time.Now(), at: map[int]bool{}}
 	if told == nil {
 		c.told = func(PlaceOf) {}
 	}
@@ -152,6 +154,9 @@ func (c *carried) step(ctx context.Context) (over bool, wait time.Duration, err 
 			set(i, fleet.Begun, "")
 		}
 	}
+	if len(changes) > 0 {
+		c.news = time.Now()
+	}
 	if len(changes) > 0 || !reflect.DeepEqual(before, *c.r) {
 		if err := c.store.SetRollout(ctx, c.r, changes...); err != nil {
 			return false, 0, err
@@ -237,7 +242,7 @@ func haveFailed(n int) string {
 	return fmt.Sprintf("%d places have failed", n)
 }
 
-// overdue is how long nobody has begun with a place before it is given out again.
+// overdue is how long nothing moves before what was given out, and nobody has begun with, is given out again.
 const overdue = time.Minute
 
 // carry sees to it that somebody carries a place out: this process, or a worker.
@@ -264,18 +269,17 @@ func (c *carried) carry(ctx context.Context, p *PlaceOf) error {
 	if p.RunID != "" { // workers look after their runs themselves
 		return nil
 	}
-	now := time.Now()
-	if last, put := c.put[p.Position]; put && now.Sub(last) < overdue {
+	ask := strconv.Itoa(p.Attempt) // the same whoever asks, so that it waits once
+	if now := time.Now(); now.Sub(c.news) > overdue {
+		ask += now.UTC().Format(" 2006-01-02 15:04")
+	}
+	if c.put[p.Position] == ask {
 		return nil
 	}
-	c.put[p.Position] = now
+	c.put[p.Position] = ask
 	q, err := c.openQueue(ctx)
 	if err != nil {
 		return err
-	}
-	ask := fmt.Sprintf("%d", p.Attempt)
-	if !p.Begun.IsZero() && p.Begun.Before(now.Add(-overdue)) { // what begins at this very moment has no time yet
-		ask += now.UTC().Format(" 2006-01-02 15:04")
 	}
 	return q.Put(ctx, queue.Job{What: jobPlace, ID: c.r.ID, Part: p.Position, Ask: ask}, c.r.Queue, p.Target.Account, c.r.Priority)
 }
@@ -718,14 +722,18 @@ func (w *work) sweepFleets(ctx context.Context) error {
 		return err
 	}
 	for _, r := range list {
-		holder, err := w.store.RolloutHolder(ctx, r.ID)
+		holder, lost, err := w.store.RolloutHolder(ctx, r.ID)
 		if err != nil {
 			return err
 		}
-		if holder != "" {
+		switch {
+		case holder != "":
 			continue
+		case lost != "":
+			r.Ask = "behind " + lost
+		default: // it was given back: its job comes again by itself, or else soon
+			r.Ask += time.Now().UTC().Format(" 2006-01-02 15:04")
 		}
-		r.Ask += time.Now().UTC().Format(" 2006-01-02 15:04")
 		if err := w.enqueueFleet(ctx, r); err != nil {
 			return err
 		}

@@ -460,7 +460,7 @@ func (a *App) LastRollout(ctx context.Context, name string) (r *Rollout, places 
 	if places, err = a.store.Places(ctx, r.ID); err != nil {
 		return nil, nil, "", err
 	}
-	holder, err = a.store.RolloutHolder(ctx, r.ID)
+	holder, _, err = a.store.RolloutHolder(ctx, r.ID)
 	return r, places, holder, err
 }
 

@@ -110,6 +110,8 @@ type work struct {
 	busy atomic.Int64
 	mu   sync.Mutex
 	said map[string]time.Time // what was said lately
+
+	behind map[string]bool // workers that are gone, and have nothing any more
 }
 
 // Work carries out what waits in queues. When soft ends, or somebody drains the worker, nothing more is taken and
@@ -140,7 +142,10 @@ func (a *App) Work(soft, hard context.Context, o WorkerOptions) error {
 	if len(accounts) == 0 {
 		return refusal("there are no credentials of any account here: a worker needs some, such as in BRICKROW_TOKEN_ and the account's name")
 	}
-	w := &work{App: a, WorkerOptions: o, accounts: accounts, id: uuid.NewString(), said: map[string]time.Time{}}
+	w := &work{App: a, WorkerOptions: o, accounts: accounts, id: uuid.NewString(), said: map[string]time.Time{}, behind: map[string]bool{}}
+	if _, err := w.there(soft); err != nil { // before it is given anything
+		return err
+	}
 	soft, drain := context.WithCancel(soft)
 	defer drain()
 	beats := make(chan struct{})
@@ -163,7 +168,7 @@ const beat = 2 * time.Second
 // before they could put them there, and of workers that are gone.
 func (w *work) beat(ctx, soft context.Context, drain func()) {
 	for {
-		wanted, err := w.store.Beat(ctx, Worker{ID: w.id, Name: w.Name, Queues: w.Queues, Accounts: w.accounts, AtOnce: w.AtOnce, Busy: int(w.busy.Load())})
+		wanted, err := w.there(ctx)
 		if wanted && soft.Err() == nil {
 			w.say("somebody wants it to take nothing more")
 			drain()
@@ -182,6 +187,11 @@ func (w *work) beat(ctx, soft context.Context, drain func()) {
 	}
 }
 
+// there says that the worker is there, and reports whether somebody wants it to take nothing more.
+func (w *work) there(ctx context.Context) (drain bool, err error) {
+	return w.store.Beat(ctx, Worker{ID: w.id, Name: w.Name, Queues: w.Queues, Accounts: w.accounts, AtOnce: w.AtOnce, Busy: int(w.busy.Load())})
+}
+
 func (w *work) sweep(ctx context.Context) error {
 	list, err := w.store.Waiting(ctx)
 	if err != nil {
@@ -194,7 +204,37 @@ func (w *work) sweep(ctx context.Context) error {
 			}
 		}
 	}
-	return w.sweepFleets(ctx)
+	if err := w.sweepFleets(ctx); err != nil {
+		return err
+	}
+	return w.takeOver(ctx)
+}
+
+// takeOver gives again what had been given to workers that are gone.
+func (w *work) takeOver(ctx context.Context) error {
+	list, err := w.store.Workers(ctx)
+	if err != nil {
+		return err
+	}
+	for _, other := range list {
+		if !other.Gone || w.behind[other.ID] {
+			w.behind[other.ID] = other.Gone
+			continue
+		}
+		q, err := w.openQueue(ctx)
+		if err != nil {
+			return err
+		}
+		n, err := q.GiveAgain(ctx, other.ID)
+		if err != nil {
+			return err
+		}
+		w.behind[other.ID] = true
+		if n > 0 {
+			w.say("%s is gone: what it had been given is given again", other.Name)
+		}
+	}
+	return nil
 }
 
 func (w *work) say(format string, args ...any) {

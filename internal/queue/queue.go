@@ -11,6 +11,7 @@ import (
 	"crypto/sha256"
 	"database/sql"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -68,6 +69,7 @@ type Queue struct {
 
 // client is what is asked of River, on either database.
 type client interface {
+	JobList(ctx context.Context, params *river.JobListParams) (*river.JobListResult, error)
 	Insert(ctx context.Context, args river.JobArgs, opts *river.InsertOpts) (*rivertype.JobInsertResult, error)
 	Start(ctx context.Context) error
 	Stop(ctx context.Context) error
@@ -186,13 +188,56 @@ func lane(queue, account string) string {
 // Put lets a job wait in a queue, for somebody who is let into an account. One that waits, or has been given out,
 // already is not put there twice.
 func (q *Queue) Put(ctx context.Context, j Job, queue, account string, priority int) error {
-	_, err := q.client.Insert(ctx, j, &river.InsertOpts{Queue: lane(queue, account), Priority: priority, MaxAttempts: 10_000,
+	_, err := q.put(ctx, j, lane(queue, account), priority)
+	return err
+}
+
+// put reports whether a job was not there yet.
+func (q *Queue) put(ctx context.Context, j Job, lane string, priority int) (bool, error) {
+	done, err := q.client.Insert(ctx, j, &river.InsertOpts{Queue: lane, Priority: priority, MaxAttempts: 10_000,
 		UniqueOpts: river.UniqueOpts{ByArgs: true}})
 	if err != nil {
-		return fmt.Errorf("put into the queue: %w", err)
+		return false, fmt.Errorf("put into the queue: %w", err)
 	}
-	return nil
+	return !done.UniqueSkippedAsDuplicate, nil
 }
+
+// GiveAgain puts what was given to a worker who is gone into the queue again, and says how much that is. Several may do
+// so: it is there once.
+func (q *Queue) GiveAgain(ctx context.Context, worker string) (n int, err error) {
+	params := river.NewJobListParams().Kinds(Job{}.Kind()).States(rivertype.JobStateRunning).First(10_000)
+	for {
+		list, err := q.client.JobList(ctx, params)
+		if err != nil {
+			return n, fmt.Errorf("the queue: %w", err)
+		}
+		for _, row := range list.Jobs {
+			if len(row.AttemptedBy) == 0 || row.AttemptedBy[len(row.AttemptedBy)-1] != worker {
+				continue
+			}
+			var j Job
+			if err := json.Unmarshal(row.EncodedArgs, &j); err != nil {
+				return n, fmt.Errorf("the queue: %w", err)
+			}
+			j.Ask, _, _ = strings.Cut(j.Ask, behind)
+			j.Ask += behind + worker
+			added, err := q.put(ctx, j, row.Queue, row.Priority)
+			if err != nil {
+				return n, err
+			}
+			if added {
+				n++
+			}
+		}
+		if list.LastCursor == nil || len(list.Jobs) < 10_000 {
+			return n, nil
+		}
+		params = params.After(list.LastCursor)
+	}
+}
+
+// behind stands in what a job is known by before the one who is gone and had it.
+const behind = " behind "
 
 // Good reports whether something can be the name of a queue.
 func Good(name string) bool {

@@ -213,15 +213,19 @@ func (s *Store) UnlockRollout(ctx context.Context, id, token string) error {
 	return err
 }
 
-// RolloutHolder says who carries a rollout on now; "" is nobody.
-func (s *Store) RolloutHolder(ctx context.Context, id string) (string, error) {
+// RolloutHolder says who carries a rollout on now; "" is nobody, and lost the lock of the one who did and is gone.
+func (s *Store) RolloutHolder(ctx context.Context, id string) (name, lost string, err error) {
 	var h holder
-	err := s.db.QueryRowContext(ctx, `select token, holder, host, pid from rollouts where id = ? and until_ms > `+s.db.words().now, id).
-		Scan(&h.token, &h.name, &h.host, &h.pid)
-	if errors.Is(err, sql.ErrNoRows) || err == nil && h.gone() {
-		return "", nil
+	held := false
+	err = s.db.QueryRowContext(ctx, `select token, holder, host, pid, until_ms > `+s.db.words().now+` from rollouts where id = ?`, id).
+		Scan(&h.token, &h.name, &h.host, &h.pid, &held)
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
+		return "", "", nil
+	case err == nil && held && !h.gone():
+		return cloud.Clean(h.name), "", nil
 	}
-	return cloud.Clean(h.name), err
+	return "", h.token, err
 }
 
 // PlaceChange is what becomes of a place.

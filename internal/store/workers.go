@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"os"
 	"time"
 
 	"brickrow/internal/cloud"
@@ -115,9 +116,9 @@ func (s *Store) Beat(ctx context.Context, w Worker) (drain bool, err error) {
 	}
 	now := s.db.words().now
 	err = s.write(ctx, func(tx transaction) error {
-		if err := tx.Do(`insert into workers(id, name, queues, accounts, at_once, busy, since_ms, seen_ms) values(?, ?, ?, ?, ?, ?, `+now+`, `+now+`)
+		if err := tx.Do(`insert into workers(id, name, host, pid, queues, accounts, at_once, busy, since_ms, seen_ms) values(?, ?, ?, ?, ?, ?, ?, ?, `+now+`, `+now+`)
 			on conflict(id) do update set busy = excluded.busy, at_once = excluded.at_once, seen_ms = excluded.seen_ms`,
-			w.ID, w.Name, queues, accounts, w.AtOnce, w.Busy); err != nil {
+			w.ID, w.Name, machine(), os.Getpid(), queues, accounts, w.AtOnce, w.Busy); err != nil {
 			return err
 		}
 		return tx.QueryRowContext(ctx, `select draining from workers where id = ?`, w.ID).Scan(&drain)
@@ -127,7 +128,7 @@ func (s *Store) Beat(ctx context.Context, w Worker) (drain bool, err error) {
 
 // Workers lists those that are there, and those that were until lately.
 func (s *Store) Workers(ctx context.Context) ([]Worker, error) {
-	rows, err := s.db.QueryContext(ctx, `select id, name, queues, accounts, at_once, busy, draining, since_ms, seen_ms, seen_ms < `+s.db.words().now+` - ?
+	rows, err := s.db.QueryContext(ctx, `select id, name, host, pid, queues, accounts, at_once, busy, draining, since_ms, seen_ms, seen_ms < `+s.db.words().now+` - ?
 		from workers order by name, id`, workerGone.Milliseconds())
 	if err != nil {
 		return nil, err
@@ -138,10 +139,11 @@ func (s *Store) Workers(ctx context.Context) ([]Worker, error) {
 		var w Worker
 		var queues, accounts string
 		var since, seen int64
-		if err := rows.Scan(&w.ID, &w.Name, &queues, &accounts, &w.AtOnce, &w.Busy, &w.Draining, &since, &seen, &w.Gone); err != nil {
+		h := holder{token: "a worker"}
+		if err := rows.Scan(&w.ID, &w.Name, &h.host, &h.pid, &queues, &accounts, &w.AtOnce, &w.Busy, &w.Draining, &since, &seen, &w.Gone); err != nil {
 			return nil, err
 		}
-		w.Name, w.Since, w.Seen = cloud.Clean(w.Name), fromMS(since), fromMS(seen)
+		w.Name, w.Since, w.Seen, w.Gone = cloud.Clean(w.Name), fromMS(since), fromMS(seen), w.Gone || h.gone()
 		if err := errors.Join(json.Unmarshal([]byte(queues), &w.Queues), json.Unmarshal([]byte(accounts), &w.Accounts)); err != nil {
 			return nil, err
 		}

@@ -29,6 +29,8 @@ alter table targets add column runs bigint not null default 0;
 create table workers (
   id       text primary key,
   name     text not null,
+  host     text not null,
+  pid      bigint not null,
   queues   text not null,
   accounts text not null,
   at_once  bigint not null,

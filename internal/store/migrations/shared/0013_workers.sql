@@ -29,6 +29,8 @@ alter table targets add column runs bigint not null default 0;
 create table workers (
   id       text collate "C" primary key,
   name     text collate "C" not null,
+  host     text collate "C" not null,
+  pid      bigint not null,
   queues   text collate "C" not null,
   accounts text collate "C" not null,
   at_once  bigint not null,
