@@ -45,7 +45,7 @@ var offers = map[string]func(a *app.App, q asking) offer{
 	"ACTION":    ofStack(actions),
 	"REVISION":  ofStack(revisions),
 	"STACKFILE": func(*app.App, asking) offer { return offer{files: []string{".stack.yaml", ".csar"}} },
-	"FLEETFILE": func(a *app.App, q asking) offer { return either(fleetNames(a, q), ".fleet.yaml") },
+	"FLEETFILE": func(a *app.App, q asking) offer { return offer{words: fleetNames(a, q), files: []string{".fleet.yaml"}} },
 	"CHANGESET": func(*app.App, asking) offer { return offer{files: []string{".changes"}} },
 	"TEMPLATE":  yamlFiles,
 	"FILE":      yamlFiles,
@@ -88,14 +88,6 @@ func fixed(words ...string) func(*app.App, asking) offer {
 	return func(*app.App, asking) offer { return offer{words: words} }
 }
 
-// either offers words, and files where none of them fits.
-func either(words []string, ends ...string) offer {
-	if len(words) > 0 {
-		return offer{words: words}
-	}
-	return offer{files: ends}
-}
-
 // completing lets all commands below one offer what can stand where.
 func (p *Program) completing(cmd *cobra.Command) {
 	words := placesIn(cmd.Use)
@@ -127,6 +119,7 @@ func (p *Program) completing(cmd *cobra.Command) {
 type argument struct {
 	names   []string // STACKFILE, CHANGESET
 	many    bool     // it may be given again
+	free    bool     // it may be left out, and what follows stand here
 	literal bool     // the names are meant as they are
 }
 
@@ -137,7 +130,7 @@ func placesIn(use string) []argument {
 		if strings.HasPrefix(w, "-") || w == "|" {
 			break // flags, which are completed by their names
 		}
-		p := argument{many: strings.HasSuffix(w, "...")}
+		p := argument{many: strings.HasSuffix(w, "..."), free: strings.HasPrefix(w, "[")}
 		w = strings.Trim(strings.TrimSuffix(w, "..."), "[]()")
 		p.names = strings.FieldsFunc(w, func(r rune) bool { return r == '|' })
 		for i, n := range p.names {
@@ -163,7 +156,11 @@ func (p *Program) offered(places []argument, q asking) ([]string, cobra.ShellCom
 			return offer{words: here.names}
 		}
 		var all offer
-		for _, n := range here.names {
+		names := here.names
+		if here.free && at+1 < len(places) {
+			names = slices.Concat(names, places[at+1].names)
+		}
+		for _, n := range names {
 			of, ok := offers[n]
 			if !ok {
 				continue

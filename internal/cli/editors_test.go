@@ -16,10 +16,7 @@ func TestEditorSession(t *testing.T) {
 		t.Fatal("this test needs neovim; make test installs it")
 	}
 	dir := t.TempDir()
-	program := filepath.Join(dir, "brickrow")
-	if out, err := exec.Command("go", "build", "-o", program, "../../cmd/brickrow").CombinedOutput(); err != nil {
-		t.Fatalf("%v\n%s", err, out)
-	}
+	program := binary(t)
 	work := filepath.Join(dir, "work")
 	if err := os.CopyFS(work, os.DirFS("../../examples/kestrel-ridge")); err != nil {
 		t.Fatal(err)

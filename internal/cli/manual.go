@@ -34,9 +34,28 @@ bash needs the package bash-completion. The Debian and RPM packages have it all 
 		case "fish":
 			return root.GenFishCompletion(p.Out, true)
 		}
-		return root.GenBashCompletionV2(p.Out, true)
+		return bashCompletion(root, p.Out)
 	}
 	return cmd
+}
+
+// bashCompletion writes what lets bash complete. To bash an @ ends a word, as = and : do, and names such as
+// signs@workshop/alder-1 have one: they are taken as wholes.
+func bashCompletion(root *cobra.Command, to io.Writer) error {
+	var made bytes.Buffer
+	if err := root.GenBashCompletionV2(&made, true); err != nil {
+		return err
+	}
+	text := made.String()
+	for _, r := range [][2]string{{"_init_completion -n =: ", "_init_completion -n =:@ "},
+		{`__brickrow_handle_special_char "$cur" =`, "__brickrow_handle_special_char \"$cur\" =\n    __brickrow_handle_special_char \"$cur\" @"}} {
+		if !strings.Contains(text, r[0]) {
+			return fmt.Errorf("the completion of bash cannot be made: it has no '%s'", r[0])
+		}
+		text = strings.ReplaceAll(text, r[0], r[1])
+	}
+	_, err := io.WriteString(to, text)
+	return err
 }
 
 // manual writes the pages of the manual, or all of it as one page of Markdown.

@@ -33,6 +33,16 @@ var built = sync.OnceValues(func() (string, error) {
 	return bin, err
 })
 
+// binary is where the program lies, which was built once.
+func binary(t *testing.T) string {
+	t.Helper()
+	bin, err := built()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return bin
+}
+
 // team is several people, or machines, with a store and a cloud that they share: each has a folder of his own.
 type team struct {
 	t     *testing.T
@@ -47,10 +57,7 @@ type team struct {
 
 func newTeam(t *testing.T, store string, speed float64, huts int) *team {
 	t.Helper()
-	bin, err := built()
-	if err != nil {
-		t.Fatal(err)
-	}
+	bin := binary(t)
 	home := filepath.Join(t.TempDir(), "cloud")
 	if err := os.Mkdir(home, 0o700); err != nil {
 		t.Fatal(err)
