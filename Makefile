@@ -3,20 +3,33 @@ GO ?= go
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 RACE = ./internal/programs ./internal/ways ./internal/seal ./internal/printed ./internal/bundle ./internal/stack ./internal/precheck ./internal/whatif ./internal/rules ./internal/run ./internal/cloud ./internal/identity ./internal/store ./internal/yard ./internal/app ./internal/assist ./internal/lsp
 
-.PHONY: test demo bench fuzz screenshots tools
+# The tests are of what is given out: the program without C libraries, and without the paths of this machine.
+GIVEN = CGO_ENABLED=0 GOFLAGS=-trimpath
+
+.PHONY: test demo bench fuzz screenshots tools dist reference
 
 test: tools
-	@test -z "$$(gofmt -l cmd internal examples)" || { gofmt -l cmd internal examples; echo "run gofmt"; exit 1; }
-	$(GO) vet ./...
-	$(GO) run $(STATICCHECK) ./...
+	@test -z "$$(gofmt -l cmd internal examples scripts)" || { gofmt -l cmd internal examples scripts; echo "run gofmt"; exit 1; }
+	$(GIVEN) $(GO) vet ./...
+	$(GIVEN) $(GO) run $(STATICCHECK) ./...
 	@tmp=$$(scripts/testtmp); trap 'rm -rf "$$tmp"' EXIT; set -e; \
-	TMPDIR=$$tmp GOTMPDIR=/tmp $(GO) test -timeout 20m ./...; \
+	TMPDIR=$$tmp GOTMPDIR=/tmp $(GIVEN) $(GO) test -timeout 20m ./...; \
+	( cd scripts/dist && $(GO) vet . && TMPDIR=$$tmp GOTMPDIR=/tmp $(GO) test . ); \
 	TMPDIR=$$tmp GOTMPDIR=/tmp $(GO) test -race -short -timeout 20m $(RACE)
 
 # tmux drives the real interface in the tests, neovim the language server; the race detector needs gcc.
-# PostgreSQL and a name server are what connections lead to: the tests run servers of their own.
+# PostgreSQL and a name server are what connections lead to: the tests run servers of their own. The shells complete
+# commands, and rpm installs the package.
 tools:
-	@scripts/need tmux gcc nvim patch initdb named xmllint git
+	@scripts/need tmux gcc nvim patch initdb named xmllint git bash-completion zsh fish rpm
+
+# What is given out, in build/dist: for Linux and macOS, the same byte for byte whenever it is made of the same commit.
+dist:
+	cd scripts/dist && $(GO) run .
+
+# The reference of the commands, made from the program.
+reference:
+	$(GO) run ./cmd/brickrow man --markdown > docs/commands.md
 
 demo:
 	$(GO) run ./cmd/brickrow demo

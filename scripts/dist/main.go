@@ -174,8 +174,8 @@ func (d *dist) accompany(binary string) error {
 // zipped is a text as gzip writes it, without a name and a time.
 func zipped(text []byte) []byte {
 	var out bytes.Buffer
-	w, _ := gzip.NewWriterLevel(&out, gzip.BestCompression) // the level is a good one
-	_, _ = w.Write(text)                                    // into memory
+	w := gzip.NewWriter(&out)
+	_, _ = w.Write(text) // into memory
 	_ = w.Close()
 	return out.Bytes()
 }
