@@ -108,6 +108,21 @@ func NewInventory(there ...*There) *Inventory {
 // At finds what is at a place; nil where nothing is.
 func (v *Inventory) At(p Place) *There { return v.ids[p] }
 
+// Named finds what is there of a stack by the name of its resource.
+func (v *Inventory) Named(st *stack.Stack, name string) (*There, error) {
+	var names []string
+	for _, r := range v.There {
+		if r.Owner == nil || r.Owner.Stack != st.Name || r.Target != st.Target || r.Gone {
+			continue
+		}
+		if r.Owner.Node == name {
+			return r, nil
+		}
+		names = append(names, r.Owner.Node)
+	}
+	return nil, refusal("%s has no resource %s in the cloud; %s", st.Name, name, tosca.Suggest(name, names))
+}
+
 func (a *App) now() time.Time {
 	if a.clock != nil {
 		return a.clock()

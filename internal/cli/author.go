@@ -308,7 +308,7 @@ func (p *Program) newFrom() *cobra.Command {
 			}
 			note := ""
 			if n := bytes.Count(text, []byte(app.FillIn)) - 1; strings.HasSuffix(name, ".stack.yaml") && n > 0 {
-				note = fmt.Sprintf("   fill in the %d lines marked %s", n, app.FillIn)
+				note = fmt.Sprintf("   fill in the %s marked %s", count(n, "line"), app.FillIn)
 			}
 			fmt.Fprintf(p.Out, "%s%s\n", name, note)
 		}

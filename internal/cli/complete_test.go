@@ -110,7 +110,7 @@ func inOrder(words string) string {
 // TestEachPlaceIsCompleted holds that each word in the usage of a command means something to a shell, or is on the
 // list of those that only the user knows.
 func TestEachPlaceIsCompleted(t *testing.T) {
-	free := strings.Fields("ID ID|STACK/RESOURCE STACK/RESOURCE N TEXT NAME IDENTITY CARRIER ROLLOUT RUN TOKEN")
+	free := strings.Fields("ID ID|STACK/RESOURCE STACK/RESOURCE N TEXT NAME IDENTITY PROPERTY=VALUE CARRIER ROLLOUT RUN TOKEN")
 	var look func(c *cobra.Command)
 	look = func(c *cobra.Command) {
 		for _, p := range placesIn(c.Use) {

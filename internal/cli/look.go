@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net"
@@ -200,7 +201,13 @@ func resultNames(list []stack.Result) []string {
 
 func (p *Program) yard() *cobra.Command {
 	cmd := &cobra.Command{Use: "yard", Short: "The stand-in cloud: serve it, look into it, let it fail"}
-	cmd.AddCommand(p.yardServe(), p.yardResources(), p.yardFault(), p.yardPermit(), p.yardAtOnce(), p.yardFill())
+	cmd.AddCommand(p.yardServe(), p.yardResources(), p.yardFault(), p.yardPermit(), p.yardAtOnce(), p.yardFill(),
+		p.yardByHand("change STACK RESOURCE PROPERTY=VALUE", "Change what a stack has by hand, as somebody does at the console of a cloud", "is another one now", 3,
+			func(a *app.App, ctx context.Context, r *app.There, args []string) error {
+				return a.ChangeByHand(ctx, r, args[0])
+			}),
+		p.yardByHand("remove STACK RESOURCE", "Remove what a stack has by hand", "is gone", 2,
+			func(a *app.App, ctx context.Context, r *app.There, _ []string) error { return a.RemoveByHand(ctx, r) }))
 	return cmd
 }
 
@@ -306,6 +313,28 @@ func (p *Program) yardFill() *cobra.Command {
 				return a.Door.Fill(cmd.Context(), yard.Filling{Stack: args[0], Node: args[1], Contents: args[2]})
 			})
 		}}
+}
+
+// yardByHand makes a command that does something to what a stack has in the cloud past the stack.
+func (p *Program) yardByHand(use, short, said string, n int, do func(*app.App, context.Context, *app.There, []string) error) *cobra.Command {
+	return &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(n), RunE: func(cmd *cobra.Command, args []string) error {
+		ctx := cmd.Context()
+		return p.onStack(ctx, args[0], func(a *app.App, st *stack.Stack) error {
+			v, err := a.Look(ctx, st.Target)
+			if err != nil {
+				return err
+			}
+			there, err := v.Named(st, args[1])
+			if err != nil {
+				return err
+			}
+			if err := do(a, ctx, there, args[2:]); err != nil {
+				return err
+			}
+			fmt.Fprintf(p.Out, "%s %s\n", args[1], said)
+			return nil
+		})
+	}}
 }
 
 func (p *Program) yardFault() *cobra.Command {
