@@ -33,8 +33,8 @@ type carried struct {
 	was  map[int]fleet.State
 	put  map[int]string // what places were asked for with last
 	news time.Time      // when something has moved last
-	here sync.WaitGroup    // places that are carried out by this process
-	at   map[int]bool      // those
+	here sync.WaitGroup // places that are carried out by this process
+	at   map[int]bool   // those
 	mu   sync.Mutex
 }
 

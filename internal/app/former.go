@@ -39,7 +39,7 @@ func (a *App) former(ctx context.Context, st *stack.Stack, r *run.Record) (*Form
 			return nil, err
 		}
 		before = last.Number
-		if !atOneSpeed(last.Plan, r.Plan) || r.Kind == run.KindAction && last.Origin.What != r.Origin.What {
+		if !alike(last.Plan, r.Plan) || r.Kind == run.KindAction && last.Origin.What != r.Origin.What {
 			continue
 		}
 		events, err := a.store.Events(ctx, last.ID, 0)
@@ -59,19 +59,22 @@ func (a *App) former(ctx context.Context, st *stack.Stack, r *run.Record) (*Form
 	return out, nil
 }
 
-// atOneSpeed reports whether two runs had a cloud that takes about as long: a stand-in may be
-// made quicker, and how long it took says nothing then.
-func atOneSpeed(a, b run.Plan) bool {
+// alike reports whether how long two runs took compares: something that they had to do is the same, and the cloud takes
+// about as long for it. A stand-in may be made quicker, and how long it took says nothing then.
+func alike(a, b run.Plan) bool {
 	nominal := map[string]float64{}
 	for _, s := range a.Steps {
 		nominal[s.ID] = s.Nominal
 	}
+	common := len(a.Steps) == 0
 	for _, s := range b.Steps {
-		if was := nominal[s.ID]; was > 0 && s.Nominal > 0 && (was > 4*s.Nominal || s.Nominal > 4*was) {
+		was, both := nominal[s.ID]
+		common = common || both
+		if was > 0 && s.Nominal > 0 && (was > 4*s.Nominal || s.Nominal > 4*was) {
 			return false
 		}
 	}
-	return true
+	return common
 }
 
 // stoodStill reports whether a run was paused or taken up again: how long it took says
@@ -107,7 +110,7 @@ func (f *Former) Compared(r *run.Record, events []run.Event) string {
 		case d.New:
 			parts = append(parts, fmt.Sprintf("%s came with %s", d.Resource, length))
 		case d.Gone:
-			parts = append(parts, fmt.Sprintf("%s, with %s, did not", d.Resource, length))
+			parts = append(parts, fmt.Sprintf("%s, which took %s, was not in it", d.Resource, length))
 		default:
 			parts = append(parts, fmt.Sprintf("%s %s %s", d.Resource, length, word))
 		}

@@ -241,7 +241,7 @@ func (s *Saved) movedOn(differences []string) error {
 
 // madeBy says who made it and who agreed.
 func (s *Saved) madeBy() (by string, approved []string) {
-	by = "saved by " + s.By
+	by = s.By
 	for _, ap := range s.Approvals {
 		approved = append(approved, ap.By)
 		by += ", approved by " + ap.By
@@ -541,16 +541,16 @@ func moved(was, is []byte) []string {
 	for _, c := range a.Changes {
 		switch now := find(b.Changes, c.Name); {
 		case now == nil:
-			out = append(out, fmt.Sprintf("%s would stay the same now, it was %s", c.Name, c.Kind))
+			out = append(out, fmt.Sprintf("%s: the same now, was %s", c.Name, c.Kind))
 		case now.Kind != c.Kind:
-			out = append(out, fmt.Sprintf("%s would be %s now, it was %s", c.Name, now.Kind, c.Kind))
+			out = append(out, fmt.Sprintf("%s: %s now, was %s", c.Name, now.Kind, c.Kind))
 		case !reflect.DeepEqual(now.Properties, c.Properties):
 			out = append(out, c.Name+" is not as it was in the cloud, or would become something else")
 		}
 	}
 	for _, c := range b.Changes {
 		if find(a.Changes, c.Name) == nil {
-			out = append(out, fmt.Sprintf("%s would be %s now, it stayed the same", c.Name, c.Kind))
+			out = append(out, fmt.Sprintf("%s: %s now, was the same", c.Name, c.Kind))
 		}
 	}
 	for _, l := range b.Lookups {

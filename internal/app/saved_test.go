@@ -70,7 +70,7 @@ func TestSavedChangeSets(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	refused("readings would be edit now, it stayed the same")
+	refused("readings: edit now, was the same")
 	o, err = b.Cloud.Update(t.Context(), cloud.Ref{Target: workshop, ID: b.id("readings")}, "by-hand-2",
 		cloud.Request{Properties: map[string]any{"keep": "4 d"}})
 	for err == nil && !o.Ended() {

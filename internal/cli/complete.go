@@ -45,7 +45,9 @@ var offers = map[string]func(a *app.App, q asking) offer{
 	"ACTION":    ofStack(actions),
 	"REVISION":  ofStack(revisions),
 	"STACKFILE": func(*app.App, asking) offer { return offer{files: []string{".stack.yaml", ".csar"}} },
-	"FLEETFILE": func(a *app.App, q asking) offer { return offer{words: fleetNames(a, q), files: []string{".fleet.yaml"}} },
+	"FLEETFILE": func(a *app.App, q asking) offer {
+		return offer{words: fleetNames(a, q), files: []string{".fleet.yaml"}}
+	},
 	"CHANGESET": func(*app.App, asking) offer { return offer{files: []string{".changes"}} },
 	"TEMPLATE":  yamlFiles,
 	"FILE":      yamlFiles,
@@ -467,7 +469,7 @@ func rulesBuiltIn(a *app.App, _ asking) offer {
 	}
 	var out []string
 	for _, r := range list {
-		out = append(out, r.ID + "\t" + r.Message)
+		out = append(out, r.ID+"\t"+r.Message)
 	}
 	return offer{words: out}
 }

@@ -159,7 +159,11 @@ func (p *Program) show() *cobra.Command {
 				if len(r.Only) > 0 {
 					kind += " of only " + strings.Join(r.Only, ", ")
 				}
-				fmt.Fprintf(p.Out, "\nlast run  %d, %s by %s: %s %s\n", r.Number, kind, r.By, r.State, r.Reason)
+				state := string(r.State)
+				if r.Reason != "" {
+					state += ": " + r.Reason
+				}
+				fmt.Fprintf(p.Out, "\nlast run  %d, %s by %s: %s\n", r.Number, kind, r.By, state)
 				if compared != "" {
 					p.wrapped("          ", compared)
 				}

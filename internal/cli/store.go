@@ -29,8 +29,8 @@ func (p *Program) storeStatus() *cobra.Command {
 			if asJSON {
 				return p.json(s)
 			}
-			fmt.Fprintf(p.Out, "%s, %d kB\n%d stacks, %d revisions, %d runs, %d events; tables at version %d\n", s.Place, s.Bytes/1000,
-				s.Rows["stacks"], s.Rows["revisions"], s.Rows["runs"], s.Rows["events"], s.Version)
+			fmt.Fprintf(p.Out, "%s, %d kB\n%s, %s, %s, %s; tables at version %d\n", s.Place, s.Bytes/1000, count(s.Rows["stacks"], "stack"),
+				count(s.Rows["revisions"], "revision"), count(s.Rows["runs"], "run"), count(s.Rows["events"], "event"), s.Version)
 			if s.Why != "" {
 				fmt.Fprintln(p.Out, s.Why)
 			}

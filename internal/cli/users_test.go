@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"os"
 	"os/exec"
 	"os/user"
@@ -61,20 +62,7 @@ func TestTwoUsersOfOneMachine(t *testing.T) {
 	if os.Getuid() != 0 {
 		t.Skip("only root can be two users")
 	}
-	desk, err := os.MkdirTemp("/tmp", "brickrow-desk") // where they meet
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer os.RemoveAll(desk)
-	if err := os.Chmod(desk, 0o1777); err != nil {
-		t.Fatal(err)
-	}
-	bin := filepath.Join(desk, "brickrow") // all can read it there
-	if program, err := os.ReadFile(binary(t)); err != nil {
-		t.Fatal(err)
-	} else if err := os.WriteFile(bin, program, 0o755); err != nil {
-		t.Fatal(err)
-	}
+	desk, bin := desk(t)
 	maker, second, third := newSomeone(t, bin, "daemon"), newSomeone(t, bin, "nobody"), newSomeone(t, bin, "games")
 	project := filepath.Join(maker.home, "project")
 	maker.run(0, "new", "single-server", project, "--target", "workshop/alder-1")
@@ -110,7 +98,7 @@ func TestTwoUsersOfOneMachine(t *testing.T) {
 	if out := maker.run(0, "deploy", plan, "--yes"); !strings.Contains(out, "done") {
 		t.Errorf("%s", out)
 	}
-	if out := maker.run(0, "history", "single-server"); !strings.Contains(out, "approved by nobody") || !strings.Contains(out, "by saved by daemon") {
+	if out := maker.run(0, "history", "single-server"); !strings.Contains(out, "approved by nobody") || !strings.Contains(out, "by daemon, approved by nobody, carried out by daemon") {
 		t.Errorf("%s", out)
 	}
 	if out := maker.run(1, "act", "single-server", "hut_server", "restart", "--yes"); !strings.Contains(out, "save it with act … --save FILE") {
@@ -142,4 +130,23 @@ func TestTwoUsersOfOneMachine(t *testing.T) {
 		"agreement of a second person") {
 		t.Errorf("%s", out)
 	}
+}
+
+// desk is a folder where several users meet, with the program in it, which all of them can run.
+func desk(t *testing.T) (dir, bin string) {
+	t.Helper()
+	dir, err := os.MkdirTemp("/tmp", "brickrow-desk")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	bin = filepath.Join(dir, "brickrow")
+	program, err := os.ReadFile(binary(t))
+	if err == nil {
+		err = errors.Join(os.Chmod(dir, 0o1777), os.WriteFile(bin, program, 0o755))
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return dir, bin
 }
