@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"fmt"
 	"os"
 	"os/exec"
@@ -182,5 +183,33 @@ func TestShells(t *testing.T) {
 		complete -C "brickrow show signs@"; complete -C "brickrow deploy signs-alder.stack.yaml -i si"`, filepath.Dir(bin), home, dir)).CombinedOutput()
 	if err != nil || !strings.Contains(string(out), "signs@workshop/alder-1\n") || !strings.Contains(string(out), "size=\tstring\n") {
 		t.Errorf("fish: %v\n%s", err, out)
+	}
+}
+
+// TestReference holds the reference of the commands against the program; 'make reference' makes it.
+func TestReference(t *testing.T) {
+	var made bytes.Buffer
+	if err := reference((&Program{}).root(), &made); err != nil {
+		t.Fatal(err)
+	}
+	text, err := os.ReadFile("../../docs/commands.md")
+	if err != nil || string(text) != made.String() {
+		t.Errorf("docs/commands.md is not what the program says (%v): run make reference", err)
+	}
+	// And the pages of the manual: one for each command that is shown.
+	dir := t.TempDir()
+	p := &Program{Out: &made, Err: &made, In: strings.NewReader("")}
+	if code := p.Run(t.Context(), []string{"man", dir}); code != ExitDone {
+		t.Fatal(made.String())
+	}
+	pages, err := os.ReadDir(dir)
+	if err != nil || len(pages) != strings.Count(string(text), "\n## ") {
+		t.Errorf("%d pages, %v", len(pages), err)
+	}
+	for _, e := range pages {
+		page, err := os.ReadFile(filepath.Join(dir, e.Name()))
+		if err != nil || !strings.Contains(string(page), ".TH") || strings.Contains(string(page), "yyyy") {
+			t.Errorf("%s: %v", e.Name(), err)
+		}
 	}
 }

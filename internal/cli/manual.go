@@ -88,6 +88,8 @@ func (p *Program) manual() *cobra.Command {
 
 // eachCommand calls f with a command and all below it that are shown, in order.
 func eachCommand(c *cobra.Command, f func(*cobra.Command) error) error {
+	c.InitDefaultHelpFlag()
+	c.InitDefaultVersionFlag()
 	if err := f(c); err != nil {
 		return err
 	}
@@ -115,6 +117,9 @@ func reference(root *cobra.Command, to io.Writer) error {
 			}
 		}
 		if flags := c.NonInheritedFlags(); flags.HasAvailableFlags() {
+			if c.HasAvailableSubCommands() {
+				fmt.Fprintln(to)
+			}
 			fmt.Fprintf(to, "\n```text\n%s```\n", flags.FlagUsagesWrapped(110))
 		} else if c.HasAvailableSubCommands() {
 			fmt.Fprintln(to)
