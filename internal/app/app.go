@@ -103,6 +103,7 @@ type App struct {
 	client               *httpcloud.Client // of the cloud of the targets
 
 	queueMu sync.Mutex
+	set     set
 	queue   *queue.Queue // nil as long as nobody needs it
 }
 
@@ -236,7 +237,10 @@ func (a *App) openCloud(url string, handed map[string]string,
 	if url != "" {
 		tokens, err := credentials(a.Home, handed)
 		return &httpcloud.Client{Base: strings.TrimSuffix(url, "/"), HTTP: httpcloud.Direct,
-			Tokens: tokens, By: identity.Caller()}, err
+			Tokens: tokens, By: identity.Caller(), Without: func(account string) error {
+				return refusal("there are no credentials of the account %s: set BRICKROW_TOKEN_%s, or put the token of each account into %s, as "+
+					"{ \"account\": \"token\" }", account, strings.ToUpper(strings.ReplaceAll(account, "-", "_")), filepath.Join(a.Home, yard.CredentialsFile))
+			}}, err
 	}
 	y, err := yard.Open(a.Home, yard.Options{Library: shipped().Library, Speed: a.Speed})
 	if err != nil {
@@ -254,7 +258,7 @@ func credentials(home string, handed map[string]string) (map[string]string, erro
 	given := environmentTokens()
 	maps.Copy(given, handed)
 	path := filepath.Join(home, yard.CredentialsFile)
-	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) && len(given) > 0 {
+	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) { // who looks and agrees alone needs none
 		return given, nil
 	}
 	tokens, err := readTokens(path)
@@ -281,10 +285,6 @@ func environmentTokens() map[string]string {
 // readTokens reads the credentials file. One that others can read is refused.
 func readTokens(path string) (map[string]string, error) {
 	info, err := os.Stat(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("there are no credentials: set BRICKROW_TOKEN_ and the account's name, or put the "+
-			"token of each account into %s, as { \"account\": \"token\" }", path)
-	}
 	if err != nil {
 		return nil, err
 	}

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -12,8 +11,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-
-	"go.yaml.in/yaml/v4"
 
 	"brickrow/examples"
 	"brickrow/internal/bundle"
@@ -364,37 +361,6 @@ func (a *App) Targets(ctx context.Context) ([]TargetInfo, error) {
 	return out, nil
 }
 
-// targetsFile says which targets are careful: every stack in them is treated
-// as if its stack file said careful: true. And it says where a deployment needs
-// the approval of a second person.
-const targetsFile = "targets.yaml"
-
-type targetSettings struct {
-	Careful  []string `yaml:"careful"`
-	Approval []string `yaml:"approval"`
-	// Approvers and Deployers are identities by target: who may approve (nobody
-	// named is anybody but who saved it), and who may open what is sealed.
-	Approvers map[string][]string `yaml:"approvers,omitempty"`
-	Deployers map[string][]string `yaml:"deployers,omitempty"`
-	// LeftRules are the built-in rules that what runs is not held against.
-	LeftRules []string `yaml:"left_rules,omitempty"`
-}
-
-func (a *App) settings() (targetSettings, error) {
-	var in targetSettings
-	text, err := files.Read(filepath.Join(a.Home, targetsFile), tosca.MaxBytes)
-	if errors.Is(err, fs.ErrNotExist) {
-		return in, nil
-	}
-	if err == nil {
-		err = yaml.Unmarshal(text, &in)
-	}
-	if err != nil {
-		return in, refusal("the file %s cannot be read: %v", filepath.Join(a.Home, targetsFile), err)
-	}
-	return in, nil
-}
-
 // approvalNeeded reports whether what is done to a stack needs the agreement of a
 // second person: because its target does, or because the stack names who may
 // agree.
@@ -432,36 +398,25 @@ func (a *App) mark(ctx context.Context, what Mark, target string, on bool, appro
 	if !ok || !slices.Contains(targets, t) {
 		return refusal("there is no target %s; 'brickrow targets' lists them", target)
 	}
-	in, err := a.settings()
-	if err != nil {
-		return err
-	}
-	list := map[Mark]*[]string{Careful: &in.Careful, NeedsApproval: &in.Approval}[what]
-	*list = slices.DeleteFunc(*list, func(s string) bool { return s == target })
-	if on {
-		*list = append(*list, target)
-	}
-	slices.Sort(*list)
 	for _, line := range approvers {
 		if who, err := identity.Parse(line); err != nil || who.Key == "" {
 			return refusal("'%s' is nobody's identity: 'brickrow identity' prints one's own", line)
 		}
 	}
-	if what == NeedsApproval && len(approvers) > 0 {
-		if in.Approvers == nil {
-			in.Approvers = map[string][]string{}
+	return a.setSettings(ctx, func(in *targetSettings) {
+		list := map[Mark]*[]string{Careful: &in.Careful, NeedsApproval: &in.Approval}[what]
+		*list = slices.DeleteFunc(*list, func(s string) bool { return s == target })
+		if on {
+			*list = append(*list, target)
 		}
-		in.Approvers[target] = approvers
-	} else if what == NeedsApproval && !on {
-		delete(in.Approvers, target)
-	}
-	return a.setSettings(in)
-}
-
-func (a *App) setSettings(in targetSettings) error {
-	text, err := yaml.Marshal(in)
-	if err != nil {
-		return err
-	}
-	return files.Write(filepath.Join(a.Home, targetsFile), text, 0o600)
+		slices.Sort(*list)
+		if what == NeedsApproval && len(approvers) > 0 {
+			if in.Approvers == nil {
+				in.Approvers = map[string][]string{}
+			}
+			in.Approvers[target] = approvers
+		} else if what == NeedsApproval && !on {
+			delete(in.Approvers, target)
+		}
+	})
 }

@@ -199,7 +199,7 @@ func (a *App) leftRules() ([]string, error) {
 }
 
 // LeaveRule leaves a built-in rule out of what runs is held against, or takes it again.
-func (a *App) LeaveRule(id string, leave bool) error {
+func (a *App) LeaveRule(ctx context.Context, id string, leave bool) error {
 	set := rules.Read(bundle.Disk, a.Profile.Library, []string{rules.BuiltIn})
 	i := slices.IndexFunc(set.Rules, func(r *rules.Rule) bool { return r.ID == id })
 	if i < 0 {
@@ -209,16 +209,13 @@ func (a *App) LeaveRule(id string, leave bool) error {
 		}
 		return refusal("there is no built-in rule %s; %s", id, tosca.Suggest(id, names))
 	}
-	in, err := a.settings()
-	if err != nil {
-		return err
-	}
-	in.LeftRules = slices.DeleteFunc(in.LeftRules, func(s string) bool { return s == id })
-	if leave {
-		in.LeftRules = append(in.LeftRules, id)
-		slices.Sort(in.LeftRules)
-	}
-	return a.setSettings(in)
+	return a.setSettings(ctx, func(in *targetSettings) {
+		in.LeftRules = slices.DeleteFunc(in.LeftRules, func(s string) bool { return s == id })
+		if leave {
+			in.LeftRules = append(in.LeftRules, id)
+			slices.Sort(in.LeftRules)
+		}
+	})
 }
 
 // BuiltInRules lists the built-in rules, and which of them are left out.

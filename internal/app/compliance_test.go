@@ -114,13 +114,13 @@ func TestComplianceOverTime(t *testing.T) {
 	if err != nil || len(list) != 4 {
 		t.Errorf("%v %+v", err, list)
 	}
-	do(b.LeaveRule("closed-ports", true))
+	do(b.LeaveRule(t.Context(), "closed-ports", true))
 	if _, told := look()["closed-ports "+nobodys]; told {
 		t.Error("a rule that is left out is told")
 	}
-	do(b.LeaveRule("closed-ports", false))
+	do(b.LeaveRule(t.Context(), "closed-ports", false))
 	wants(look(), "closed-ports "+nobodys, false, 2)
-	if err := b.LeaveRule("closed-port", true); err == nil || !strings.Contains(err.Error(), "closed-ports") {
+	if err := b.LeaveRule(t.Context(), "closed-port", true); err == nil || !strings.Contains(err.Error(), "closed-ports") {
 		t.Error(err)
 	}
 	overview, err := b.Stacks(t.Context())

@@ -206,8 +206,12 @@ func TestOpening(t *testing.T) {
 	if _, err := Open(Options{Home: file}); err == nil {
 		t.Error("a file is taken for a folder")
 	}
-	if _, err := Open(Options{Home: filepath.Join(t.TempDir(), "home"),
-		CloudURL: "http://127.0.0.1:1"}); err == nil || !strings.Contains(err.Error(), "there are no credentials") {
+	elsewhere, err := Open(Options{Home: filepath.Join(t.TempDir(), "home"), CloudURL: "http://127.0.0.1:1"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer elsewhere.Close()
+	if _, err := elsewhere.Cloud.List(t.Context(), stack.Target{Account: "hut-1", Region: "alder-1"}, ""); err == nil || !strings.Contains(err.Error(), "BRICKROW_TOKEN_HUT_1") {
 		t.Errorf("a cloud elsewhere without credentials: %v", err)
 	}
 	for text, ok := range map[string]bool{"2": true, "0.5": true, "0": false, "-1": false, "x": false, "1e9": false} {

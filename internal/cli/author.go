@@ -358,7 +358,7 @@ func (p *Program) targets() *cobra.Command {
 			if asJSON {
 				return p.json(list)
 			}
-			bad := false
+			usable := len(list) == 0
 			for _, t := range list {
 				note := ""
 				if t.Careful {
@@ -368,13 +368,13 @@ func (p *Program) targets() *cobra.Command {
 					note += "  needs approval"
 				}
 				if t.Problem != "" {
-					fmt.Fprintf(p.Out, "%-18s cannot be used: %s\n", t.Name, t.Problem)
-					bad = true
+					fmt.Fprintf(p.Out, "%-18s cannot be used: %s%s\n", t.Name, t.Problem, note)
 					continue
 				}
+				usable = true
 				fmt.Fprintf(p.Out, "%-18s as %s, may %s%s\n", t.Name, t.Who, strings.Join(t.May, " "), note)
 			}
-			if bad {
+			if !usable { // who is let into one account of several is well off
 				return exit(ExitRefused)
 			}
 			return nil

@@ -62,9 +62,9 @@ func (p *Program) compliance() *cobra.Command {
 		return p.with(func(a *app.App) error {
 			switch {
 			case leave != "":
-				return a.LeaveRule(leave, true)
+				return a.LeaveRule(cmd.Context(), leave, true)
 			case take != "":
-				return a.LeaveRule(take, false)
+				return a.LeaveRule(cmd.Context(), take, false)
 			case list:
 				return p.builtInRules(a, asJSON)
 			}

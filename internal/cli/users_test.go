@@ -10,6 +10,8 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+
+	"brickrow/internal/postgres/postgrestest"
 )
 
 // someone is a user of this machine, with a data folder of their own.
@@ -19,6 +21,7 @@ type someone struct {
 	home string
 	name string
 	as   *syscall.Credential
+	env  []string // more of it
 }
 
 // newSomeone takes on a user of the machine; only root can.
@@ -38,7 +41,7 @@ func newSomeone(t *testing.T, bin, name string) *someone {
 	if err := os.Chown(home, uid, gid); err != nil {
 		t.Fatal(err)
 	}
-	return &someone{t, bin, home, name, &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}}
+	return &someone{t, bin, home, name, &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil}
 }
 
 // run calls the program as that user and wants an exit code.
@@ -48,6 +51,7 @@ func (s *someone) run(want int, args ...string) string {
 	cmd.Dir = s.home
 	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + s.home,
 		"BRICKROW_HOME=" + filepath.Join(s.home, "data"), "BRICKROW_YARD_SPEED=5000", "TMPDIR=/tmp"}
+	cmd.Env = append(cmd.Env, s.env...)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: s.as}
 	out, err := cmd.CombinedOutput()
 	if code := cmd.ProcessState.ExitCode(); code != want {
@@ -129,6 +133,95 @@ func TestTwoUsersOfOneMachine(t *testing.T) {
 	if out := maker.run(1, "delete", "single-server", "--yes", "--accept", "data"); !strings.Contains(out,
 		"agreement of a second person") {
 		t.Errorf("%s", out)
+	}
+}
+
+// TestTeamOfThree lets three users share a store and a cloud: one makes, one agrees, one deploys. What is set of a target
+// holds for all of them. One leaves: what he can read and do, before and after.
+func TestTeamOfThree(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("only root can be several users")
+	}
+	const secret = "hoarfrost-on-the-ridge-77"
+	server := postgrestest.Start(t)
+	m := newTeam(t, server.Database(t, "stores"), 5000, 0)
+	desk, bin := desk(t)
+	maker, second, third := newSomeone(t, bin, "daemon"), newSomeone(t, bin, "nobody"), newSomeone(t, bin, "games")
+	all := []*someone{maker, second, third}
+	for _, s := range all {
+		s.env = []string{"BRICKROW_STORE=" + m.store, "BRICKROW_CLOUD=" + m.cloud}
+	}
+	maker.env, third.env = append(maker.env, "BRICKROW_TOKEN_WORKSHOP="+m.token), append(third.env, "BRICKROW_TOKEN_WORKSHOP="+m.token) // the second needs none
+	write := func(name, text string) string {
+		path := filepath.Join(desk, name)
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		return path
+	}
+	of := func(s *someone) string { return strings.TrimSpace(s.run(0, "identity")) }
+	maker.run(0, "stacks")
+	if out := third.run(0, "store", "status"); !strings.Contains(out, "you are not a member") {
+		t.Error(out)
+	}
+	for name, s := range map[string]*someone{"ben": second, "cem": third} {
+		maker.run(0, append([]string{"store", "members", "add", name}, strings.Fields(of(s))...)...)
+	}
+	maker.run(0, "targets", "--approval", "workshop/alder-1", "--approver", of(second))
+	write("row.yaml", rowOf)
+	file := write("row.stack.yaml", "template: row.yaml\nstack: row\ntarget: workshop/alder-1\ndeployers: [ \""+of(third)+"\" ]\n")
+	// What is set of the target was set by somebody else, in another folder of data.
+	if out := third.run(1, "deploy", file, "--yes", "-i", "word="+secret); !strings.Contains(out, "needs the agreement of a second person") {
+		t.Error(out)
+	}
+	plan := filepath.Join(desk, "plan.json")
+	maker.run(0, "whatif", file, "-i", "word="+secret, "--save", plan)
+	if out := third.run(1, "deploy", plan, "--yes"); !strings.Contains(out, "needs the agreement of a second person") {
+		t.Error(out)
+	}
+	if out := third.run(1, "approve", plan); !strings.Contains(out, "is not among those who may approve") {
+		t.Error(out)
+	}
+	if out := second.run(0, "whatif", plan); strings.Contains(out, secret) || !strings.Contains(out, "6 new") {
+		t.Error(out)
+	}
+	second.run(0, "approve", plan)
+	if out := second.run(1, "deploy", plan, "--yes"); !strings.Contains(out, "brickrow: ") {
+		t.Error(out)
+	}
+	if out := third.run(0, "deploy", plan, "--yes"); !strings.Contains(out, "done, at revision 1") {
+		t.Error(out)
+	}
+	for _, s := range all { // all know by whom, from wherever
+		if out := s.run(0, "history", "row"); !strings.Contains(out, "by daemon, approved by nobody, carried out by games") {
+			t.Errorf("%s reads %s", s.name, out)
+		}
+	}
+	maker.run(0, "targets", "--no-approval", "workshop/alder-1")
+	third.run(0, "deploy", file, "--yes", "-i", "word="+secret, "-i", "size=medium")
+
+	maker.run(0, "store", "members", "remove", "cem")
+	if out := third.run(0, "show", "row"); !strings.Contains(out, "ready") { // the names and states of all
+		t.Error(out)
+	}
+	third.run(0, "events", "row")
+	third.run(0, "history", "row")
+	for _, args := range [][]string{{"deploy", file, "--yes", "-i", "word=" + secret}, {"undo", "row", "--to", "1", "--yes"}, {"delete", "row", "--yes", "--accept", "data"},
+		{"targets", "--careful", "workshop/alder-1"}, append([]string{"store", "members", "add", "cem"}, strings.Fields(of(third))...), {"act", "row", "post", "restart", "--yes"}} {
+		if out := third.run(1, args...); !strings.Contains(out, "not a member of this store") {
+			t.Errorf("%v: %s", args, out)
+		}
+	}
+	if out := maker.run(0, "undo", "row", "--to", "1", "--yes"); !strings.Contains(out, "done, at revision") {
+		t.Error(out)
+	}
+	if dump := server.Dump(t, "stores"); strings.Contains(dump, secret) {
+		t.Error("the secret stands in the database")
+	}
+	for _, s := range all {
+		if out, err := exec.Command("grep", "-rlF", secret, s.home, desk).Output(); err == nil {
+			t.Errorf("the secret stands in %s", out)
+		}
 	}
 }
 

@@ -34,7 +34,7 @@ var built = sync.OnceValues(func() (string, error) {
 })
 
 // binary is where the program lies, which was built once.
-func binary(t *testing.T) string {
+func binary(t testing.TB) string {
 	t.Helper()
 	bin, err := built()
 	if err != nil {
@@ -45,7 +45,7 @@ func binary(t *testing.T) string {
 
 // team is several people, or machines, with a store and a cloud that they share: each has a folder of his own.
 type team struct {
-	t     *testing.T
+	t     testing.TB
 	bin   string
 	store string // "" is a file, of whoever is the only one
 	cloud string
@@ -55,7 +55,7 @@ type team struct {
 	dir   string            // of the files
 }
 
-func newTeam(t *testing.T, store string, speed float64, huts int) *team {
+func newTeam(t testing.TB, store string, speed float64, huts int) *team {
 	t.Helper()
 	bin := binary(t)
 	home := filepath.Join(t.TempDir(), "cloud")
@@ -134,7 +134,7 @@ func (m *team) worker(who string, args ...string) *worker {
 	return w
 }
 
-func (w *worker) said(t *testing.T) string {
+func (w *worker) said(t testing.TB) string {
 	text, err := os.ReadFile(w.log)
 	if err != nil {
 		t.Error(err)

@@ -46,6 +46,7 @@ var tables = []table{
 		"approvals:t begun_ms:i ended_ms:i", 2},
 	{"asked", "shelf:t name:t body:s at_ms:i", 2},
 	{"secrets", "name:t body:s", 1},
+	{"settings", "name:t body:t", 1},
 	{"verdicts", "number:i target:t cloud_id:t rule:t complies:b at_ms:i", 1},
 }
 

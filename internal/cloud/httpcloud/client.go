@@ -27,6 +27,8 @@ type Client struct {
 	HTTP   *http.Client      // its transport may be in-process
 	Tokens map[string]string // bearer token by account
 	By     string            // who asks, as the cloud is told
+	// Without says, in words, what mends it that there is no token of an account; nil lets the cloud say so.
+	Without func(account string) error
 	// Host is the name that is asked where that is another one than Base is reached by. It is
 	// the endpoint of a cluster: everything is asked of that one then.
 	Host string
@@ -52,6 +54,9 @@ func (c *Client) call(ctx context.Context, method, path, account string, header 
 		payload = bytes.NewReader(b)
 	}
 	req, err := http.NewRequestWithContext(ctx, method, c.Base+path, payload)
+	if err == nil {
+		err = c.lacks(account)
+	}
 	if err != nil {
 		return err
 	}
@@ -91,6 +96,14 @@ func (c *Client) call(ctx context.Context, method, path, account string, header 
 		return fmt.Errorf("the cloud's answer to %s %s cannot be read: %w", method, path, err)
 	}
 	return nil
+}
+
+// lacks is the error where there is nothing to be let into an account with.
+func (c *Client) lacks(account string) error {
+	if account == "" || c.Without == nil || c.Tokens[account] != "" {
+		return nil
+	}
+	return c.Without(account)
 }
 
 // passing makes a Problem of a lost connection: the same call may be repeated.

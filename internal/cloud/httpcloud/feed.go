@@ -16,6 +16,9 @@ import (
 // Feed follows the feed of a target.
 func (c *Client) Feed(ctx context.Context, t stack.Target, after int64, each func(cloud.Change)) error {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.Base+place(t)+"/feed", nil)
+	if err == nil {
+		err = c.lacks(t.Account)
+	}
 	if err != nil {
 		return err
 	}

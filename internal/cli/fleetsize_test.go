@@ -1,0 +1,111 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"strconv"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"brickrow/internal/postgres/postgrestest"
+)
+
+// twenty are twenty resources, in three courses.
+const twenty = `tosca_definitions_version: tosca_2_0
+imports: [ { profile: brickrow.cloud:1 } ]
+service_template:
+  inputs: { site: { type: string } }
+  node_templates:
+    net: { type: Network, properties: { cidr: 10.0.0.0/16 } }
+    sub: { type: Subnet, properties: { cidr: 10.0.1.0/24 }, requirements: [ { network: net } ] }
+    post: { type: Server, count: 2, properties: { size: small, image: moss-3 }, requirements: [ { subnet: sub } ] }
+    news: { type: Topic, count: 8, properties: { label: { $get_input: site } } }
+    readings: { type: Queue, count: 8 }
+`
+
+// BenchmarkFleet rolls twenty resources out in each of many places, with one, two and four workers, and tells how many
+// places each worker does in a second beside one alone, what the store was given to write for each place, and what time
+// of processors each took. BRICKROW_PLACES says how many there are; 1000 takes a quarter of an hour.
+func BenchmarkFleet(b *testing.B) {
+	places := 30
+	if n, err := strconv.Atoi(os.Getenv("BRICKROW_PLACES")); err == nil {
+		places = n
+	}
+	alone := 0.0
+	for _, workers := range []int{1, 2, 4} {
+		b.Run(fmt.Sprintf("places=%d/workers=%d", places, workers), func(b *testing.B) {
+			for range b.N {
+				rate := rollOut(b, places, workers)
+				if workers == 1 {
+					alone = rate
+				}
+				b.ReportMetric(rate, "places/s")
+				b.ReportMetric(rate/float64(workers)/alone, "of-one-alone")
+			}
+		})
+	}
+}
+
+// rollOut is how many places so many workers do in a second.
+func rollOut(b *testing.B, places, workers int) float64 {
+	const atOnce = 8
+	store := postgrestest.Store(b)
+	m := newTeam(b, store, 5, (places+2)/3)
+	m.file("twenty.yaml", twenty)
+	m.file("twenty.stack.yaml", "template: twenty.yaml\nstack: twenty\n")
+	file := m.file("twenty.fleet.yaml", fmt.Sprintf("fleet: twenty\nstack: twenty.stack.yaml\nplaces: [ { target: hut-*/*, inputs: { site: { filled_by: region } } } ]\nwaves: [ rest ]\nat_once: %d\n",
+		4*workers*atOnce))
+	m.run(0, "ann", "stacks")
+	conn, err := pgx.Connect(b.Context(), store)
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer conn.Close(b.Context())
+	written := func() (transactions, rows int64) {
+		time.Sleep(1500 * time.Millisecond) // the server tells of it with some delay
+		if err := conn.QueryRow(b.Context(), `select sum(n_tup_ins + n_tup_upd + n_tup_del) from pg_stat_user_tables where schemaname = current_schema()`).Scan(&rows); err != nil {
+			b.Fatal(err)
+		}
+		if err := conn.QueryRow(b.Context(), `select xact_commit from pg_stat_database where datname = current_database()`).Scan(&transactions); err != nil {
+			b.Fatal(err)
+		}
+		return transactions, rows
+	}
+	begun := time.Now()
+	m.run(0, "ann", "fleet", "deploy", file, "--yes", "--queue")
+	b.ReportMetric(time.Since(begun).Seconds()/float64(places)*1000, "ms-to-begin/place")
+	did, before := written()
+	ws := make([]*worker, workers)
+	begun = time.Now()
+	for i := range ws {
+		ws[i] = m.worker("ann", "--name", fmt.Sprint("w", i), "--at-once", strconv.Itoa(atOnce))
+	}
+	for {
+		time.Sleep(200 * time.Millisecond)
+		var state string
+		if err := conn.QueryRow(b.Context(), `select state from rollouts`).Scan(&state); err != nil {
+			b.Fatal(err)
+		}
+		if state != "deploying" {
+			if state != "ready" {
+				b.Fatal(state)
+			}
+			break
+		}
+	}
+	took := time.Since(begun)
+	done, after := written()
+	b.ReportMetric(float64(done-did)/float64(places), "transactions/place")
+	b.ReportMetric(float64(after-before)/float64(places), "rows/place")
+	cpu := time.Duration(0)
+	for _, w := range ws {
+		_ = w.Process.Signal(syscall.SIGTERM)
+		_ = w.Wait()
+		cpu += w.ProcessState.UserTime() + w.ProcessState.SystemTime()
+	}
+	b.ReportMetric(cpu.Seconds()/float64(places)*1000, "worker-cpu-ms/place")
+	return float64(places) / took.Seconds()
+}

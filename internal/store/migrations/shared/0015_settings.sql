@@ -1,0 +1,9 @@
+-- +goose Up
+-- What all who share the store have set, such as which targets want a second person.
+create table settings (
+  name text collate "C" primary key,
+  body text collate "C" not null
+);
+
+-- +goose Down
+drop table settings;
