@@ -103,8 +103,9 @@ type App struct {
 	client               *httpcloud.Client // of the cloud of the targets
 
 	queueMu sync.Mutex
-	set     set
 	queue   *queue.Queue // nil as long as nobody needs it
+	set     set
+	secrets knownSecrets
 }
 
 // DataFiles are the files that a data folder may hold, the store first.

@@ -39,7 +39,8 @@ func (a *App) former(ctx context.Context, st *stack.Stack, r *run.Record) (*Form
 			return nil, err
 		}
 		before = last.Number
-		if !alike(last.Plan, r.Plan) || r.Kind == run.KindAction && last.Origin.What != r.Origin.What {
+		common, speed := alike(last.Plan, r.Plan)
+		if !speed || r.Kind == run.KindAction && last.Origin.What != r.Origin.What {
 			continue
 		}
 		events, err := a.store.Events(ctx, last.ID, 0)
@@ -52,29 +53,29 @@ func (a *App) former(ctx context.Context, st *stack.Stack, r *run.Record) (*Form
 				out.Of[s.Step.ID] = s.Took()
 			}
 		}
-		if out.Run == 0 && !stoodStill(events) {
+		if common && out.Run == 0 && !stoodStill(events) {
 			out.Run, out.Took, out.chain = last.Number, last.Ended.Sub(last.Started), run.Chain(spans)
 		}
 	}
 	return out, nil
 }
 
-// alike reports whether how long two runs took compares: something that they had to do is the same, and the cloud takes
-// about as long for it. A stand-in may be made quicker, and how long it took says nothing then.
-func alike(a, b run.Plan) bool {
+// alike reports whether two runs had something to do that is the same, and whether the cloud takes about as long for it.
+// A stand-in may be made quicker, and how long it took says nothing then.
+func alike(a, b run.Plan) (common, speed bool) {
 	nominal := map[string]float64{}
 	for _, s := range a.Steps {
 		nominal[s.ID] = s.Nominal
 	}
-	common := len(a.Steps) == 0
+	common = len(a.Steps) == 0
 	for _, s := range b.Steps {
 		was, both := nominal[s.ID]
 		common = common || both
 		if was > 0 && s.Nominal > 0 && (was > 4*s.Nominal || s.Nominal > 4*was) {
-			return false
+			return common, false
 		}
 	}
-	return common
+	return common, true
 }
 
 // stoodStill reports whether a run was paused or taken up again: how long it took says

@@ -144,7 +144,7 @@ func TestOtherSpeeds(t *testing.T) {
 		a, b run.Plan
 		want bool
 	}{{plan(45), plan(50), true}, {plan(0.045), plan(45), false}, {plan(45), plan(0.045), false}, {run.Plan{}, plan(45), true}} {
-		if got := alike(c.a, c.b); got != c.want {
+		if _, got := alike(c.a, c.b); got != c.want {
 			t.Errorf("%v and %v: %t", c.a, c.b, got)
 		}
 	}

@@ -194,8 +194,14 @@ func (a *App) arrange(ctx context.Context, out *Inventory, there map[stack.Targe
 	}
 	read := out.read
 	out.There, out.ids, out.read = nil, map[Place]*There{}, map[int64]readRecord{}
-	secrets := &tosca.Secrets{}
-	for _, st := range stacks { // also of those elsewhere: somebody may have written theirs here
+	secrets, err := a.allSecrets(ctx) // also of those elsewhere: somebody may have written theirs here
+	if err != nil {
+		return nil, err
+	}
+	for _, st := range stacks {
+		if _, asked := there[st.Target]; !asked {
+			continue
+		}
 		is, known := read[st.ID]
 		if !known || is.of != keyOf(st) || running(st.State) {
 			is.of = keyOf(st)

@@ -108,16 +108,11 @@ func (a *App) At(ctx context.Context, name string, t stack.Target) (*stack.Stack
 
 // StackOf finds the stack of a run.
 func (a *App) StackOf(ctx context.Context, r *run.Record) (*stack.Stack, error) {
-	all, err := a.store.Stacks(ctx)
+	st, err := a.store.ByID(ctx, r.StackID)
 	if err != nil {
-		return nil, err
+		err = fmt.Errorf("the stack of the run: %w", err)
 	}
-	for _, st := range all {
-		if st.ID == r.StackID {
-			return st, nil
-		}
-	}
-	return nil, fmt.Errorf("the stack of the run: %w", store.ErrNotFound)
+	return st, err
 }
 
 // Contents is what is recorded of a stack.

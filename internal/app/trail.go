@@ -226,18 +226,12 @@ func (a *App) note(ctx context.Context, s *sighting, there []*There, secrets *to
 		return nil
 	}
 	if among != nil { // somebody may have written a secret of another stack into it
-		all, err := a.store.Stacks(ctx)
+		all, err := a.allSecrets(ctx)
 		if err != nil {
 			return err
 		}
 		secrets = secrets.Clone()
-		for _, st := range all {
-			rec, err := a.allRecorded(ctx, st)
-			if err != nil {
-				return err
-			}
-			secrets.Merge(rec.secrets)
-		}
+		secrets.Merge(all)
 	}
 	return a.store.NoteSeen(ctx, s.target, list, secrets, among == nil, resources)
 }

@@ -52,7 +52,11 @@ func BenchmarkFleet(b *testing.B) {
 // rollOut is how many places so many workers do in a second.
 func rollOut(b *testing.B, places, workers int) float64 {
 	const atOnce = 8
-	store := postgrestest.Store(b)
+	server := postgrestest.Start(b)
+	server.Stop()
+	server.Durable = true // as one in use
+	server.Run(b)
+	store := server.Database(b, "stores")
 	m := newTeam(b, store, 5, (places+2)/3)
 	m.file("twenty.yaml", twenty)
 	m.file("twenty.stack.yaml", "template: twenty.yaml\nstack: twenty\n")
@@ -64,6 +68,9 @@ func rollOut(b *testing.B, places, workers int) float64 {
 		b.Fatal(err)
 	}
 	defer conn.Close(b.Context())
+	if _, err := conn.Exec(b.Context(), `set search_path = brickrow`); err != nil {
+		b.Fatal(err)
+	}
 	written := func() (transactions, rows int64) {
 		time.Sleep(1500 * time.Millisecond) // the server tells of it with some delay
 		if err := conn.QueryRow(b.Context(), `select sum(n_tup_ins + n_tup_upd + n_tup_del) from pg_stat_user_tables where schemaname = current_schema()`).Scan(&rows); err != nil {

@@ -341,3 +341,50 @@ func TestWorkersAndTargets(t *testing.T) {
 		}
 	}
 }
+
+// TestBackup brings a store back from a backup that was made while a run was under way, as operations.md says: the run is
+// taken up, what was done since is seen as not recorded, and secrets can be read as before.
+func TestBackup(t *testing.T) {
+	server := postgrestest.Start(t)
+	m := newTeam(t, server.Database(t, "stores"), 20, 0)
+	m.file("row.yaml", rowOf)
+	file := m.file("row.stack.yaml", "template: row.yaml\nstack: row\ntarget: workshop/alder-1\n")
+	m.file("hut.yaml", strings.ReplaceAll(rowOf, "10.0.", "10.9."))
+	hut := m.file("hut.stack.yaml", "template: hut.yaml\nstack: hut\ntarget: workshop/birch-1\n")
+	m.run(0, "ann", "deploy", file, "--yes")
+	under := m.command("ann", "deploy", hut, "--yes")
+	if err := under.Start(); err != nil {
+		t.Fatal(err)
+	}
+	m.until("hut has begun", func() bool { return strings.Contains(m.run(0, "ann", "stacks"), "hut ") })
+	m.until("something is there", func() bool { return strings.Contains(m.run(0, "ann", "events", "hut"), "ready") })
+	folder, err := os.MkdirTemp("/tmp", "brickrow-backup") // the server's programs are another user's
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(folder)
+	if err := os.Chmod(folder, 0o777); err != nil {
+		t.Fatal(err)
+	}
+	backup := filepath.Join(folder, "brickrow.dump")
+	server.Tool(t, "pg_dump", "-Fc", "-n", "brickrow", "-f", backup, "stores")
+	if err := under.Wait(); err != nil {
+		t.Fatal(err)
+	}
+	m.run(0, "ann", "deploy", file, "--yes", "-i", "size=medium")
+
+	server.Tool(t, "pg_restore", "--clean", "--if-exists", "-n", "brickrow", "-d", "stores", backup)
+	if out := m.run(0, "ann", "stacks"); !strings.Contains(out, "rev 1") {
+		t.Error(out)
+	}
+	m.run(0, "ann", "resume", "hut")
+	m.run(0, "ann", "drift", "hut")
+	if out := m.run(ExitChanges, "ann", "drift", "row"); !strings.Contains(out, "medium") {
+		t.Error(out)
+	}
+	m.run(0, "ann", "undo", "row", "--to", "1", "--yes") // it needs the secrets
+	m.run(0, "ann", "drift", "row")
+	if n, twice := m.everywhere(); n != 12 || len(twice) > 0 {
+		t.Errorf("%d resources, twice: %v", n, twice)
+	}
+}

@@ -110,6 +110,11 @@ func (s *Store) At(ctx context.Context, name string, t stack.Target) (*stack.Sta
 		`select `+stackColumns+` from stacks where name = ? and account = ? and region = ?`, name, t.Account, t.Region))
 }
 
+// ByID finds a stack by what the store calls it.
+func (s *Store) ByID(ctx context.Context, id int64) (*stack.Stack, error) {
+	return scanStack(s.db.QueryRowContext(ctx, `select `+stackColumns+` from stacks where id = ?`, id))
+}
+
 // Ensure finds the stack of a name in a target, or makes it empty.
 func (s *Store) Ensure(ctx context.Context, name string, t stack.Target) (*stack.Stack, error) {
 	now := s.now().UnixMilli()

@@ -635,3 +635,52 @@ func testEstimates(t *testing.T, open opener) {
 		t.Errorf("elsewhere: %v %v", list, err)
 	}
 }
+
+// TestSecretsInStacks finds what is secret in stacks, at whatever depth and in whatever table, by the stack it is in.
+func TestSecretsInStacks(t *testing.T) { onBoth(t, testSecretsInStacks) }
+
+func testSecretsInStacks(t *testing.T, open opener) {
+	s := open(t, t.TempDir())
+	st, other := ensure(t, s, "a-stack"), ensure(t, s, "b-stack")
+	in := func(name string, v tosca.Value) stack.Input { return stack.Input{Name: name, Value: v} }
+	secret := func(text string) tosca.Value { return tosca.Secret{Value: tosca.String(text)} }
+	addRev(t, s, st, stack.Revision{Inputs: []stack.Input{in("old", secret("an-older-secret"))}})
+	addRev(t, s, st, stack.Revision{Inputs: []stack.Input{in("token", tosca.List{tosca.Map{"deep": secret("the-input-of-it")}}), in("plain", tosca.String("not-a-secret"))}})
+	r := newRun(t, s, st, "r1")
+	if err := s.Note(t.Context(), r, nil, nil, []run.Change{run.Put{Record: recorded("a", "1", "hoarfrost-of-a")}, run.Put{Record: recorded("b", "2", "hoarfrost-of-b")}}); err != nil {
+		t.Fatal(err)
+	}
+	keys, err := s.StackKeys(t.Context())
+	if err != nil || len(keys) != 2 {
+		t.Fatalf("%v, %v", keys, err)
+	}
+	found, err := s.SecretsIn(t.Context(), []int64{st.ID, other.ID, 4711})
+	if err != nil || len(found) != 1 {
+		t.Fatalf("%v, %v", found, err)
+	}
+	now, err := s.ByID(t.Context(), st.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for text, is := range map[string]bool{"hoarfrost-of-a": true, "hoarfrost-of-b": true, "not-a-secret": false, "the-input-of-it": now.Revision == 2, "an-older-secret": now.Revision == 1} {
+		if got := found[st.ID].Hide("x " + text + " y"); (got != "x "+text+" y") != is {
+			t.Errorf("at revision %d %s is shown as %s", now.Revision, text, got)
+		}
+	}
+	var ids []int64
+	for i := range int64(1200) { // more than are asked for at once
+		ids = append(ids, i+1000)
+	}
+	if found, err := s.SecretsIn(t.Context(), append(ids, st.ID)); err != nil || len(found) != 1 {
+		t.Errorf("%v, %v", found, err)
+	}
+	if err := s.Note(t.Context(), r, nil, nil, []run.Change{run.Remove{Name: "a"}}); err != nil {
+		t.Fatal(err)
+	}
+	if after, err := s.StackKeys(t.Context()); err != nil || slices.Equal(keys, after) {
+		t.Errorf("it has another key when something has changed: %v, %v", after, err)
+	}
+	if _, err := s.ByID(t.Context(), 4711); !errors.Is(err, ErrNotFound) {
+		t.Errorf("%v", err)
+	}
+}

@@ -25,7 +25,7 @@ import (
 type Server struct {
 	Port     string
 	Password string // of the superuser keeper
-	Durable  bool   // what it has committed outlives a kill, from its next Run on
+	Durable  bool   // what it has committed outlives a kill, and it notes no statements, from its next Run on
 	dir, bin string
 	as       *syscall.Credential // nil is whoever runs the test
 	cmd      *exec.Cmd
@@ -170,8 +170,12 @@ func (s *Server) run() error {
 		return err
 	}
 	defer log.Close()
+	fsync, statements := "off", "all"
+	if s.Durable {
+		fsync, statements = "on", "none"
+	}
 	s.cmd = s.command("postgres", "-D", filepath.Join(s.dir, "data"), "-p", s.Port, "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories="+s.dir,
-		"-c", "fsync="+s.fsync(), "-c", "log_statement=all", "-c", "log_min_messages=info", "-c", "max_connections=200")
+		"-c", "fsync="+fsync, "-c", "log_statement="+statements, "-c", "log_min_messages=info", "-c", "max_connections=200")
 	s.cmd.Stdout, s.cmd.Stderr = log, log
 	if err := s.cmd.Start(); err != nil {
 		return err
@@ -185,13 +189,6 @@ func (s *Server) run() error {
 	}
 	text, err := os.ReadFile(filepath.Join(s.dir, "log"))
 	return fmt.Errorf("the server does not answer: %s %w", text, err)
-}
-
-func (s *Server) fsync() string {
-	if s.Durable {
-		return "on"
-	}
-	return "off"
 }
 
 // Kill ends it as a power cut would.
@@ -296,11 +293,17 @@ func (s *Server) Catalogue(t testing.TB) string {
 // Dump is all that is in a database, as text.
 func (s *Server) Dump(t testing.TB, database string) string {
 	t.Helper()
-	cmd := s.command("pg_dump", "-h", "127.0.0.1", "-p", s.Port, "-U", "keeper", "--inserts", database)
+	return s.Tool(t, "pg_dump", "--inserts", database)
+}
+
+// Tool calls a program of the server's, such as pg_dump, and is what it prints.
+func (s *Server) Tool(t testing.TB, name string, args ...string) string {
+	t.Helper()
+	cmd := s.command(name, append([]string{"-h", "127.0.0.1", "-p", s.Port, "-U", "keeper"}, args...)...)
 	cmd.Env = append(os.Environ(), "PGPASSWORD="+s.Password)
 	out, err := cmd.Output()
 	if err != nil {
-		t.Fatalf("pg_dump: %v", err)
+		t.Fatalf("%s: %v", name, err)
 	}
 	return string(out)
 }
