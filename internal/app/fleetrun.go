@@ -36,6 +36,9 @@ type carried struct {
 	here sync.WaitGroup // places that are carried out by this process
 	at   map[int]bool   // those
 	mu   sync.Mutex
+
+	workers map[string]int // how many they carry out at once, by account, as it was asked last
+	asked   time.Time
 }
 
 // CarryFleet carries a rollout on that is locked with a token, until it has come to its end: it lets places begin,
@@ -126,6 +129,11 @@ func (c *carried) step(ctx context.Context) (over bool, wait time.Duration, err 
 	if c.r.Queue == "" && s.AtOnce == 0 {
 		s.AtOnce = placesHere
 	}
+	if c.r.Queue != "" {
+		if s.Workers, err = c.hands(ctx); err != nil {
+			return false, 0, err
+		}
+	}
 	step := s.Next()
 	wait = min(wait, c.between(step, places))
 	var begin []int
@@ -176,6 +184,27 @@ func (c *carried) step(ctx context.Context) (over bool, wait time.Duration, err 
 		}
 	}
 	return over, wait, nil
+}
+
+// hands are how many runs the workers of the rollout's queue carry out at once, by account.
+func (c *carried) hands(ctx context.Context) (map[string]int, error) {
+	if c.workers != nil && time.Since(c.asked) < beat {
+		return c.workers, nil
+	}
+	list, err := c.store.Workers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	c.workers, c.asked = map[string]int{}, time.Now()
+	for _, w := range list {
+		if w.Gone || w.Draining || !slices.Contains(w.Queues, c.r.Queue) {
+			continue
+		}
+		for _, account := range w.Accounts {
+			c.workers[account] += w.AtOnce
+		}
+	}
+	return c.workers, nil
 }
 
 // The wishes that somebody can have.

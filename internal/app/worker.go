@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -106,10 +105,10 @@ type work struct {
 	WorkerOptions
 	accounts []string
 
-	id   string
-	busy atomic.Int64
-	mu   sync.Mutex
-	said map[string]time.Time // what was said lately
+	id    string
+	slots chan struct{} // of what is carried out now
+	mu    sync.Mutex
+	said  map[string]time.Time // what was said lately
 
 	behind map[string]bool // workers that are gone, and have nothing any more
 }
@@ -142,7 +141,7 @@ func (a *App) Work(soft, hard context.Context, o WorkerOptions) error {
 	if len(accounts) == 0 {
 		return refusal("there are no credentials of any account here: a worker needs some, such as in BRICKROW_TOKEN_ and the account's name")
 	}
-	w := &work{App: a, WorkerOptions: o, accounts: accounts, id: uuid.NewString(), said: map[string]time.Time{}, behind: map[string]bool{}}
+	w := &work{slots: make(chan struct{}, o.AtOnce), App: a, WorkerOptions: o, accounts: accounts, id: uuid.NewString(), said: map[string]time.Time{}, behind: map[string]bool{}}
 	if _, err := w.there(soft); err != nil { // before it is given anything
 		return err
 	}
@@ -160,6 +159,9 @@ func (a *App) Work(soft, hard context.Context, o WorkerOptions) error {
 	<-beats
 	return errors.Join(err, a.store.Left(context.WithoutCancel(soft), w.id))
 }
+
+// holdsFor is how long something waits in a worker that is busy, before another one may have it.
+const holdsFor = time.Second
 
 // How often a worker says that it is there, and looks for runs that nobody has been given.
 const beat = 2 * time.Second
@@ -189,7 +191,7 @@ func (w *work) beat(ctx, soft context.Context, drain func()) {
 
 // there says that the worker is there, and reports whether somebody wants it to take nothing more.
 func (w *work) there(ctx context.Context) (drain bool, err error) {
-	return w.store.Beat(ctx, Worker{ID: w.id, Name: w.Name, Queues: w.Queues, Accounts: w.accounts, AtOnce: w.AtOnce, Busy: int(w.busy.Load())})
+	return w.store.Beat(ctx, Worker{ID: w.id, Name: w.Name, Queues: w.Queues, Accounts: w.accounts, AtOnce: w.AtOnce, Busy: len(w.slots)})
 }
 
 func (w *work) sweep(ctx context.Context) error {
@@ -262,11 +264,14 @@ func (w *work) do(ctx context.Context, j queue.Job) error {
 	if j.What == jobFleet {
 		return w.fleet(ctx, j.ID)
 	}
-	if int(w.busy.Add(1)) > w.AtOnce { // several queues give each so much
-		w.busy.Add(-1)
-		return queue.NotNow{After: time.Second}
+	select { // each account's part of a queue gives so much
+	case w.slots <- struct{}{}:
+	case <-time.After(holdsFor):
+		return queue.NotNow{After: holdsFor}
+	case <-ctx.Done():
+		return ctx.Err()
 	}
-	defer w.busy.Add(-1)
+	defer func() { <-w.slots }()
 	var err error
 	if j.What == jobPlace {
 		err = w.place(ctx, j)

@@ -318,7 +318,9 @@ func (p *Program) execute(ctx context.Context, a *app.App, t *app.Ticket, how ca
 	printed := make(chan struct{})
 	go func() {
 		defer close(printed)
-		a.Tail(tail, t.Run.ID, func(e run.Event) { p.event(t.Run, e, how.json) }) // its end is told by Execute
+		tell, stop := p.telling(t.Run, how.json)
+		defer stop()
+		a.Tail(tail, t.Run.ID, tell) // its end is told by Execute
 	}()
 	for {
 		select {

@@ -415,7 +415,7 @@ func (p *Program) placeLine(r *app.Rollout, x app.PlaceOf, asJSON bool) {
 		_ = p.jsonLine(jsonPlaceLine{time.Now().UTC(), r.Fleet, x.Wave, x.Target.String(), x.Stack, x.State, x.Run, cloud.Clean(x.Reason)})
 		return
 	}
-	text := fmt.Sprintf("%s  wave %-3d %-24s %-8s", time.Now().Format("15:04:05"), x.Wave, x.Target, x.State)
+	text := fmt.Sprintf("%s  wave %-3d %-24s %-8s", p.clock(time.Now()), x.Wave, x.Target, x.State)
 	if x.Reason != "" {
 		text += " " + cloud.Clean(x.Reason)
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"strconv"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -49,6 +50,24 @@ func BenchmarkFleet(b *testing.B) {
 	}
 }
 
+// stat reads what the system tells of a process, from its state on.
+func stat(b *testing.B, pid int) []float64 {
+	b.Helper()
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		b.Fatal(err)
+	}
+	var out []float64
+	for _, f := range strings.Fields(string(text[strings.LastIndex(string(text), ")")+1:])) {
+		n, _ := strconv.ParseFloat(f, 64)
+		out = append(out, n)
+	}
+	return out
+}
+
+// ofAll are the seconds of processors that a process and those that have ended below it have had.
+func ofAll(stat []float64) float64 { return (stat[11] + stat[12] + stat[13] + stat[14]) / 100 }
+
 // rollOut is how many places so many workers do in a second.
 func rollOut(b *testing.B, places, workers int) float64 {
 	const atOnce = 8
@@ -84,6 +103,12 @@ func rollOut(b *testing.B, places, workers int) float64 {
 	begun := time.Now()
 	m.run(0, "ann", "fleet", "deploy", file, "--yes", "--queue")
 	b.ReportMetric(time.Since(begun).Seconds()/float64(places)*1000, "ms-to-begin/place")
+	var backend int
+	if err := conn.QueryRow(b.Context(), `select pg_backend_pid()`).Scan(&backend); err != nil {
+		b.Fatal(err)
+	}
+	postmaster := int(stat(b, backend)[1])
+	spent := ofAll(stat(b, postmaster))
 	did, before := written()
 	ws := make([]*worker, workers)
 	begun = time.Now()
@@ -114,5 +139,6 @@ func rollOut(b *testing.B, places, workers int) float64 {
 		cpu += w.ProcessState.UserTime() + w.ProcessState.SystemTime()
 	}
 	b.ReportMetric(cpu.Seconds()/float64(places)*1000, "worker-cpu-ms/place")
+	b.ReportMetric((ofAll(stat(b, postmaster))-spent)/float64(places)*1000, "server-cpu-ms/place")
 	return float64(places) / took.Seconds()
 }

@@ -191,11 +191,13 @@ func (p *Program) watch() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			tell, told := p.telling(r, asJSON)
 			ended, err := a.Tail(ctx, r.ID, func(e run.Event) {
 				if filter.Matches(e) {
-					p.event(r, e, asJSON)
+					tell(e)
 				}
 			})
+			told()
 			if errors.Is(err, context.Canceled) {
 				return nil // the run goes on without us
 			}

@@ -4,7 +4,10 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
+	"sync"
+	"time"
 
 	"github.com/charmbracelet/x/ansi"
 
@@ -222,7 +225,79 @@ func (p *Program) event(r *run.Record, e run.Event, asJSON bool) {
 	if name == "" {
 		name = "(run)"
 	}
-	fmt.Fprintf(p.Out, "%s  %-18s %-9s %s\n", e.Time.Format("15:04:05"), name, e.State, cloud.Clean(words))
+	fmt.Fprintf(p.Out, "%s  %-18s %-9s %s\n", p.clock(e.Time), name, e.State, cloud.Clean(words))
+}
+
+// clock is a time as it stands before a line of progress: in a log, which is read later and elsewhere, with the day
+// and in UTC.
+func (p *Program) clock(t time.Time) string {
+	if p.terminal {
+		return t.Local().Format("15:04:05")
+	}
+	return t.UTC().Format(time.RFC3339)
+}
+
+// heldFor is how long lines are held to be grouped.
+const heldFor = 10 * time.Second
+
+// telling prints the events of a run as they come. In a log those of a resource stand together: they are printed when it
+// is done with, or after a while. Stop prints what is left.
+func (p *Program) telling(r *run.Record, asJSON bool) (tell func(run.Event), stop func()) {
+	if p.terminal || asJSON {
+		return func(e run.Event) { p.event(r, e, asJSON) }, func() {}
+	}
+	var mu sync.Mutex
+	held := map[string][]run.Event{}
+	var names []string // in the order in which they came
+	print := func(name string) {
+		for _, e := range held[name] {
+			p.event(r, e, false)
+		}
+		delete(held, name)
+		names = slices.DeleteFunc(names, func(n string) bool { return n == name })
+	}
+	all := func() {
+		mu.Lock()
+		defer mu.Unlock()
+		for len(names) > 0 {
+			print(names[0])
+		}
+	}
+	ended := make(chan struct{})
+	var ticking sync.WaitGroup
+	ticking.Go(func() {
+		tick := time.NewTicker(heldFor)
+		defer tick.Stop()
+		for {
+			select {
+			case <-ended:
+				return
+			case <-tick.C:
+				all()
+			}
+		}
+	})
+	tell = func(e run.Event) {
+		if e.Resource == "" {
+			all()
+			p.event(r, e, false)
+			return
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		if held[e.Resource] == nil {
+			names = append(names, e.Resource)
+		}
+		held[e.Resource] = append(held[e.Resource], e)
+		if e.State.Over() || e.State == run.Skipped {
+			print(e.Resource)
+		}
+	}
+	return tell, func() {
+		close(ended)
+		ticking.Wait()
+		all()
+	}
 }
 
 func (p *Program) end(ctx context.Context, a *app.App, r *run.Record) {

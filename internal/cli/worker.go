@@ -14,7 +14,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"brickrow/internal/app"
-	"brickrow/internal/run"
 )
 
 // enqueue lets a run wait for a worker, and follows it where that is wanted.
@@ -34,7 +33,9 @@ func (p *Program) enqueue(ctx context.Context, a *app.App, t *app.Ticket, how ca
 			t.Run.Number, st.Name, t.Run.Queue, st.Name, st.Name)
 		return nil
 	}
-	ended, err := a.Tail(ctx, t.Run.ID, func(e run.Event) { p.event(t.Run, e, how.json) })
+	tell, stop := p.telling(t.Run, how.json)
+	ended, err := a.Tail(ctx, t.Run.ID, tell)
+	stop()
 	if err != nil {
 		return err
 	}

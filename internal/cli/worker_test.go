@@ -294,7 +294,13 @@ func TestWorkersAndTargets(t *testing.T) {
 	}
 	token := m.token
 	m.token = ""
-	m.run(1, "ann", "stacks") // there is nothing to be let in with
+	m.run(0, "ann", "stacks") // for which nothing is needed
+	if out := m.run(1, "ann", "worker"); !strings.Contains(out, "there are no credentials of any account here") {
+		t.Error(out)
+	}
+	if out := m.run(1, "ann", "deploy", files[0], "--yes"); !strings.Contains(out, "BRICKROW_TOKEN_WORKSHOP") {
+		t.Error(out)
+	}
 	if err := os.WriteFile(filepath.Join(m.dir, "ann", yard.CredentialsFile), []byte(`{"summit": "x"}`), 0o600); err != nil {
 		t.Fatal(err)
 	}

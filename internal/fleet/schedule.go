@@ -85,7 +85,14 @@ type Standing struct {
 	// Behind is the last wave behind which the next one may begin: where the fleet pauses or asks between waves, it
 	// is that which was agreed to, or has waited long enough.
 	Behind int
+	// Workers are how many runs those who are there carry out at once in each account; nil is that nobody is waited for.
+	// So many places are begun as they have room for, and a few that wait for them.
+	Workers map[string]int
 }
+
+// waiting is how many places are given out beyond what workers have room for: those of an account where nobody works
+// wait there, and hold nobody else up.
+const waiting = 2
 
 // Step is what is to be done about a fleet now.
 type Step struct {
@@ -133,12 +140,41 @@ func (s Standing) Next() Step {
 	if s.AtOnce > 0 {
 		room = s.AtOnce - under
 	}
+	begun := map[string]int{} // where nobody works
+	hands := 0
+	if s.Workers != nil {
+		most := 0
+		for _, n := range s.Workers {
+			most = max(most, n)
+		}
+		hands = most + most/4 + waiting
+		for _, m := range s.Members {
+			switch {
+			case !m.State.Under():
+			case s.Workers[m.Target.Account] == 0 && m.State == Begun:
+				begun[m.Target.Account]++
+			default:
+				hands--
+			}
+		}
+	}
 	for i, m := range s.Members {
 		if m.Wave != wave || m.State != Waiting && m.State != Asks {
 			continue
 		}
+		asks := m.Careful && !m.Agreed
+		if s.Workers != nil && !asks && room > 0 {
+			if account := m.Target.Account; s.Workers[account] == 0 {
+				if begun[account] >= waiting {
+					continue
+				}
+				begun[account]++
+			} else if hands--; hands < 0 {
+				continue
+			}
+		}
 		switch {
-		case m.Careful && !m.Agreed:
+		case asks:
 			if m.State == Waiting {
 				out.Ask = append(out.Ask, i)
 			}

@@ -62,6 +62,31 @@ func TestNext(t *testing.T) {
 			t.Errorf("%s: %s, want %s", test.name, got, test.want)
 		}
 	}
+	// So many as workers have room for, and a few that wait: of eight that work in hut, with one busy elsewhere.
+	many := standing(0, 0, 9)
+	for i := range 40 {
+		many.Members = append(many.Members, Member{Target: stack.Target{Account: []string{"hut", "ridge"}[i/20], Region: fmt.Sprint(i)}, Wave: 1, State: w})
+	}
+	for _, test := range []struct {
+		workers map[string]int
+		under   int
+		hut     int
+		ridge   int
+	}{{nil, 0, 20, 20}, {map[string]int{}, 0, 2, 2}, {map[string]int{"hut": 8}, 0, 12, 2}, {map[string]int{"hut": 8}, 9, 3, 2}, {map[string]int{"hut": 8}, 15, 0, 2},
+		{map[string]int{"hut": 8, "ridge": 8}, 0, 12, 0}, {map[string]int{"hut": 100, "ridge": 40}, 0, 20, 20}} {
+		s := many
+		s.Workers, s.Members = test.workers, slices.Clone(many.Members)
+		for i := range test.under {
+			s.Members[i].State = b
+		}
+		count := map[string]int{}
+		for _, i := range s.Next().Begin {
+			count[s.Members[i].Target.Account]++
+		}
+		if count["hut"] != test.hut || count["ridge"] != test.ridge {
+			t.Errorf("%v with %d under way: %v", test.workers, test.under, count)
+		}
+	}
 	s := standing(0, 0, 9, w, w)
 	s.Members[1].Careful = true
 	if got := fmt.Sprint(s.Next()); got != "{[0] [1] 0 false false}" {
