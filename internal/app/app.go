@@ -14,6 +14,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -373,17 +374,17 @@ func (a *App) Results(ctx context.Context, st *stack.Stack) ([]stack.Result, err
 // resultUsers answers who gets a result of a stack; it asks the store when it is
 // asked first.
 func (a *App) resultUsers(ctx context.Context, st *stack.Stack) func(name string) []string {
-	var uses []store.Use
+	var uses []using
 	asked := false
 	return func(name string) []string {
 		if !asked {
 			asked = true
-			all, err := a.store.Uses(ctx)
+			all, err := a.uses(ctx)
 			if err != nil {
 				return []string{fmt.Sprintf("somebody, perhaps (%v)", err)}
 			}
 			for _, u := range all {
-				if u.Stack.ID != st.ID && a.means(ctx, u, st) {
+				if u.of(st) {
 					uses = append(uses, u)
 				}
 			}
@@ -398,21 +399,63 @@ func (a *App) resultUsers(ctx context.Context, st *stack.Stack) func(name string
 	}
 }
 
-// means reports whether the name in a use stands for a stack, as fetch finds it:
-// in the target of the user first.
-func (a *App) means(ctx context.Context, u store.Use, st *stack.Stack) bool {
-	if u.Of == st.Name && st.Fleet != "" || st.Target == u.Stack.Target && st.Name == StackIn(u.Of, u.Stack.Target) {
-		return true
+// using is a use with the stacks that its name stands for.
+type using struct {
+	store.Use
+	means []*stack.Stack
+}
+
+// uses lists who uses results of whom.
+func (a *App) uses(ctx context.Context) ([]using, error) {
+	all, err := a.store.Stacks(ctx)
+	if err != nil {
+		return nil, err
+	}
+	list, err := a.store.Uses(ctx)
+	if err != nil {
+		return nil, err
+	}
+	byName := map[string][]*stack.Stack{}
+	for _, st := range all {
+		byName[st.Name] = append(byName[st.Name], st)
+	}
+	out := make([]using, len(list))
+	for i, u := range list {
+		out[i] = using{u, meant(u, byName)}
+	}
+	return out, nil
+}
+
+// meant are the stacks that the name in a use stands for, as fetch finds them: those in the target of the user first.
+func meant(u store.Use, byName map[string][]*stack.Stack) (out []*stack.Stack) {
+	for _, st := range byName[u.Of] {
+		if st.Fleet != "" {
+			out = append(out, st)
+		}
+	}
+	for _, st := range byName[StackIn(u.Of, u.Stack.Target)] {
+		if st.Target == u.Stack.Target {
+			out = append(out, st)
+		}
 	}
 	name, place, placed := strings.Cut(u.Of, "@")
-	switch {
-	case name != st.Name:
-		return false
-	case placed:
-		return place == st.Target.String()
-	case u.Stack.Target == st.Target:
-		return true
+	var there, elsewhere []*stack.Stack
+	for _, st := range byName[name] {
+		switch {
+		case placed && place != st.Target.String():
+		case placed || st.Target == u.Stack.Target:
+			there = append(there, st)
+		default:
+			elsewhere = append(elsewhere, st)
+		}
 	}
-	_, err := a.store.At(ctx, name, u.Stack.Target)
-	return errors.Is(err, store.ErrNotFound)
+	if len(there) == 0 {
+		there = elsewhere
+	}
+	return append(out, there...)
+}
+
+// of reports whether it is a result of a stack that another one uses.
+func (u using) of(st *stack.Stack) bool {
+	return u.Stack.ID != st.ID && slices.ContainsFunc(u.means, func(m *stack.Stack) bool { return m.ID == st.ID })
 }

@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"brickrow/internal/stack"
-	"brickrow/internal/store"
 	"brickrow/internal/tosca"
 	"brickrow/internal/whatif"
 )
@@ -18,14 +17,14 @@ func (a *App) hits(ctx context.Context, p *Preview) error {
 	if p.Stack == nil || !slices.ContainsFunc(p.Results, func(r whatif.ResultChange) bool { return len(r.UsedBy) > 0 }) {
 		return nil
 	}
-	uses, err := a.store.Uses(ctx)
+	uses, err := a.uses(ctx)
 	if err != nil {
 		return err
 	}
-	by := map[int64][]store.Use{}
+	by := map[int64][]using{}
 	var users []*stack.Stack
 	for _, u := range uses {
-		if u.Stack.ID == p.Stack.ID || !a.means(ctx, u, p.Stack) {
+		if !u.of(p.Stack) {
 			continue
 		}
 		if by[u.Stack.ID] == nil {

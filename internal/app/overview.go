@@ -52,23 +52,22 @@ func (a *App) Stacks(ctx context.Context) ([]Overview, error) {
 	if err != nil {
 		return nil, err
 	}
-	uses, err := a.store.Uses(ctx)
+	uses, err := a.uses(ctx)
 	if err != nil {
 		return nil, err
 	}
-	out := make([]Overview, len(list))
-	for i, st := range list {
-		out[i] = Overview{Stack: st, Run: runs[st.ID], Holder: holders[st.ID].Holder, Broken: broken[st.Name+"@"+st.Target.String()]}
-		for _, u := range uses {
-			if u.Stack.ID != st.ID {
-				continue
-			}
-			for _, of := range list {
-				if of.ID != st.ID && a.means(ctx, u, of) && !slices.Contains(out[i].Uses, of.ID) {
-					out[i].Uses = append(out[i].Uses, of.ID)
-				}
+	by := map[int64][]int64{}
+	for _, u := range uses {
+		for _, of := range u.means {
+			if of.ID != u.Stack.ID && !slices.Contains(by[u.Stack.ID], of.ID) {
+				by[u.Stack.ID] = append(by[u.Stack.ID], of.ID)
 			}
 		}
+	}
+	out := make([]Overview, len(list))
+	for i, st := range list {
+		out[i] = Overview{Stack: st, Run: runs[st.ID], Holder: holders[st.ID].Holder, Broken: broken[st.Name+"@"+st.Target.String()],
+			Uses: by[st.ID]}
 	}
 	return out, nil
 }
