@@ -82,6 +82,7 @@ func (a *App) CarryFleet(ctx context.Context, id, token string, told func(PlaceO
 			return nil, err
 		}
 		c.r.Token = token
+		looked := time.Now()
 		over, wait, err := c.step(ctx)
 		if err != nil || over {
 			if cause := context.Cause(ctx); cause != nil && err != nil {
@@ -95,7 +96,7 @@ func (a *App) CarryFleet(ctx context.Context, id, token string, told func(PlaceO
 		case <-heard:
 			select { // what is written all the time is looked at now and then
 			case <-ctx.Done():
-			case <-time.After(100 * time.Millisecond):
+			case <-time.After(max(100*time.Millisecond, 10*time.Since(looked))): // of many places no more often than they can be read
 			}
 		case <-time.After(min(every, wait)):
 		}
@@ -539,7 +540,11 @@ func (a *App) ApprovePlace(ctx context.Context, name, target string) (*PlaceOf, 
 		return nil, refusal("%s has agreed to it already", ap.By)
 	}
 	ap.Signature = me.Sign(s.agreed(ap))
-	return p, a.store.SetApprovals(ctx, r.ID, p.Position, append(s.Approvals, ap))
+	done, err := a.store.SetApprovals(ctx, p, r.ID, append(s.Approvals, ap))
+	if err == nil && !done { // somebody else has agreed at the same time
+		return a.ApprovePlace(ctx, name, target)
+	}
+	return p, err
 }
 
 // PauseFleet lets no more places begin, until ResumeFleet.

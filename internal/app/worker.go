@@ -161,7 +161,7 @@ func (a *App) Work(soft, hard context.Context, o WorkerOptions) error {
 }
 
 // holdsFor is how long something waits in a worker that is busy, before another one may have it.
-const holdsFor = time.Second
+const holdsFor = 10 * time.Second
 
 // How often a worker says that it is there, and looks for runs that nobody has been given.
 const beat = 2 * time.Second
@@ -267,7 +267,7 @@ func (w *work) do(ctx context.Context, j queue.Job) error {
 	select { // each account's part of a queue gives so much
 	case w.slots <- struct{}{}:
 	case <-time.After(holdsFor):
-		return queue.NotNow{After: holdsFor}
+		return queue.NotNow{After: time.Second}
 	case <-ctx.Done():
 		return ctx.Err()
 	}

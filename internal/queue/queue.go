@@ -295,7 +295,7 @@ func (q *Queue) Work(soft, hard context.Context, name string, queues, accounts [
 		config.Queues[lane(n, Fleets)] = river.QueueConfig{MaxWorkers: 8}
 	}
 	// What is put there is told of; with many lanes each is looked at less often.
-	config.FetchPollInterval *= time.Duration(1 + len(config.Queues)/10)
+	config.FetchPollInterval *= time.Duration(1 + len(config.Queues)/20)
 	c, err := q.make(config)
 	if err != nil {
 		return fmt.Errorf("the queue: %w", err)

@@ -307,14 +307,14 @@ func (s *Store) AgreeToWave(ctx context.Context, rollout string, behind int) err
 	return err
 }
 
-// SetApprovals keeps who has agreed to a place.
-func (s *Store) SetApprovals(ctx context.Context, rollout string, position int, list any) error {
+// SetApprovals keeps who has agreed to a place, where nobody else has meanwhile; else it reports false.
+func (s *Store) SetApprovals(ctx context.Context, p *PlaceOf, rollout string, list any) (bool, error) {
 	text, err := encode(list)
 	if err != nil {
-		return err
+		return false, err
 	}
-	_, err = s.exec(ctx, `update places set approvals = ? where rollout = ? and position = ?`, text, rollout, position)
-	return err
+	n, err := s.exec(ctx, `update places set approvals = ? where rollout = ? and position = ? and approvals = ?`, text, rollout, p.Position, string(p.Approvals))
+	return n > 0, err
 }
 
 // ReopenRollout lets one that has ended go on, under its lock.

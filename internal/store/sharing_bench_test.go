@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"testing"
 
+	"brickrow/internal/fleet"
 	"brickrow/internal/postgres/postgrestest"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
@@ -82,4 +83,44 @@ func BenchmarkShared(b *testing.B) {
 		trips, ops = trips+t, ops+o
 	}
 	b.ReportMetric(float64(trips)/float64(ops), "trips/op")
+}
+
+// BenchmarkManyPlaces reads what is read again and again while a rollout goes on, with many places on a server.
+func BenchmarkManyPlaces(b *testing.B) {
+	for _, n := range []int{1000, 10000} {
+		s, err := Open(b.Context(), Place{b.TempDir(), postgrestest.Store(b)}, types)
+		if err != nil {
+			b.Fatal(err)
+		}
+		defer s.Close()
+		r := &Rollout{ID: "r", Fleet: "posts", Kind: run.KindDeploy, State: fleet.Deploying, Token: "t"}
+		var places []Prepared
+		for i := range n {
+			places = append(places, Prepared{PlaceOf: PlaceOf{Target: stack.Target{Account: fmt.Sprintf("hut-%04d", i/3), Region: fmt.Sprint("alder-", i%3)},
+				Stack: fmt.Sprint("posts@", i), Wave: 1, State: fleet.Waiting, Kind: run.KindDeploy}, Body: []byte("what was looked at")})
+		}
+		if err := s.StartRollout(b.Context(), r, places, nil); err != nil {
+			b.Fatal(err)
+		}
+		if err := s.write(b.Context(), func(tx transaction) error {
+			return tx.Do(`insert into stacks(name, account, region, state, revision, description, stack_file, careful, created_ms, updated_ms)
+				select stack, account, region, 'ready', 1, '', '', false, 1, 1 from places`)
+		}); err != nil {
+			b.Fatal(err)
+		}
+		for name, op := range map[string]func() error{
+			"places": func() error { _, err := s.Places(b.Context(), r.ID); return err },
+			"keys":   func() error { _, err := s.StackKeys(b.Context()); return err },
+			"stacks": func() error { _, err := s.Stacks(b.Context()); return err },
+			"one":    func() error { _, err := s.ByID(b.Context(), 1); return err },
+		} {
+			b.Run(fmt.Sprintf("%s/n=%d", name, n), func(b *testing.B) {
+				for b.Loop() {
+					if err := op(); err != nil {
+						b.Fatal(err)
+					}
+				}
+			})
+		}
+	}
 }

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"brickrow/internal/fleet"
 	"brickrow/internal/postgres/postgrestest"
 	"brickrow/internal/profile"
 	"brickrow/internal/run"
@@ -682,5 +683,34 @@ func testSecretsInStacks(t *testing.T, open opener) {
 	}
 	if _, err := s.ByID(t.Context(), 4711); !errors.Is(err, ErrNotFound) {
 		t.Errorf("%v", err)
+	}
+}
+
+// TestAgreementsAtTheSameTime keeps both of two who agree to a place at the same time: the second one is told to look again.
+func TestAgreementsAtTheSameTime(t *testing.T) { onBoth(t, testAgreementsAtTheSameTime) }
+
+func testAgreementsAtTheSameTime(t *testing.T, open opener) {
+	s := open(t, t.TempDir())
+	r := &Rollout{ID: "r", Fleet: "posts", Number: 1, Kind: run.KindDeploy, State: fleet.Deploying, Token: "t"}
+	if err := s.StartRollout(t.Context(), r, []Prepared{{PlaceOf: PlaceOf{Target: place, Stack: "posts@x", Wave: 1, State: fleet.Asks, Kind: run.KindDeploy, Careful: true}}}, nil); err != nil {
+		t.Fatal(err)
+	}
+	first, err := s.PlaceIn(t.Context(), "r", 0)
+	if err != nil || len(first) != 1 {
+		t.Fatalf("%v %v", first, err)
+	}
+	second := first[0]
+	if done, err := s.SetApprovals(t.Context(), &first[0], "r", []string{"ann"}); !done || err != nil {
+		t.Fatalf("%t %v", done, err)
+	}
+	if done, err := s.SetApprovals(t.Context(), &second, "r", []string{"ben"}); done || err != nil {
+		t.Fatalf("the second one: %t %v", done, err)
+	}
+	again, err := s.PlaceIn(t.Context(), "r", 0)
+	if err != nil || string(again[0].Approvals) != `["ann"]` {
+		t.Fatalf("%s %v", again[0].Approvals, err)
+	}
+	if done, err := s.SetApprovals(t.Context(), &again[0], "r", []string{"ann", "ben"}); !done || err != nil {
+		t.Fatalf("%t %v", done, err)
 	}
 }
