@@ -4,7 +4,7 @@ STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 RACE = ./internal/programs ./internal/ways ./internal/seal ./internal/printed ./internal/bundle ./internal/stack ./internal/precheck ./internal/whatif ./internal/rules ./internal/run ./internal/cloud ./internal/identity ./internal/store ./internal/yard ./internal/app ./internal/assist ./internal/lsp
 
 # The tests are of what is given out: the program without C libraries, and without the paths of this machine.
-GIVEN = CGO_ENABLED=0 GOFLAGS=-trimpath
+GIVEN = CGO_ENABLED=0 GOFLAGS="-trimpath -buildvcs=false"
 
 .PHONY: test demo bench fuzz screenshots tools dist reference
 

@@ -39,6 +39,9 @@ type carried struct {
 
 	workers map[string]int // how many they carry out at once, by account, as it was asked last
 	asked   time.Time
+
+	places []PlaceOf // as they were read last
+	wholly time.Time // when all of them were
 }
 
 // CarryFleet carries a rollout on that is locked with a token, until it has come to its end: it lets places begin,
@@ -107,7 +110,7 @@ func (a *App) CarryFleet(ctx context.Context, id, token string, told func(PlaceO
 // nobody writes.
 func (c *carried) step(ctx context.Context) (over bool, wait time.Duration, err error) {
 	wait = time.Hour
-	places, err := c.store.Places(ctx, c.r.ID)
+	places, err := c.look(ctx)
 	if err != nil {
 		return false, 0, err
 	}
@@ -185,6 +188,35 @@ func (c *carried) step(ctx context.Context) (over bool, wait time.Duration, err 
 		}
 	}
 	return over, wait, nil
+}
+
+// look reads how the places stand. Of many most have ended or wait, which nobody else changes: they are read now and then.
+func (c *carried) look(ctx context.Context) (places []PlaceOf, err error) {
+	if time.Since(c.wholly) < overdue {
+		under, err := c.store.PlacesUnder(ctx, c.r.ID)
+		if err != nil {
+			return nil, err
+		}
+		now := map[int]*PlaceOf{}
+		for i := range under {
+			now[under[i].Position] = &under[i]
+		}
+		same := true
+		for i := range c.places {
+			p := &c.places[i]
+			if is := now[p.Position]; is != nil {
+				*p = *is
+			} else if p.State.Under() || p.State == fleet.Asks || p.Careful && p.State == fleet.Waiting {
+				same = false // it has ended
+			}
+		}
+		if same {
+			return c.places, nil
+		}
+	}
+	c.places, err = c.store.Places(ctx, c.r.ID)
+	c.wholly = time.Now()
+	return c.places, err
 }
 
 // hands are how many runs the workers of the rollout's queue carry out at once, by account.
@@ -299,8 +331,8 @@ func (c *carried) carry(ctx context.Context, p *PlaceOf) error {
 	if p.RunID != "" { // workers look after their runs themselves
 		return nil
 	}
-	ask := strconv.Itoa(p.Attempt) // the same whoever asks, so that it waits once
-	if now := time.Now(); now.Sub(c.news) > overdue {
+	ask := strconv.Itoa(p.Attempt)                                                       // the same whoever asks, so that it waits once
+	if now := time.Now(); now.Sub(c.news) > overdue && c.workers[p.Target.Account] > 0 { // where nobody works it waits
 		ask += now.UTC().Format(" 2006-01-02 15:04")
 	}
 	if c.put[p.Position] == ask {

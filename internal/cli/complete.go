@@ -186,14 +186,7 @@ func (p *Program) answer(q asking, of func(*app.App, asking) offer) ([]string, c
 	ctx, stop := context.WithTimeout(q.Context, howLong)
 	defer stop()
 	q.Context = ctx
-	var o offer
-	if err := p.configured(q.cmd); err == nil && p.dataThere() {
-		if err := p.with(func(a *app.App) error { o = of(a, q); return nil }); err != nil {
-			o = of(nil, q)
-		}
-	} else {
-		o = of(nil, q)
-	}
+	o := p.ask(q, of)
 	fits := slices.DeleteFunc(o.words, func(w string) bool { return !strings.HasPrefix(w, q.word) })
 	switch {
 	case len(fits) > 0 && o.open:
@@ -206,6 +199,25 @@ func (p *Program) answer(q asking, of func(*app.App, asking) offer) ([]string, c
 		return fits, cobra.ShellCompDirectiveNoSpace | cobra.ShellCompDirectiveNoFileComp
 	}
 	return fits, cobra.ShellCompDirectiveNoFileComp
+}
+
+// ask asks what can stand there. A store or a cloud that does not answer in time is not waited for.
+func (p *Program) ask(q asking, of func(*app.App, asking) offer) offer {
+	if err := p.configured(q.cmd); err != nil || !p.dataThere() {
+		return of(nil, q)
+	}
+	answer := make(chan offer, 1)
+	go func() {
+		if err := p.with(func(a *app.App) error { answer <- of(a, q); return nil }); err != nil {
+			answer <- of(nil, q)
+		}
+	}()
+	select {
+	case o := <-answer:
+		return o
+	case <-q.Done():
+		return of(nil, q)
+	}
 }
 
 // dataThere reports whether there is a store to be asked: none is made to answer a shell.

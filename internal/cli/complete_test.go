@@ -92,6 +92,11 @@ func TestCompletion(t *testing.T) {
 			t.Errorf("%s: %q, want %q", c.typed, got, c.want)
 		}
 	}
+	// Who asks for a store that does not answer is not kept waiting.
+	begun := time.Now()
+	if got := ask("show", "", "--store", "postgres://keeper@127.0.0.1:1/none"); got != "" || time.Since(begun) > 3*howLong {
+		t.Errorf("%q after %s", got, time.Since(begun))
+	}
 	// To answer a shell nothing is made.
 	home = filepath.Join(t.TempDir(), "none")
 	if got := ask("show", ""); got != "" {

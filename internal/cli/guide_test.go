@@ -64,6 +64,7 @@ func blocksOf(t *testing.T, page string) (out []block) {
 // stands behind its number.
 func script(blocks []block) string {
 	var out strings.Builder
+	out.WriteString("trap 'kill $(jobs -p) 2>/dev/null' EXIT\n") // also where a command goes wrong
 	for i, b := range blocks {
 		switch {
 		case b.file != "":

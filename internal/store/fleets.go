@@ -369,6 +369,11 @@ func (s *Store) Places(ctx context.Context, rollout string) ([]PlaceOf, error) {
 	return s.places(ctx, "", rollout)
 }
 
+// PlacesUnder are those of them that others may change: what is begun, and what waits for somebody to agree.
+func (s *Store) PlacesUnder(ctx context.Context, rollout string) ([]PlaceOf, error) {
+	return s.places(ctx, " and (p.state in ('begun', 'working', 'asks') or p.careful and p.state = 'waiting')", rollout)
+}
+
 // PlaceIn is one of them, by its position; none where it is not there.
 func (s *Store) PlaceIn(ctx context.Context, rollout string, position int) ([]PlaceOf, error) {
 	return s.places(ctx, " and p.position = ?", rollout, position)

@@ -138,6 +138,7 @@ func TestPackages(t *testing.T) {
 		t.Helper()
 		return asRoot(t, "env", append([]string{"BRICKROW_YARD_SPEED=1000", "chroot", bare, "/usr/bin/brickrow", "--home", "/home/data"}, args...)...)
 	}
+	asRoot(t, "env", "BRICKROW_YARD_SPEED=1000", "chroot", bare, "/usr/bin/brickrow", "demo", "--prepare-only", "--home", "/home/demo")
 	inside("new", "single-server", "/home/hut", "--target", "workshop/alder-1")
 	if said := inside("deploy", "/home/hut/single-server.stack.yaml", "--yes", "--input", "public_key=ssh-ed25519 AAAA ann@hut"); !strings.Contains(said, "done") {
 		t.Error(said)
