@@ -115,12 +115,15 @@ func rollOut(b *testing.B, places, workers int) float64 {
 	for i := range ws {
 		ws[i] = m.worker("ann", "--name", fmt.Sprint("w", i), "--at-once", strconv.Itoa(atOnce))
 	}
+	connections := 0
 	for {
 		time.Sleep(200 * time.Millisecond)
 		var state string
-		if err := conn.QueryRow(b.Context(), `select state from rollouts`).Scan(&state); err != nil {
+		var n int
+		if err := conn.QueryRow(b.Context(), `select state, (select count(*) from pg_stat_activity where datname = current_database()) - 1 from rollouts`).Scan(&state, &n); err != nil {
 			b.Fatal(err)
 		}
+		connections = max(connections, n)
 		if state != "deploying" {
 			if state != "ready" {
 				b.Fatal(state)
@@ -129,6 +132,7 @@ func rollOut(b *testing.B, places, workers int) float64 {
 		}
 	}
 	took := time.Since(begun)
+	b.ReportMetric(float64(connections)/float64(workers), "connections/worker")
 	done, after := written()
 	b.ReportMetric(float64(done-did)/float64(places), "transactions/place")
 	b.ReportMetric(float64(after-before)/float64(places), "rows/place")
