@@ -703,8 +703,16 @@ func (w *work) fleet(ctx context.Context, id string) error {
 		return err
 	}
 	w.say("fleet %s, rollout %d: sees to its waves", r.Fleet, r.Number)
-	if r, err = w.CarryFleet(ctx, id, token, nil); err == nil {
-		w.say("fleet %s, rollout %d: %s", r.Fleet, r.Number, r.State)
+	carry, stop := context.WithCancel(ctx)
+	defer stop()
+	defer context.AfterFunc(w.soft, stop)() // somebody else lets places begin then
+	ended, err := w.CarryFleet(carry, id, token, nil)
+	switch {
+	case err == nil:
+		w.say("fleet %s, rollout %d: %s", r.Fleet, r.Number, ended.State)
+	case w.soft.Err() != nil && ctx.Err() == nil:
+		w.say("fleet %s, rollout %d: leaves its waves to others", r.Fleet, r.Number)
+		return queue.NotNow{After: time.Second}
 	}
 	return err
 }

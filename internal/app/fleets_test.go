@@ -104,15 +104,19 @@ func TestPlacesGivenOutTwice(t *testing.T) {
 	var said []string
 	var mu sync.Mutex
 	var under sync.WaitGroup
-	w := &work{App: b.App, WorkerOptions: WorkerOptions{Told: func(words string) {
+	dies, die := context.WithCancel(t.Context())
+	defer die()
+	w := &work{App: b.App, soft: t.Context(), WorkerOptions: WorkerOptions{Told: func(words string) {
 		mu.Lock()
 		said = append(said, words)
 		mu.Unlock()
 	}}}
-	dies, die := context.WithCancel(t.Context())
-	defer die()
 	under.Go(func() {
-		_ = w.fleet(dies, r.ID)
+		drained := &work{App: b.App, soft: dies, WorkerOptions: w.WorkerOptions}
+		var not queue.NotNow
+		if err := drained.fleet(t.Context(), r.ID); !errors.As(err, &not) {
+			t.Errorf("who takes nothing more carries it on: %v", err)
+		}
 		if err := w.fleet(t.Context(), r.ID); err != nil {
 			t.Error(err)
 		}

@@ -106,7 +106,8 @@ type work struct {
 	accounts []string
 
 	id    string
-	slots chan struct{} // of what is carried out now
+	slots chan struct{}   // of what is carried out now
+	soft  context.Context // when it ends nothing more is begun
 	mu    sync.Mutex
 	said  map[string]time.Time // what was said lately
 
@@ -147,6 +148,7 @@ func (a *App) Work(soft, hard context.Context, o WorkerOptions) error {
 	}
 	soft, drain := context.WithCancel(soft)
 	defer drain()
+	w.soft = soft
 	beats := make(chan struct{})
 	w.say("waits for runs in the accounts %s", strings.Join(accounts, ", "))
 	over, end := context.WithCancel(context.WithoutCancel(soft))
@@ -268,10 +270,15 @@ func (w *work) do(ctx context.Context, j queue.Job) error {
 	case w.slots <- struct{}{}:
 	case <-time.After(holdsFor):
 		return queue.NotNow{After: time.Second}
+	case <-w.soft.Done():
+		return queue.NotNow{After: time.Second}
 	case <-ctx.Done():
 		return ctx.Err()
 	}
 	defer func() { <-w.slots }()
+	if w.soft.Err() != nil {
+		return queue.NotNow{After: time.Second}
+	}
 	var err error
 	if j.What == jobPlace {
 		err = w.place(ctx, j)

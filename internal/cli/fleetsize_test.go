@@ -90,15 +90,15 @@ func rollOut(b *testing.B, places, workers int) float64 {
 	if _, err := conn.Exec(b.Context(), `set search_path = brickrow`); err != nil {
 		b.Fatal(err)
 	}
-	written := func() (transactions, rows int64) {
+	written := func() (transactions, rows, bytes int64) {
 		time.Sleep(1500 * time.Millisecond) // the server tells of it with some delay
 		if err := conn.QueryRow(b.Context(), `select sum(n_tup_ins + n_tup_upd + n_tup_del) from pg_stat_user_tables where schemaname = current_schema()`).Scan(&rows); err != nil {
 			b.Fatal(err)
 		}
-		if err := conn.QueryRow(b.Context(), `select xact_commit from pg_stat_database where datname = current_database()`).Scan(&transactions); err != nil {
+		if err := conn.QueryRow(b.Context(), `select xact_commit, pg_database_size(datname) from pg_stat_database where datname = current_database()`).Scan(&transactions, &bytes); err != nil {
 			b.Fatal(err)
 		}
-		return transactions, rows
+		return transactions, rows, bytes
 	}
 	begun := time.Now()
 	m.run(0, "ann", "fleet", "deploy", file, "--yes", "--queue")
@@ -109,7 +109,7 @@ func rollOut(b *testing.B, places, workers int) float64 {
 	}
 	postmaster := int(stat(b, backend)[1])
 	spent := ofAll(stat(b, postmaster))
-	did, before := written()
+	did, before, small := written()
 	ws := make([]*worker, workers)
 	begun = time.Now()
 	for i := range ws {
@@ -133,7 +133,8 @@ func rollOut(b *testing.B, places, workers int) float64 {
 	}
 	took := time.Since(begun)
 	b.ReportMetric(float64(connections)/float64(workers), "connections/worker")
-	done, after := written()
+	done, after, large := written()
+	b.ReportMetric(float64(large-small)/float64(places)/1000, "kB/place")
 	b.ReportMetric(float64(done-did)/float64(places), "transactions/place")
 	b.ReportMetric(float64(after-before)/float64(places), "rows/place")
 	cpu := time.Duration(0)
