@@ -23,7 +23,7 @@ func TestWritingAStack(t *testing.T) {
 	s.wants(errs, "there is no starter 'cluster'")
 	s.run(2, "new", "cluster-with-workload", s.dir, "--target", "nowhere")
 	out, _ = s.run(0, "new", "cluster-with-workload", s.dir)
-	s.wants(out, "cluster-with-workload.stack.yaml   fill in the 1 lines")
+	s.wants(out, "cluster-with-workload.stack.yaml   fill in the 1 line")
 	_, errs = s.run(1, "new", "cluster-with-workload", s.dir)
 	s.wants(errs, "is there already")
 	file, template := s.file("cluster-with-workload.stack.yaml"), s.file("cluster-with-workload.yaml")
