@@ -113,8 +113,12 @@ func (v *View) drawWall(s *part.Screen, r part.Rect, of func(string) part.Brick)
 func (v *View) drawTop(s *part.Screen, r part.Rect) {
 	t, p := v.Theme(), v.preview
 	x := part.DrawTally(v.Theme(), s, r.X+1, r.Y, r.W-1, p.Tally)
+	saved := ""
+	if p.By != "" {
+		saved = "saved by " + p.By
+	}
 	title := map[run.Kind]string{run.KindUndo: "way back, " + noteOf(p), run.KindDelete: "deletion of the stack",
-		app.KindCompare: "a comparison", run.KindDeploy: p.By}[p.Kind]
+		app.KindCompare: "a comparison", run.KindDeploy: saved}[p.Kind]
 	if left := v.leftOut(); left != "" {
 		title = left
 	}
