@@ -113,3 +113,26 @@ func TestSettingsOfAFile(t *testing.T) {
 		}
 	}
 }
+
+// TestSettingsComeAlong moves a store whose folder has a file that was never read: what it says holds at the new place.
+func TestSettingsComeAlong(t *testing.T) {
+	home, url := filepath.Join(t.TempDir(), "home"), postgrestest.Store(t)
+	a, err := Open(Options{Home: home})
+	if err != nil {
+		t.Fatal(err)
+	}
+	a.Close()
+	if err := os.WriteFile(filepath.Join(home, targetsFile), []byte("approval: [ summit/alder-1 ]"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := MoveStore(t.Context(), home, "", url, func(MovedTable) {}); err != nil {
+		t.Fatal(err)
+	}
+	if a, err = Open(Options{Home: home, Store: url}); err != nil {
+		t.Fatal(err)
+	}
+	defer a.Close()
+	if in, err := a.settings(); err != nil || !slices.Equal(in.Approval, []string{"summit/alder-1"}) {
+		t.Errorf("%+v, %v", in, err)
+	}
+}

@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"brickrow/internal/identity"
@@ -87,6 +88,12 @@ func MoveStore(ctx context.Context, home, from, to string, told func(MovedTable)
 	place := store.ParsePlace(to, home)
 	if place.URL == "" {
 		if err := MakeHome(place.Dir); err != nil {
+			return Moved{}, err
+		}
+	}
+	if a, err := Open(Options{Home: home, Store: from}); err == nil { // else Move says why
+		_, err = a.settings() // what a file says of targets comes along
+		if err := errors.Join(err, a.Close()); err != nil {
 			return Moved{}, err
 		}
 	}
