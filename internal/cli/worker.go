@@ -104,6 +104,8 @@ func (p *Program) work(ctx context.Context, a *app.App, o app.WorkerOptions) err
 		case <-signals:
 			o.Told("ends at once; another worker goes on")
 			end()
+			// A store that does not answer is not waited for: what is under way is left as a power cut would leave it.
+			time.AfterFunc(5*time.Second, func() { os.Exit(ExitRefused) })
 		case <-hard.Done():
 		}
 	}()

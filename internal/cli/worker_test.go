@@ -394,3 +394,28 @@ func TestBackup(t *testing.T) {
 		t.Errorf("%d resources, twice: %v", n, twice)
 	}
 }
+
+// TestWorkerWithoutStore interrupts a worker twice whose store has gone in the middle of a run: it ends.
+func TestWorkerWithoutStore(t *testing.T) {
+	server := postgrestest.Start(t)
+	m := newTeam(t, server.Database(t, "stores"), 2, 0)
+	m.file("row.yaml", rowOf)
+	file := m.file("row.stack.yaml", "template: row.yaml\nstack: row\ntarget: workshop/alder-1\n")
+	w := m.worker("ann")
+	m.run(0, "ann", "deploy", file, "--yes", "--queue")
+	m.until("the run is under way", func() bool { return strings.Contains(m.run(0, "ann", "events", "row"), "working") })
+	server.Stop()
+	for range 2 {
+		time.Sleep(500 * time.Millisecond)
+		if err := w.Process.Signal(syscall.SIGTERM); err != nil {
+			t.Fatal(err)
+		}
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- w.Wait() }()
+	select {
+	case <-ended:
+	case <-time.After(15 * time.Second):
+		t.Errorf("it has not ended:\n%s", w.said(t))
+	}
+}
