@@ -106,7 +106,7 @@ func (a *App) WhatIfAct(ctx context.Context, st *stack.Stack, resource, verb str
 	}
 	switch {
 	case len(out.Parts) == 0 && resource != "":
-		return nil, refusal("%s has no resource %s; %s", st.Name, resource, tosca.Suggest(resource, names))
+		return nil, refusal("%s has no resource %s%s", st.Name, resource, suggested(resource, names))
 	case len(out.Parts) == 0:
 		return nil, refusal("nothing in %s has the action '%s'", st.Name, verb)
 	case resource == "" && verb != run.VerbSuspend && verb != run.VerbResume:
@@ -139,7 +139,7 @@ func (a *App) inputsOf(o *tosca.Operation, given, into map[string]string) error 
 	}
 	for name := range given {
 		if !slices.Contains(known, name) {
-			return refusal("%s has no input %s; %s", o.Name, name, tosca.Suggest(name, known))
+			return refusal("%s has no input %s%s", o.Name, name, suggested(name, known))
 		}
 	}
 	return nil

@@ -280,7 +280,7 @@ func (a *App) WhatIfRelease(ctx context.Context, st *stack.Stack, name string) (
 		for _, r := range current {
 			names = append(names, r.Name)
 		}
-		return nil, refusal("%s has no resource %s; %s", st.Name, name, tosca.Suggest(name, names))
+		return nil, refusal("%s has no resource %s%s", st.Name, name, suggested(name, names))
 	}
 	rev, err := a.store.Revision(ctx, st.ID, st.Revision)
 	if err != nil {

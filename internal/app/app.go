@@ -239,10 +239,7 @@ func (a *App) openCloud(url string, handed map[string]string,
 	if url != "" {
 		tokens, err := credentials(a.Home, handed)
 		return &httpcloud.Client{Base: strings.TrimSuffix(url, "/"), HTTP: httpcloud.Direct,
-			Tokens: tokens, By: identity.Caller(), Without: func(account string) error {
-				return refusal("there are no credentials of the account %s: set BRICKROW_TOKEN_%s, or put the token of each account into %s, as "+
-					"{ \"account\": \"token\" }", account, strings.ToUpper(strings.ReplaceAll(account, "-", "_")), filepath.Join(a.Home, yard.CredentialsFile))
-			}}, err
+			Tokens: tokens, By: identity.Caller(), Without: a.without}, err
 	}
 	y, err := yard.Open(a.Home, yard.Options{Library: shipped().Library, Speed: a.Speed})
 	if err != nil {
@@ -250,8 +247,14 @@ func (a *App) openCloud(url string, handed map[string]string,
 	}
 	a.yard = y
 	tokens, err := credentials(a.Home, handed)
-	return &httpcloud.Client{Base: "http://yard.local", By: identity.Caller(),
+	return &httpcloud.Client{Base: "http://yard.local", By: identity.Caller(), Without: a.without,
 		HTTP: &http.Client{Transport: yard.Transport{Handler: y.Handler()}}, Tokens: tokens}, err
+}
+
+// without says what mends it that there is nothing to be let into an account with.
+func (a *App) without(account string) error {
+	return refusal("there are no credentials of the account %s: set BRICKROW_TOKEN_%s, or put the token of each account into %s, as "+
+		"{ \"account\": \"token\" }", account, strings.ToUpper(strings.ReplaceAll(account, "-", "_")), filepath.Join(a.Home, yard.CredentialsFile))
 }
 
 // credentials are the tokens of the accounts: those of the file, and over them
@@ -411,7 +414,12 @@ func (a *App) uses(ctx context.Context) ([]using, error) {
 	if err != nil {
 		return nil, err
 	}
-	list, err := a.store.Uses(ctx)
+	return a.usesAmong(ctx, all)
+}
+
+// usesAmong lists who uses results of whom, where all are the stacks.
+func (a *App) usesAmong(ctx context.Context, all []*stack.Stack) ([]using, error) {
+	list, err := a.store.Uses(ctx, all)
 	if err != nil {
 		return nil, err
 	}

@@ -207,7 +207,7 @@ func (a *App) LeaveRule(ctx context.Context, id string, leave bool) error {
 		for _, r := range set.Rules {
 			names = append(names, r.ID)
 		}
-		return refusal("there is no built-in rule %s; %s", id, tosca.Suggest(id, names))
+		return refusal("there is no built-in rule %s%s", id, suggested(id, names))
 	}
 	return a.setSettings(ctx, func(in *targetSettings) {
 		in.LeftRules = slices.DeleteFunc(in.LeftRules, func(s string) bool { return s == id })

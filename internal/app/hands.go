@@ -49,7 +49,7 @@ func (a *App) ChangeByHand(ctx context.Context, r *There, assignment string) err
 				known = append(known, p.Name)
 			}
 		}
-		return refusal("%s has no property '%s'; %s", r.Type, name, tosca.Suggest(name, known))
+		return refusal("%s has no property '%s'%s", r.Type, name, suggested(name, known))
 	}
 	var value any
 	if text != "" {

@@ -120,7 +120,7 @@ func (v *Inventory) Named(st *stack.Stack, name string) (*There, error) {
 		}
 		names = append(names, r.Owner.Node)
 	}
-	return nil, refusal("%s has no resource %s in the cloud; %s", st.Name, name, tosca.Suggest(name, names))
+	return nil, refusal("%s has no resource %s in the cloud%s", st.Name, name, suggested(name, names))
 }
 
 func (a *App) now() time.Time {

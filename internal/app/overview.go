@@ -52,7 +52,7 @@ func (a *App) Stacks(ctx context.Context) ([]Overview, error) {
 	if err != nil {
 		return nil, err
 	}
-	uses, err := a.uses(ctx)
+	uses, err := a.usesAmong(ctx, list)
 	if err != nil {
 		return nil, err
 	}

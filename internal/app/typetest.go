@@ -31,7 +31,7 @@ func (a *App) TypeTest(ctx context.Context, file, typ string, given, edit map[st
 		if bad.HasErrors() {
 			return nil, &Refusal{Findings: bad}
 		}
-		return nil, refusal("%s has no node type %s; %s", file, typ, tosca.Suggest(typ, slices.Sorted(maps.Keys(d.File.Library.Nodes))))
+		return nil, refusal("%s has no node type %s%s", file, typ, suggested(typ, slices.Sorted(maps.Keys(d.File.Library.Nodes))))
 	case t.Base() == nil || t.Base().Name != programs.Type:
 		return nil, refusal("%s does not derive from %s: there are no programs to be tested", typ, programs.Type)
 	}

@@ -59,6 +59,9 @@ func (p *Program) Run(ctx context.Context, args []string) int {
 	p.terminal = p.isTerminal()
 	p.Out, p.Err = plainWriter{p.Out}, plainWriter{p.Err}
 	root := p.root()
+	if len(args) > 0 && strings.HasPrefix(args[0], cobra.ShellCompRequestCmd) { // a shell asks; nobody else waits for it
+		p.completing(root)
+	}
 	root.SetArgs(args)
 	root.SetIn(p.In)
 	root.SetOut(p.Out)
@@ -118,7 +121,6 @@ Without a command it opens the full-screen interface.`,
 		p.targets(), p.rules(), p.whatif(), p.draw(), p.approve(), p.identity(), p.deploy(), p.watch(), p.resume(),
 		p.cancel(), p.pause(), p.onFailure(), p.leave(), p.probes(), p.backups(), p.scripts(), p.types(), p.cloud(), p.adopt(), p.release(), p.capture(), p.drift(), p.history(), p.observe(), p.compliance(), p.act(), p.trace(), p.undo(), p.remove(),
 		p.stacks(), p.show(), p.results(), p.events(), p.store(), p.worker(), p.fleet(), p.config(), p.yard(), p.languageServer(), p.completion(), p.manual(), p.carryOut(), p.carryFleetOn())
-	p.completing(root)
 	return root
 }
 

@@ -187,7 +187,7 @@ func (p *Program) answer(q asking, of func(*app.App, asking) offer) ([]string, c
 	defer stop()
 	q.Context = ctx
 	o := p.ask(q, of)
-	fits := slices.DeleteFunc(o.words, func(w string) bool { return !strings.HasPrefix(w, q.word) })
+	fits := slices.DeleteFunc(slices.Clone(o.words), func(w string) bool { return !strings.HasPrefix(w, q.word) })
 	switch {
 	case len(fits) > 0 && o.open:
 		return fits, cobra.ShellCompDirectiveNoSpace | cobra.ShellCompDirectiveNoFileComp

@@ -566,12 +566,8 @@ type Use struct {
 }
 
 // Uses lists which results of which stacks are used by the current revisions of
-// others. No secret is opened for it.
-func (s *Store) Uses(ctx context.Context) ([]Use, error) {
-	all, err := s.Stacks(ctx)
-	if err != nil {
-		return nil, err
-	}
+// others; all are the stacks. No secret is opened for it.
+func (s *Store) Uses(ctx context.Context, all []*stack.Stack) ([]Use, error) {
 	byID := map[int64]*stack.Stack{}
 	for _, st := range all {
 		byID[st.ID] = st
