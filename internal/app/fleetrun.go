@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
 	"strconv"
@@ -40,6 +41,7 @@ type carried struct {
 
 	places []PlaceOf // as they were read last
 	wholly time.Time // when all of them were
+	took   time.Duration
 }
 
 // CarryFleet carries a rollout on that is locked with a token, until it has come to its end: it lets places begin,
@@ -83,7 +85,6 @@ func (a *App) CarryFleet(ctx context.Context, id, token string, told func(PlaceO
 			return nil, err
 		}
 		c.r.Token = token
-		looked := time.Now()
 		over, wait, err := c.step(ctx)
 		if err != nil || over {
 			if cause := context.Cause(ctx); cause != nil && err != nil {
@@ -97,7 +98,7 @@ func (a *App) CarryFleet(ctx context.Context, id, token string, told func(PlaceO
 		case <-heard:
 			select { // what is written all the time is looked at now and then
 			case <-ctx.Done():
-			case <-time.After(max(100*time.Millisecond, 10*time.Since(looked))): // of many places no more often than they can be read
+			case <-time.After(max(100*time.Millisecond, 10*c.took)): // of many places no more often than they can be read
 			}
 		case <-time.After(min(every, wait)):
 		}
@@ -108,7 +109,9 @@ func (a *App) CarryFleet(ctx context.Context, id, token string, told func(PlaceO
 // nobody writes.
 func (c *carried) step(ctx context.Context) (over bool, wait time.Duration, err error) {
 	wait = time.Hour
+	begun := time.Now()
 	places, err := c.look(ctx)
+	c.took = time.Since(begun)
 	if err != nil {
 		return false, 0, err
 	}
@@ -178,14 +181,10 @@ func (c *carried) step(ctx context.Context) (over bool, wait time.Duration, err 
 			c.told(p)
 		}
 	}
-	for i := range places {
-		if p := &places[i]; p.State.Under() && !over {
-			if err := c.carry(ctx, p); err != nil {
-				return false, 0, err
-			}
-		}
+	if over {
+		return true, wait, nil
 	}
-	return over, wait, nil
+	return false, wait, c.carry(ctx, slices.DeleteFunc(slices.Clone(places), func(p PlaceOf) bool { return !p.State.Under() }))
 }
 
 // look reads how the places stand. Of many most have ended or wait, which nobody else changes: they are read now and then.
@@ -305,43 +304,60 @@ func haveFailed(n int) string {
 // overdue is how long nothing moves before what was given out, and nobody has begun with, is given out again.
 const overdue = time.Minute
 
-// carry sees to it that somebody carries a place out: this process, or a worker.
-func (c *carried) carry(ctx context.Context, p *PlaceOf) error {
+// carry sees to it that places are carried out: by this process, or by workers.
+func (c *carried) carry(ctx context.Context, under []PlaceOf) error {
 	if c.r.Queue == "" {
-		c.mu.Lock()
-		defer c.mu.Unlock()
-		if c.at[p.Position] || p.Alive {
-			return nil
+		for _, p := range under {
+			c.carryHere(ctx, p)
 		}
-		c.at[p.Position] = true
-		at := *p
-		c.here.Go(func() {
-			err := c.placeOf(context.WithoutCancel(ctx), c.r, at, nil)
-			c.mu.Lock()
-			delete(c.at, at.Position)
-			c.mu.Unlock()
-			if err != nil {
-				c.refuse(ctx, c.r.ID, &at, err)
-			}
-		})
 		return nil
 	}
-	if p.RunID != "" { // workers look after their runs themselves
+	var items []queue.Item
+	asks := map[int]string{}
+	for _, p := range under {
+		if p.RunID != "" { // workers look after their runs themselves
+			continue
+		}
+		ask := strconv.Itoa(p.Attempt)                                                       // the same whoever asks, so that it waits once
+		if now := time.Now(); now.Sub(c.news) > overdue && c.workers[p.Target.Account] > 0 { // where nobody works it waits
+			ask += now.UTC().Format(" 2006-01-02 15:04")
+		}
+		if c.put[p.Position] != ask {
+			asks[p.Position] = ask
+			items = append(items, queue.Item{Job: queue.Job{What: jobPlace, ID: c.r.ID, Part: p.Position, Account: p.Target.Account, Ask: ask},
+				Queue: c.r.Queue, Priority: c.r.Priority})
+		}
+	}
+	if len(items) == 0 {
 		return nil
 	}
-	ask := strconv.Itoa(p.Attempt)                                                       // the same whoever asks, so that it waits once
-	if now := time.Now(); now.Sub(c.news) > overdue && c.workers[p.Target.Account] > 0 { // where nobody works it waits
-		ask += now.UTC().Format(" 2006-01-02 15:04")
-	}
-	if c.put[p.Position] == ask {
-		return nil
-	}
-	c.put[p.Position] = ask
 	q, err := c.openQueue(ctx)
-	if err != nil {
-		return err
+	if err == nil {
+		err = q.Put(ctx, items...)
 	}
-	return q.Put(ctx, queue.Job{What: jobPlace, ID: c.r.ID, Part: p.Position, Ask: ask}, c.r.Queue, p.Target.Account, c.r.Priority)
+	if err == nil {
+		maps.Copy(c.put, asks)
+	}
+	return err
+}
+
+// carryHere carries a place out, unless somebody does.
+func (c *carried) carryHere(ctx context.Context, p PlaceOf) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.at[p.Position] || p.Alive {
+		return
+	}
+	c.at[p.Position] = true
+	c.here.Go(func() {
+		err := c.placeOf(context.WithoutCancel(ctx), c.r, p, nil)
+		c.mu.Lock()
+		delete(c.at, p.Position)
+		c.mu.Unlock()
+		if err != nil {
+			c.refuse(ctx, c.r.ID, &p, err)
+		}
+	})
 }
 
 // refuse ends a place that could not be begun with.

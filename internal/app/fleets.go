@@ -432,7 +432,7 @@ func (a *App) enqueueFleet(ctx context.Context, r *Rollout) error {
 	if err != nil {
 		return err
 	}
-	return q.Put(ctx, queue.Job{What: jobFleet, ID: r.ID, Ask: r.Ask}, r.Queue, queue.Fleets, r.Priority)
+	return q.Put(ctx, queue.Item{Job: queue.Job{What: jobFleet, ID: r.ID, Ask: r.Ask}, Queue: r.Queue, Priority: r.Priority})
 }
 
 // PlaceTook is how long a place has taken, or takes so far.

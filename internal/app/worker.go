@@ -87,7 +87,7 @@ func (a *App) enqueue(ctx context.Context, w store.Waiting) error {
 	if err != nil {
 		return err
 	}
-	return q.Put(ctx, queue.Job{What: jobRun, ID: w.Run, Ask: w.Ask}, w.Queue, w.Account, w.Priority)
+	return q.Put(ctx, queue.Item{Job: queue.Job{What: jobRun, ID: w.Run, Account: w.Account, Ask: w.Ask}, Queue: w.Queue, Priority: w.Priority})
 }
 
 // WorkerOptions say how somebody works.
@@ -266,7 +266,7 @@ func (w *work) do(ctx context.Context, j queue.Job) error {
 	if j.What == jobFleet {
 		return w.fleet(ctx, j.ID)
 	}
-	select { // each account's part of a queue gives so much
+	select { // each queue gives so much
 	case w.slots <- struct{}{}:
 	case <-time.After(holdsFor):
 		return queue.NotNow{After: time.Second}

@@ -143,6 +143,11 @@ func rollOut(b *testing.B, places, workers int) float64 {
 		_ = w.Wait()
 		cpu += w.ProcessState.UserTime() + w.ProcessState.SystemTime()
 	}
+	m.until("the server has let their connections go", func() bool {
+		var n int
+		err := conn.QueryRow(b.Context(), `select count(*) from pg_stat_activity where datname = current_database()`).Scan(&n)
+		return err == nil && n == 1
+	})
 	b.ReportMetric(cpu.Seconds()/float64(places)*1000, "worker-cpu-ms/place")
 	b.ReportMetric((ofAll(stat(b, postmaster))-spent)/float64(places)*1000, "server-cpu-ms/place")
 	return float64(places) / took.Seconds()

@@ -2,8 +2,9 @@
 // to another one when it was lost, and when it is tried again. In a shared store it is in the same database; beside
 // a store in a file it is in a file of its own, for the workers of one machine.
 //
-// A job says which run is meant and nothing else: what is to be done stands in the store, and what lets one into a
-// cloud is with the worker.
+// A job says which run is meant, in which account, and nothing else: what is to be done stands in the store, and what
+// lets one into a cloud is with the worker. The account is in the kind of a job, and a worker asks for the kinds he is
+// let in for, when he has room: so nobody is given what he cannot do, or what another one could have begun by now.
 package queue
 
 import (
@@ -36,9 +37,6 @@ const Usual = "runs"
 // The priorities, the first comes first.
 const First, Normal, Last = 1, 2, 4
 
-// Fleets is the lane of those who see to it that waves follow each other: it needs nothing to be let in by.
-const Fleets = "fleets"
-
 // File is the name of the file of a queue, in the folder of the data.
 const File = "queue.db"
 
@@ -53,11 +51,22 @@ type Job struct {
 	What string `json:"what"`
 	ID   string `json:"id"`
 	Part int    `json:"part,omitempty"` // of it
-	Ask  string `json:"ask"`
+	// Account is what one has to be let into for it; "" is nothing, as for seeing to it that waves follow each other.
+	Account string `json:"account,omitempty"`
+	Ask     string `json:"ask"`
 }
 
-// Kind is what River calls it.
-func (Job) Kind() string { return "carry_out" }
+// Kind is what River calls it: who asks for it is let into its account.
+func (j Job) Kind() string {
+	switch {
+	case j.Account == "":
+		return "carry_out"
+	case Good(j.Account):
+		return "carry_out_in_" + j.Account
+	}
+	sum := sha256.Sum256([]byte(j.Account))
+	return "carry_out_in-" + hex.EncodeToString(sum[:16])
+}
 
 // Queue is an open queue.
 type Queue struct {
@@ -70,7 +79,7 @@ type Queue struct {
 // client is what is asked of River, on either database.
 type client interface {
 	JobList(ctx context.Context, params *river.JobListParams) (*river.JobListResult, error)
-	Insert(ctx context.Context, args river.JobArgs, opts *river.InsertOpts) (*rivertype.JobInsertResult, error)
+	InsertMany(ctx context.Context, params []river.InsertManyParams) ([]*rivertype.JobInsertResult, error)
 	Start(ctx context.Context) error
 	Stop(ctx context.Context) error
 	StopAndCancel(ctx context.Context) error
@@ -176,36 +185,59 @@ func prepare[T any](ctx context.Context, q *Queue, driver riverdriver.Driver[T],
 // Close closes the queue. What works has been waited for before.
 func (q *Queue) Close() { q.close() }
 
-// lane is the part of a queue that is for one account: nobody is given what he is not let in for.
-func lane(queue, account string) string {
-	if !Good(account) {
-		sum := sha256.Sum256([]byte(account))
-		account = "x" + hex.EncodeToString(sum[:16])
-	}
-	return queue + "-" + account
+// Item is a job that waits in a queue.
+type Item struct {
+	Job
+	Queue    string
+	Priority int
 }
 
-// Put lets a job wait in a queue, for somebody who is let into an account. One that waits, or has been given out,
-// already is not put there twice.
-func (q *Queue) Put(ctx context.Context, j Job, queue, account string, priority int) error {
-	_, err := q.put(ctx, j, lane(queue, account), priority)
+// part is the part of a queue that a job is in: that of runs, or of those who see to waves. Each has its own number of
+// those who work there.
+func (x Item) part() string {
+	if x.Account == "" {
+		return x.Queue + "-waves"
+	}
+	return x.Queue
+}
+
+// Put lets jobs wait, no two of which are one. One that waits, or has been given out, already is not put there twice.
+func (q *Queue) Put(ctx context.Context, items ...Item) error {
+	if len(items) == 0 {
+		return nil
+	}
+	params := make([]river.InsertManyParams, len(items))
+	for i, x := range items {
+		params[i] = once(x.Job, x.part(), x.Priority)
+	}
+	_, err := q.put(ctx, params...)
 	return err
 }
 
-// put reports whether a job was not there yet.
-func (q *Queue) put(ctx context.Context, j Job, lane string, priority int) (bool, error) {
-	done, err := q.client.Insert(ctx, j, &river.InsertOpts{Queue: lane, Priority: priority, MaxAttempts: 10_000,
-		UniqueOpts: river.UniqueOpts{ByArgs: true}})
+// once is a job in a part of a queue, where it is not there yet.
+func once(j Job, part string, priority int) river.InsertManyParams {
+	return river.InsertManyParams{Args: j, InsertOpts: &river.InsertOpts{Queue: part, Priority: priority, MaxAttempts: 10_000,
+		UniqueOpts: river.UniqueOpts{ByArgs: true}}}
+}
+
+// put says how many jobs were not there yet.
+func (q *Queue) put(ctx context.Context, params ...river.InsertManyParams) (n int, err error) {
+	done, err := q.client.InsertMany(ctx, params)
 	if err != nil {
-		return false, fmt.Errorf("put into the queue: %w", err)
+		return 0, fmt.Errorf("put into the queue: %w", err)
 	}
-	return !done.UniqueSkippedAsDuplicate, nil
+	for _, d := range done {
+		if !d.UniqueSkippedAsDuplicate {
+			n++
+		}
+	}
+	return n, nil
 }
 
 // GiveAgain puts what was given to a worker who is gone into the queue again, and says how much that is. Several may do
 // so: it is there once.
 func (q *Queue) GiveAgain(ctx context.Context, worker string) (n int, err error) {
-	params := river.NewJobListParams().Kinds(Job{}.Kind()).States(rivertype.JobStateRunning).First(10_000)
+	params := river.NewJobListParams().States(rivertype.JobStateRunning).First(10_000)
 	for {
 		list, err := q.client.JobList(ctx, params)
 		if err != nil {
@@ -221,13 +253,11 @@ func (q *Queue) GiveAgain(ctx context.Context, worker string) (n int, err error)
 			}
 			j.Ask, _, _ = strings.Cut(j.Ask, behind)
 			j.Ask += behind + worker
-			added, err := q.put(ctx, j, row.Queue, row.Priority)
+			added, err := q.put(ctx, once(j, row.Queue, row.Priority))
 			if err != nil {
 				return n, err
 			}
-			if added {
-				n++
-			}
+			n += added
 		}
 		if list.LastCursor == nil || len(list.Jobs) < 10_000 {
 			return n, nil
@@ -278,24 +308,20 @@ func (d *doer) Work(ctx context.Context, job *river.Job[Job]) error {
 	return nil
 }
 
-// Work gives a worker what waits in some queues for some accounts, so much at once at most. When soft ends nothing more is given and
-// what is under way is waited for; when hard ends too it is broken off.
+// Work gives a worker what waits in some queues for some accounts, so much of each queue at once at most. When soft ends
+// nothing more is given and what is under way is waited for; when hard ends too it is broken off.
 func (q *Queue) Work(soft, hard context.Context, name string, queues, accounts []string, atOnce int, do func(context.Context, Job) error) error {
 	workers := river.NewWorkers()
-	river.AddWorker(workers, &doer{do: do})
-	config := &river.Config{ID: name, Workers: workers, Queues: map[string]river.QueueConfig{}, Logger: silent, JobTimeout: -1,
+	for _, account := range append([]string{""}, accounts...) {
+		river.AddWorkerArgs(workers, Job{Account: account}, &doer{do: do})
+	}
+	config := &river.Config{ID: name, Workers: workers, FetchOnlyKnownKinds: true, Queues: map[string]river.QueueConfig{}, Logger: silent, JobTimeout: -1,
 		MaxAttempts: 10_000, FetchCooldown: 50 * time.Millisecond, FetchPollInterval: q.every,
 		CompletedJobRetentionPeriod: 24 * time.Hour}
 	for _, n := range queues {
-		for _, account := range accounts {
-			config.Queues[lane(n, account)] = river.QueueConfig{MaxWorkers: atOnce}
-		}
+		config.Queues[n] = river.QueueConfig{MaxWorkers: atOnce}
+		config.Queues[Item{Queue: n}.part()] = river.QueueConfig{MaxWorkers: 8}
 	}
-	for _, n := range queues {
-		config.Queues[lane(n, Fleets)] = river.QueueConfig{MaxWorkers: 8}
-	}
-	// What is put there is told of; with many lanes each is looked at less often.
-	config.FetchPollInterval *= time.Duration(1 + len(config.Queues)/20)
 	c, err := q.make(config)
 	if err != nil {
 		return fmt.Errorf("the queue: %w", err)

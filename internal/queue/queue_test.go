@@ -56,8 +56,8 @@ func TestGivenAgain(t *testing.T) {
 				<-ended
 				<-ended
 			})
-			for _, j := range []Job{{What: "run", ID: "a", Ask: "1"}, {What: "run", ID: "b", Ask: "2 behind somebody"}, {What: "run", ID: "a", Ask: "1"}} {
-				if err := first.Put(t.Context(), j, Usual, "hut", Normal); err != nil {
+			for _, j := range []Job{{What: "run", ID: "a", Account: "hut", Ask: "1"}, {What: "run", ID: "b", Account: "hut", Ask: "2 behind somebody"}, {What: "run", ID: "a", Account: "hut", Ask: "1"}} {
+				if err := first.Put(t.Context(), Item{j, Usual, Normal}); err != nil {
 					t.Fatal(err)
 				}
 			}

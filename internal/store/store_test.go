@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -634,6 +635,39 @@ func testEstimates(t *testing.T, open opener) {
 	}
 	if list, err := s.Estimates(t.Context(), stack.Target{Account: "summit", Region: "alder-1"}, later); err != nil || len(list) != 0 {
 		t.Errorf("elsewhere: %v %v", list, err)
+	}
+}
+
+// The last nine timings of each type and action count, the newest first, whatever else there is.
+func TestTimings(t *testing.T) { onBoth(t, testTimings) }
+
+func testTimings(t *testing.T, open opener) {
+	s := open(t, t.TempDir())
+	if past, err := s.Timings(t.Context()); err != nil || len(past) != 0 {
+		t.Errorf("nothing has run yet: %v %v", past, err)
+	}
+	newRun(t, s, ensure(t, s, "a-stack"), "r1")
+	want := map[string]map[run.Action][]float64{}
+	for i, of := range []struct {
+		typ    string
+		action run.Action
+		n      int
+	}{{"Topic", run.Create, 30}, {"Topic", run.Delete, 9}, {"Queue", run.Create, 1}, {"Zone", run.Remake, 10}} {
+		for n := range of.n {
+			if _, err := s.exec(t.Context(), `insert into timings(run_id, step, type, action, ratio, at_ms) values('r1', ?, ?, ?, ?, ?)`,
+				fmt.Sprint(i, " ", n), of.typ, of.action, float64(n), 1000+10*n+i); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if want[of.typ] == nil {
+			want[of.typ] = map[run.Action][]float64{}
+		}
+		for n := of.n - 1; n >= max(0, of.n-9); n-- {
+			want[of.typ][of.action] = append(want[of.typ][of.action], float64(n))
+		}
+	}
+	if past, err := s.Timings(t.Context()); err != nil || !reflect.DeepEqual(past, want) {
+		t.Errorf("%v, %v; want %v", past, err, want)
 	}
 }
 
