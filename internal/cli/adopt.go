@@ -136,6 +136,7 @@ func (p *Program) capture() *cobra.Command {
 	f.BoolVar(&c.Unowned, "unowned", false, "what belongs to no stack")
 	f.StringArrayVar(&c.IDs, "id", nil, "this resource; may be given again")
 	f.StringVarP(&out, "output", "o", "", "the template; the stack file is written beside it")
+	asJSON := jsonFlag(cmd)
 	cmd.MarkFlagsOneRequired("stack", "unowned", "id")
 	cmd.MarkFlagsMutuallyExclusive("stack", "unowned")
 	for _, name := range []string{"target", "output"} {
@@ -152,6 +153,9 @@ func (p *Program) capture() *cobra.Command {
 			stackFile, project, err := a.CaptureTo(ctx, c, out)
 			if err != nil {
 				return err
+			}
+			if *asJSON {
+				return p.json(map[string]any{"resources": len(project.Nodes), "template": out, "stack_file": stackFile, "notes": append([]string{}, project.Notes...)})
 			}
 			fmt.Fprintf(p.Out, "%d resources: %s and %s\n", len(project.Nodes), out, stackFile)
 			for _, n := range project.Notes {

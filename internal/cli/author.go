@@ -244,6 +244,7 @@ func (p *Program) pack() *cobra.Command {
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the archive to write")
 	cmd.Flags().StringVar(&entry, "entry", "", "the template, where the folder has several")
 	_ = cmd.MarkFlagRequired("output") // it is there
+	asJSON := jsonFlag(cmd)
 	cmd.RunE = func(_ *cobra.Command, args []string) error {
 		if !bundle.IsArchive(out) {
 			return usage{fmt.Errorf("%s: the name of an archive ends in .csar", out)}
@@ -256,8 +257,7 @@ func (p *Program) pack() *cobra.Command {
 		if findings.HasErrors() {
 			return exit(ExitRefused)
 		}
-		fmt.Fprintf(p.Out, "%s: %d files\n", out, n)
-		return nil
+		return p.told(*asJSON, map[string]any{"archive": out, "files": n}, "%s: %d files", out, n)
 	}
 	return cmd
 }

@@ -215,6 +215,18 @@ func (p *Program) json(x any) error {
 	return e.Encode(x)
 }
 
+// jsonFlag lets a command be asked for JSON.
+func jsonFlag(cmd *cobra.Command) *bool { return cmd.Flags().Bool("json", false, "as JSON") }
+
+// told says what was done: in words, or as JSON.
+func (p *Program) told(asJSON bool, x any, words string, args ...any) error {
+	if asJSON {
+		return p.json(x)
+	}
+	_, err := fmt.Fprintf(p.Out, words+"\n", args...)
+	return err
+}
+
 // code is the exit code of a run that has ended.
 func code(r *run.Record) error {
 	switch r.State {

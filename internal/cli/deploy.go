@@ -58,31 +58,33 @@ func (p *Program) toDeploy(ctx context.Context, a *app.App, path string, v app.V
 }
 
 func (p *Program) identity() *cobra.Command {
-	return &cobra.Command{Use: "identity",
-		Short: "Print who you are to others: what they put into 'approvers' and 'deployers'", Args: cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
-			me, err := app.IdentityOf(p.options().Home) // the store is not opened: who asks may not be known there yet
-			if err == nil {
-				fmt.Fprintln(p.Out, me.Public())
-			}
+	cmd := &cobra.Command{Use: "identity",
+		Short: "Print who you are to others: what they put into 'approvers' and 'deployers'", Args: cobra.NoArgs}
+	asJSON := jsonFlag(cmd)
+	cmd.RunE = func(*cobra.Command, []string) error {
+		me, err := app.IdentityOf(p.options().Home) // the store is not opened: who asks may not be known there yet
+		if err != nil {
 			return err
-		}}
+		}
+		return p.told(*asJSON, map[string]any{"user": identity.User(), "identity": fmt.Sprint(me.Public())}, "%s", me.Public())
+	}
+	return cmd
 }
 
 func (p *Program) approve() *cobra.Command {
-	return &cobra.Command{Use: "approve CHANGESET", Short: "Agree to a saved change set that somebody else made",
-		Args: cobra.ExactArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			return p.with(func(a *app.App) error {
-				s, in, err := a.Approve(args[0], identity.User())
-				if err == nil {
-					fmt.Fprintf(p.Out,
-						"%s in %s, saved by %s, is approved by %s\nwritten as %s; it belongs beside the file\n",
-						s.Stack, s.Target, s.By, identity.User(), in)
-				}
+	cmd := &cobra.Command{Use: "approve CHANGESET", Short: "Agree to a saved change set that somebody else made", Args: cobra.ExactArgs(1)}
+	asJSON := jsonFlag(cmd)
+	cmd.RunE = func(_ *cobra.Command, args []string) error {
+		return p.with(func(a *app.App) error {
+			s, in, err := a.Approve(args[0], identity.User())
+			if err != nil {
 				return err
-			})
-		}}
+			}
+			return p.told(*asJSON, map[string]any{"stack": s.Stack, "target": s.Target, "by": s.By, "approved_by": identity.User(), "file": in},
+				"%s in %s, saved by %s, is approved by %s\nwritten as %s; it belongs beside the file", s.Stack, s.Target, s.By, identity.User(), in)
+		})
+	}
+	return cmd
 }
 
 func (p *Program) deploy() *cobra.Command {

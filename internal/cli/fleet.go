@@ -18,6 +18,7 @@ import (
 	"brickrow/internal/app"
 	"brickrow/internal/cloud"
 	"brickrow/internal/fleet"
+	"brickrow/internal/identity"
 	"brickrow/internal/run"
 	"brickrow/internal/whatif"
 )
@@ -87,7 +88,7 @@ func fleetJSON(pv *app.FleetPreview) jsonFleetWhatIf {
 
 // fleetText prints a what-if of a fleet: what is alike once.
 func (p *Program) fleetText(pv *app.FleetPreview) {
-	fmt.Fprintf(p.Out, "%s: %d places; %s\n", pv.File.Fleet, len(pv.Places), pv.Tally)
+	fmt.Fprintf(p.Out, "%s: %d places; %s\n", pv.File.Fleet, len(pv.Places), fleetTally(pv))
 	alike := map[string][]string{}
 	for _, x := range pv.Places {
 		key := x.SameAs
@@ -125,6 +126,23 @@ func (p *Program) fleetText(pv *app.FleetPreview) {
 		parts = append(parts, fmt.Sprint(waves[n]))
 	}
 	fmt.Fprintf(p.Out, "\nwaves of %s places; %s\n", strings.Join(parts, ", "), tolerated(pv.File))
+}
+
+// fleetTally is what a rollout would do, or that it cannot.
+func fleetTally(pv *app.FleetPreview) string {
+	wrong := 0
+	for _, x := range pv.Places {
+		if x.Findings.HasErrors() {
+			wrong++
+		}
+	}
+	switch wrong {
+	case 0:
+		return pv.Tally.String()
+	case len(pv.Places):
+		return "nothing can be done in any of them"
+	}
+	return fmt.Sprintf("%s; in %d of them nothing can be done", pv.Tally, wrong)
 }
 
 // mostNamed is how many names are told of many.
@@ -592,15 +610,17 @@ func (p *Program) fleetList() *cobra.Command {
 }
 
 func (p *Program) fleetSteer(use, short, said string, do func(*app.App, context.Context, string) error) *cobra.Command {
-	return &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+	cmd := &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(1)}
+	asJSON := jsonFlag(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		return p.onFleet(cmd.Context(), args[0], func(a *app.App, name string) error {
 			if err := do(a, cmd.Context(), name); err != nil {
 				return err
 			}
-			fmt.Fprintf(p.Out, "the rollout of %s %s\n", name, said)
-			return nil
+			return p.told(*asJSON, map[string]any{"fleet": name, "asked": cmd.Name()}, "the rollout of %s %s", name, said)
 		})
-	}}
+	}
+	return cmd
 }
 
 func (p *Program) fleetResume() *cobra.Command {
@@ -614,8 +634,7 @@ func (p *Program) fleetResume() *cobra.Command {
 				return err
 			}
 			if r == nil {
-				fmt.Fprintf(p.Out, "the rollout of %s goes on\n", name)
-				return nil
+				return p.told(f.json, map[string]any{"fleet": name, "asked": "resume"}, "the rollout of %s goes on", name)
 			}
 			return p.carryFleet(cmd.Context(), a, r, f)
 		})
@@ -645,15 +664,17 @@ func (p *Program) fleetRetry() *cobra.Command {
 }
 
 func (p *Program) fleetApprove() *cobra.Command {
-	return &cobra.Command{Use: "approve FLEETFILE TARGET", Short: "Agree to what a rollout does in a careful place", Args: cobra.ExactArgs(2),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			return p.onFleet(cmd.Context(), args[0], func(a *app.App, name string) error {
-				x, err := a.ApprovePlace(cmd.Context(), name, args[1])
-				if err != nil {
-					return err
-				}
-				fmt.Fprintf(p.Out, "%s in %s is agreed to: %s\n", x.Stack, x.Target, x.Tally)
-				return nil
-			})
-		}}
+	cmd := &cobra.Command{Use: "approve FLEETFILE TARGET", Short: "Agree to what a rollout does in a careful place", Args: cobra.ExactArgs(2)}
+	asJSON := jsonFlag(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		return p.onFleet(cmd.Context(), args[0], func(a *app.App, name string) error {
+			x, err := a.ApprovePlace(cmd.Context(), name, args[1])
+			if err != nil {
+				return err
+			}
+			return p.told(*asJSON, map[string]any{"fleet": name, "target": x.Target.String(), "stack": x.Stack, "tally": x.Tally, "approved_by": identity.User()},
+				"%s in %s is agreed to: %s", x.Stack, x.Target, x.Tally)
+		})
+	}
+	return cmd
 }

@@ -111,6 +111,15 @@ func TestFleet(t *testing.T) {
 		looked.Places[1].Wave != 2 || looked.Places[29].Wave != 3 {
 		t.Errorf("%+v", looked)
 	}
+	for text, want := range map[string]string{
+		strings.Replace(huts, "site:", "seat:", 1):                                                            "huts: 30 places; nothing can be done in any of them\n",
+		strings.Replace(huts, "waves:", "  - { target: hut-001/alder-1, inputs: { size: huge } }\nwaves:", 1): "huts: 30 places; 174 new; in 1 of them nothing can be done\n",
+	} {
+		m.file("wrong.fleet.yaml", text)
+		if out := m.run(1, "ann", "fleet", "whatif", "wrong.fleet.yaml"); !strings.Contains(out, want) {
+			t.Errorf("%s\nwant %s", out, want)
+		}
+	}
 	if out := m.run(ExitUsage, "ann", "fleet", "deploy", file); !strings.Contains(out, "Nobody can answer here") {
 		t.Error(out)
 	}

@@ -363,28 +363,31 @@ func (p *Program) yardFault() *cobra.Command {
 			return nil
 		})
 	}
-	list := &cobra.Command{Use: "list", Short: "List the faults", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			return p.with(func(a *app.App) error {
-				faults, err := a.Door.Faults(cmd.Context())
-				if err != nil {
-					return err
+	list := &cobra.Command{Use: "list", Short: "List the faults", Args: cobra.NoArgs}
+	asJSON := jsonFlag(list)
+	list.RunE = func(cmd *cobra.Command, _ []string) error {
+		return p.with(func(a *app.App) error {
+			faults, err := a.Door.Faults(cmd.Context())
+			switch {
+			case err != nil:
+				return err
+			case *asJSON:
+				return p.json(append([]yard.Fault{}, faults...))
+			case len(faults) == 0:
+				fmt.Fprintln(p.Out, "no faults")
+			}
+			for _, f := range faults {
+				times := "until cleared"
+				if f.Times > 0 {
+					times = fmt.Sprintf("%d times", f.Times)
 				}
-				if len(faults) == 0 {
-					fmt.Fprintln(p.Out, "no faults")
-				}
-				for _, f := range faults {
-					times := "until cleared"
-					if f.Times > 0 {
-						times = fmt.Sprintf("%d times", f.Times)
-					}
-					fmt.Fprintf(p.Out, "%d  %s  name %s, type %s, on %s, at %s, %s: %s\n", f.ID, f.Mode,
-						or(f.Name, "any"), or(f.Type, "any"), or(f.On, "create or update"),
-						or(f.At, "the first step"), times, cloud.Clean(f.Reason))
-				}
-				return nil
-			})
-		}}
+				fmt.Fprintf(p.Out, "%d  %s  name %s, type %s, on %s, at %s, %s: %s\n", f.ID, f.Mode,
+					or(f.Name, "any"), or(f.Type, "any"), or(f.On, "create or update"),
+					or(f.At, "the first step"), times, cloud.Clean(f.Reason))
+			}
+			return nil
+		})
+	}
 	clear := &cobra.Command{Use: "clear", Short: "Take all faults away", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return p.with(func(a *app.App) error {

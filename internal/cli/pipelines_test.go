@@ -1,11 +1,14 @@
 package cli
 
 import (
+	"encoding/json"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"github.com/spf13/cobra"
 )
 
 // script runs one of the examples with the program on the path, and wants an exit code.
@@ -84,4 +87,70 @@ func TestPipeline(t *testing.T) {
 	m.run(0, "ann", "fmt", "row.yaml")
 	git("add", "row.yaml")
 	m.script(0, "ann", "", m.dir, "hooks/pre-commit")
+}
+
+// TestJSONEverywhere holds that each command says what it finds, or has done, as JSON too; but for those that write a file or a
+// text of a form of its own, serve somebody, or set up the stand-in.
+func TestJSONEverywhere(t *testing.T) {
+	without := map[string]string{
+		"fmt": "files", "draw": "a picture", "fleet draw": "a picture", "new": "names of files", "schema": "JSON Schema", "trace": "OTLP",
+		"completion": "for a shell", "man": "pages", "config path": "a name", "lsp": "a protocol", "worker": "a log", "demo": "the interface",
+		"yard serve": "", "yard fill": "", "yard change": "", "yard remove": "", "yard at-once": "", "yard permit": "", "yard fault add": "", "yard fault clear": "",
+	}
+	p := &Program{}
+	var look func(cmd *cobra.Command)
+	look = func(cmd *cobra.Command) {
+		for _, sub := range cmd.Commands() {
+			look(sub)
+		}
+		name := strings.TrimPrefix(strings.TrimPrefix(cmd.CommandPath(), "brickrow"), " ")
+		_, excused := without[name]
+		delete(without, name)
+		switch has := cmd.Flags().Lookup("json") != nil; {
+		case !cmd.Runnable() || cmd.Hidden || name == "":
+		case has && excused:
+			t.Errorf("%s does print JSON", name)
+		case !has && !excused:
+			t.Errorf("%s prints no JSON", name)
+		}
+	}
+	look(p.root())
+	if len(without) > 0 {
+		t.Errorf("no commands: %v", without)
+	}
+}
+
+// TestDoneAsJSON asks for JSON of what commands have done.
+func TestDoneAsJSON(t *testing.T) {
+	m := newTeam(t, "", 5000, 3)
+	file := m.fleetFiles(huts)
+	m.file("one.yaml", rowOf)
+	row := m.file("one.stack.yaml", "template: one.yaml\nstack: row\ntarget: workshop/alder-1\n")
+	wants := func(args []string, want ...string) {
+		t.Helper()
+		out := m.run(0, "ann", append(args, "--json")...)
+		if !json.Valid([]byte(out)) {
+			t.Errorf("%v: %s", args, out)
+		}
+		flat := strings.Join(strings.Fields(out), "")
+		for _, w := range want {
+			if !strings.Contains(flat, w) {
+				t.Errorf("%v: there is no %s in %s", args, w, out)
+			}
+		}
+	}
+	wants([]string{"identity"}, `"user":"`, `"identity":"ed25519:`)
+	m.run(0, "ann", "deploy", row, "--yes", "--queue")
+	wants([]string{"on-failure", "row", "hold"}, `"stack":"row"`, `"target":"workshop/alder-1"`, `"run":1`, `"asked":"on-failure"`, `"then":"hold"`)
+	wants([]string{"cancel", "row"}, `"asked":"stop"`, `"then":"undo"`, `"state":"queued"`)
+	wants([]string{"worker", "limit", "workshop/alder-1", "2"}, `"target":"workshop/alder-1"`, `"runs_at_once":2`)
+	wants([]string{"worker", "list"}, `"workers":[]`, `"limits":{"workshop/alder-1":2}`)
+	m.run(0, "ann", "fleet", "deploy", file, "--yes", "--queue")
+	for _, ask := range []string{"pause", "resume", "cancel"} {
+		wants([]string{"fleet", ask, file}, `"fleet":"huts"`, `"asked":"`+ask+`"`)
+	}
+	wants([]string{"pack", m.dir, "--entry", "one.yaml", "-o", filepath.Join(m.dir, "row.csar")}, `"files":`)
+	m.run(0, "ann", "deploy", row, "--yes")
+	wants([]string{"capture", "--target", "workshop/alder-1", "--stack", "row", "-o", filepath.Join(m.dir, "again.yaml")}, `"resources":6`, `"stack_file":"`)
+	m.run(1, "ann", "worker", "drain", "nobody", "--json")
 }

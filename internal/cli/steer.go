@@ -15,30 +15,52 @@ import (
 	"brickrow/internal/tosca"
 )
 
+// jsonAsked is what was asked of a run.
+type jsonAsked struct {
+	Stack  string          `json:"stack"`
+	Target string          `json:"target"`
+	Run    int             `json:"run"`
+	State  run.Status      `json:"state"` // when it was asked
+	Asked  string          `json:"asked"`
+	Then   stack.OnFailure `json:"then,omitempty"` // what becomes of what it has done
+}
+
+// asked is what was asked of a run: as JSON, and in words.
+type asked struct {
+	what  string
+	then  stack.OnFailure
+	words string
+}
+
 // ofRun makes a command that asks something of the last run of a stack, and says what was
 // asked.
 func (p *Program) ofRun(use, short string, args cobra.PositionalArgs,
-	ask func(ctx context.Context, a *app.App, r *run.Record, args []string) (string, error)) *cobra.Command {
-	return &cobra.Command{Use: use, Short: short, Args: args, RunE: func(cmd *cobra.Command, args []string) error {
+	ask func(ctx context.Context, a *app.App, r *run.Record, args []string) (asked, error)) *cobra.Command {
+	cmd := &cobra.Command{Use: use, Short: short, Args: args}
+	asJSON := jsonFlag(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		ctx := cmd.Context()
 		return p.onStack(ctx, args[0], func(a *app.App, st *stack.Stack) error {
 			r, err := runOf(ctx, a, st, 0)
 			if err != nil {
 				return err
 			}
-			said, err := ask(ctx, a, r, args)
-			if err == nil {
-				fmt.Fprintf(p.Out, "run %d of %s %s\n", r.Number, st.Name, said)
+			state := r.State
+			is, err := ask(ctx, a, r, args)
+			if err != nil {
+				return err
 			}
-			return err
+			return p.told(*asJSON, jsonAsked{st.Name, st.Target.String(), r.Number, state, is.what, is.then},
+				"run %d of %s %s", r.Number, st.Name, is.words)
 		})
-	}}
+	}
+	return cmd
 }
 
 func (p *Program) cancel() *cobra.Command {
 	hold := false
 	cmd := p.ofRun("cancel STACK", "Stop the run of a stack; what it has done is undone, or held", cobra.ExactArgs(1),
-		func(ctx context.Context, a *app.App, r *run.Record, _ []string) (string, error) {
+		func(ctx context.Context, a *app.App, r *run.Record, _ []string) (asked, error) {
 			then, words := stack.Undo, "was asked to stop; what it has done is undone"
 			if hold {
 				then, words = stack.Hold, "was asked to stop; what it has done stays"
@@ -46,7 +68,7 @@ func (p *Program) cancel() *cobra.Command {
 			if r.State == run.StatusQueued {
 				words = "was " + run.NeverBegun
 			}
-			return words, a.Cancel(ctx, r, then)
+			return asked{"stop", then, words}, a.Cancel(ctx, r, then)
 		})
 	cmd.Flags().BoolVar(&hold, "hold", false, "what was done stays, and a resume goes on with it")
 	return cmd
@@ -54,21 +76,21 @@ func (p *Program) cancel() *cobra.Command {
 
 func (p *Program) pause() *cobra.Command {
 	return p.ofRun("pause STACK", "Let the run of a stack begin nothing more; resume goes on", cobra.ExactArgs(1),
-		func(ctx context.Context, a *app.App, r *run.Record, args []string) (string, error) {
-			return fmt.Sprintf("was asked to pause: what is under way comes to its end; 'brickrow resume %s' goes on", args[0]),
-				a.Pause(ctx, r)
+		func(ctx context.Context, a *app.App, r *run.Record, args []string) (asked, error) {
+			words := fmt.Sprintf("was asked to pause: what is under way comes to its end; 'brickrow resume %s' goes on", args[0])
+			return asked{"pause", "", words}, a.Pause(ctx, r)
 		})
 }
 
 func (p *Program) onFailure() *cobra.Command {
 	return p.ofRun("on-failure STACK undo|hold", "Choose what becomes of what a run has done, should it fail", cobra.ExactArgs(2),
-		func(ctx context.Context, a *app.App, r *run.Record, args []string) (string, error) {
+		func(ctx context.Context, a *app.App, r *run.Record, args []string) (asked, error) {
 			then := stack.OnFailure(args[1])
 			if then != stack.Undo && then != stack.Hold {
-				return "", usage{fmt.Errorf("on failure it is undo or hold, not '%s'", args[1])}
+				return asked{}, usage{fmt.Errorf("on failure it is undo or hold, not '%s'", args[1])}
 			}
-			return map[stack.OnFailure]string{stack.Undo: "is undone should it fail", stack.Hold: "is held should it fail"}[then],
-				a.ChooseOnFailure(ctx, r, then)
+			words := map[stack.OnFailure]string{stack.Undo: "is undone should it fail", stack.Hold: "is held should it fail"}[then]
+			return asked{"on-failure", then, words}, a.ChooseOnFailure(ctx, r, then)
 		})
 }
 
@@ -78,6 +100,7 @@ func (p *Program) leave() *cobra.Command {
 		Short: "Give up a resource that a stuck run cannot get rid of; it stays in the cloud, and is recorded as left",
 		Args:  cobra.ExactArgs(2)}
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	asJSON := jsonFlag(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		ctx := cmd.Context()
 		return p.onStack(ctx, args[0], func(a *app.App, st *stack.Stack) error {
@@ -86,7 +109,9 @@ func (p *Program) leave() *cobra.Command {
 				return err
 			}
 			for _, words := range l.Words() {
-				p.wrapped("stays in the cloud  ", words)
+				if !*asJSON {
+					p.wrapped("stays in the cloud  ", words)
+				}
 			}
 			if !yes {
 				if err := p.confirm(fmt.Sprintf("Leave %d in %s / %s?", len(l.Parts), st.Target.Account, st.Target.Region), ""); err != nil {
@@ -96,9 +121,8 @@ func (p *Program) leave() *cobra.Command {
 			if err := a.Leave(ctx, st, l); err != nil {
 				return err
 			}
-			fmt.Fprintf(p.Out, "left; 'brickrow resume %s' goes on without it, 'brickrow show %s' tells later whether it is there still\n",
-				args[0], args[0])
-			return nil
+			return p.told(*asJSON, map[string]any{"stack": st.Name, "target": st.Target.String(), "left": l.Words()},
+				"left; 'brickrow resume %s' goes on without it, 'brickrow show %s' tells later whether it is there still", args[0], args[0])
 		})
 	}
 	return cmd

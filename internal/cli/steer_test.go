@@ -13,12 +13,18 @@ func TestLeavingOnTheCommandLine(t *testing.T) {
 	s.wants(errs, "run 3 is not under way: it is undone")
 	s.run(2, "on-failure", "bulletin-test", "wait")
 	s.run(0, "yard", "fault", "add", "--name", "oncall", "--on", "delete", "--times", "0", "--reason", "the duty roster hangs on it")
-	out, _ := s.run(ExitStuck, "delete", "bulletin-test", "--yes", "--accept", "data")
+	out, _ := s.run(0, "yard", "fault", "list", "--json")
+	if faults := decode[[]struct{ Name, Reason string }](t, out); len(faults) != 1 || faults[0].Name != "oncall" {
+		t.Error(out)
+	}
+	out, _ = s.run(ExitStuck, "delete", "bulletin-test", "--yes", "--accept", "data")
 	s.wants(out, "oncall (Vault) failed while", "  the cloud    the duty roster hangs on it", "  the rest     it stands still until somebody decides")
 	_, errs = s.run(2, "leave", "bulletin-test", "oncall")
 	s.wants(errs, "Nobody can answer here: add --yes")
-	out, _ = s.run(0, "leave", "bulletin-test", "oncall", "--yes")
-	s.wants(out, "stays in the cloud  oncall (Vault vault~", "'brickrow resume bulletin-test' goes on without it")
+	out, _ = s.run(0, "leave", "bulletin-test", "oncall", "--yes", "--json")
+	if left := decode[struct{ Left []string }](t, out).Left; len(left) != 1 || !strings.HasPrefix(left[0], "oncall (Vault vault~") {
+		t.Error(out)
+	}
 	out, _ = s.run(0, "resume", "bulletin-test")
 	s.wants(out, "nothing is there any more but what is kept: frames (", "left: oncall (vault~")
 	out, _ = s.run(0, "show", "bulletin-test")

@@ -81,27 +81,29 @@ func (p *Program) storeMembers() *cobra.Command {
 		})
 	}
 	add := &cobra.Command{Use: "add NAME IDENTITY...", Short: "Let somebody read the secrets; IDENTITY is what 'brickrow identity' prints for him",
-		Args: cobra.MinimumNArgs(2), RunE: func(cmd *cobra.Command, args []string) error {
-			return p.with(func(a *app.App) error {
-				if err := a.AddMember(cmd.Context(), args[0], strings.Join(args[1:], " ")); err != nil {
-					return err
-				}
-				fmt.Fprintf(p.Out, "%s is a member\n", args[0])
-				return nil
-			})
-		}}
-	remove := &cobra.Command{Use: "remove MEMBER", Short: "Take the key from somebody: all secrets are sealed with a new one", Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			return p.with(func(a *app.App) error {
-				n, err := a.RemoveMember(cmd.Context(), args[0])
-				if err != nil {
-					return err
-				}
-				fmt.Fprintf(p.Out, "%s is no member any more; sealed with a new key: %d secrets\nwhat was read before has been read: give such "+
-					"secrets new values, and take away the access to the database\n", args[0], n)
-				return nil
-			})
-		}}
+		Args: cobra.MinimumNArgs(2)}
+	addJSON := jsonFlag(add)
+	add.RunE = func(cmd *cobra.Command, args []string) error {
+		return p.with(func(a *app.App) error {
+			if err := a.AddMember(cmd.Context(), args[0], strings.Join(args[1:], " ")); err != nil {
+				return err
+			}
+			return p.told(*addJSON, map[string]any{"member": args[0], "added": true}, "%s is a member", args[0])
+		})
+	}
+	remove := &cobra.Command{Use: "remove MEMBER", Short: "Take the key from somebody: all secrets are sealed with a new one", Args: cobra.ExactArgs(1)}
+	removeJSON := jsonFlag(remove)
+	remove.RunE = func(cmd *cobra.Command, args []string) error {
+		return p.with(func(a *app.App) error {
+			n, err := a.RemoveMember(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return p.told(*removeJSON, map[string]any{"member": args[0], "removed": true, "sealed_anew": n},
+				"%s is no member any more; sealed with a new key: %d secrets\nwhat was read before has been read: give such "+
+					"secrets new values, and take away the access to the database", args[0], n)
+		})
+	}
 	cmd.AddCommand(add, remove)
 	return cmd
 }
@@ -118,7 +120,10 @@ func (p *Program) storeMove() *cobra.Command {
 	cmd.MarkFlagsMutuallyExclusive("to", "give-up")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		if giveUp {
-			return app.GiveUpMove(cmd.Context(), p.options().Home, p.options().Store)
+			if err := app.GiveUpMove(cmd.Context(), p.options().Home, p.options().Store); err != nil {
+				return err
+			}
+			return p.told(asJSON, map[string]any{"given_up": true}, "the move is given up: the old place is used again")
 		}
 		m, err := app.MoveStore(cmd.Context(), p.options().Home, p.options().Store, to, func(t app.MovedTable) {
 			if !asJSON {

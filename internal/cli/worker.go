@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"os/signal"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -147,8 +149,8 @@ func (p *Program) workerList() *cobra.Command {
 				fmt.Fprintln(p.Out, "no workers: 'brickrow worker' is one")
 			}
 			fmt.Fprintf(p.Out, "%d waiting, %d under way\n", waiting, underWay)
-			for target, n := range limits {
-				fmt.Fprintf(p.Out, "%s takes %d runs at once\n", target, n)
+			for _, target := range slices.Sorted(maps.Keys(limits)) {
+				fmt.Fprintf(p.Out, "%s takes %d runs at once\n", target, limits[target])
 			}
 			return nil
 		})
@@ -157,19 +159,39 @@ func (p *Program) workerList() *cobra.Command {
 }
 
 func (p *Program) workerDrain() *cobra.Command {
-	return &cobra.Command{Use: "drain WORKER", Short: "Let a worker take nothing more, and end when what it carries out has come to its end",
-		Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-			return p.with(func(a *app.App) error { return a.Drain(cmd.Context(), args[0]) })
-		}}
+	cmd := &cobra.Command{Use: "drain WORKER", Short: "Let a worker take nothing more, and end when what it carries out has come to its end",
+		Args: cobra.ExactArgs(1)}
+	asJSON := jsonFlag(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		return p.with(func(a *app.App) error {
+			if err := a.Drain(cmd.Context(), args[0]); err != nil {
+				return err
+			}
+			return p.told(*asJSON, map[string]any{"worker": args[0], "draining": true}, "%s takes nothing more, and ends when what it carries out has", args[0])
+		})
+	}
+	return cmd
 }
 
 func (p *Program) workerLimit() *cobra.Command {
-	return &cobra.Command{Use: "limit TARGET N", Short: "Let workers carry out so many runs in a target at the same time; 0 is any number",
-		Args: cobra.ExactArgs(2), RunE: func(cmd *cobra.Command, args []string) error {
-			n, err := strconv.Atoi(args[1])
-			if err != nil {
-				return usage{fmt.Errorf("'%s' is no number", args[1])}
+	cmd := &cobra.Command{Use: "limit TARGET N", Short: "Let workers carry out so many runs in a target at the same time; 0 is any number",
+		Args: cobra.ExactArgs(2)}
+	asJSON := jsonFlag(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		n, err := strconv.Atoi(args[1])
+		if err != nil {
+			return usage{fmt.Errorf("'%s' is no number", args[1])}
+		}
+		return p.with(func(a *app.App) error {
+			if err := a.LimitRuns(cmd.Context(), args[0], n); err != nil {
+				return err
 			}
-			return p.with(func(a *app.App) error { return a.LimitRuns(cmd.Context(), args[0], n) })
-		}}
+			words := fmt.Sprintf("takes %d runs at once", n)
+			if n == 0 {
+				words = "takes any number of runs at once"
+			}
+			return p.told(*asJSON, map[string]any{"target": args[0], "runs_at_once": n}, "%s %s", args[0], words)
+		})
+	}
+	return cmd
 }

@@ -137,6 +137,9 @@ func (q *Queue) openShared(ctx context.Context, url string) error {
 		path = "brickrow"
 		config.ConnConfig.RuntimeParams["search_path"] = path
 	}
+	// Planned anew each time the server looks the accounts of a worker up in a table. A plan that is kept for any of them
+	// compares each with all that waits.
+	config.ConnConfig.RuntimeParams["plan_cache_mode"] = "force_custom_plan"
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return err
