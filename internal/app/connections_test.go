@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -28,6 +29,7 @@ type another struct {
 	*yard.Yard
 	url, token string
 	server     *httptest.Server
+	gate       *gate
 	door       *yard.Door
 }
 
@@ -41,27 +43,39 @@ func anotherCloud(t *testing.T, speed float64) *another {
 	if err != nil {
 		t.Fatal(err)
 	}
-	srv := httptest.NewServer(y.Handler())
+	srv := httptest.NewUnstartedServer(y.Handler())
+	door := &gate{Listener: srv.Listener}
+	srv.Listener = door
+	srv.Start()
 	tokens := y.Tokens()
-	o := &another{y, srv.URL, tokens["workshop"], srv, &yard.Door{Base: srv.URL, HTTP: http.DefaultClient, Token: tokens["operator"]}}
+	o := &another{y, srv.URL, tokens["workshop"], srv, door, &yard.Door{Base: srv.URL, HTTP: http.DefaultClient, Token: tokens["operator"]}}
 	t.Cleanup(func() { o.server.Close(); y.Close() })
 	return o
 }
 
-// stop lets the cloud answer no more, and start lets it answer again at the same address.
-func (o *another) stop() { o.server.Close() }
-
-func (o *another) start(t *testing.T) {
-	l, err := net.Listen("tcp", strings.TrimPrefix(o.url, "http://"))
-	if err != nil {
-		t.Error(err)
-		return
-	}
-	o.server = httptest.NewUnstartedServer(o.Handler())
-	o.server.Listener.Close()
-	o.server.Listener = l
-	o.server.Start()
+// gate keeps an address, and lets nobody in while it is shut.
+type gate struct {
+	net.Listener
+	shut atomic.Bool
 }
+
+func (g *gate) Accept() (net.Conn, error) {
+	for {
+		c, err := g.Listener.Accept()
+		if err != nil || !g.shut.Load() {
+			return c, err
+		}
+		c.Close()
+	}
+}
+
+// stop lets the cloud answer no more, and start lets it answer again at the same address.
+func (o *another) stop() {
+	o.gate.shut.Store(true)
+	o.server.CloseClientConnections()
+}
+
+func (o *another) start() { o.gate.shut.Store(false) }
 
 // within waits until something holds.
 func (b *bench) within(t *testing.T, holds func() bool) {
@@ -285,7 +299,7 @@ func TestTheWayGoesFirst(t *testing.T) {
 	if r.State != run.StatusStuck || !strings.Contains(r.Reason, "did not answer") {
 		t.Fatalf("%s %s", r.State, r.Reason)
 	}
-	o.start(t)
+	o.start()
 	ticket, err := b.Resume(t.Context(), b.stack("across"), On)
 	if err != nil {
 		t.Fatal(err)
@@ -443,7 +457,7 @@ service_template:`
 			if is := err == nil; is != running {
 				if running = is; is {
 					time.Sleep(500 * time.Millisecond)
-					o.start(t)
+					o.start()
 				} else {
 					o.stop()
 				}
@@ -460,7 +474,7 @@ service_template:`
 	b.delete("across")
 	stop()
 	<-done
-	o.start(t)
+	o.start()
 	b.wantSame("what is left there", o.listed(t, "across"), "")
 	b.wantSame("what is left here", b.listing("across"), "[]")
 }

@@ -113,7 +113,6 @@ func (a *App) checkPlaces(ctx context.Context, f *fleet.File, used map[*fleet.Pl
 			case found.File == f.Path:
 			case found.Code == "missing-input":
 				found.Pos = p.Pos
-				found.Fix = "give it under inputs of the place, or in " + filepath.Base(file)
 				found.Message = fmt.Sprintf("in %s %s", p.Target, found.Message)
 			case found.Severity != tosca.Error: // which its own file tells
 				continue
@@ -142,7 +141,13 @@ func (a *App) placed(ctx context.Context, whole *Parsed, p *fleet.Place, t stack
 		return slices.ContainsFunc(own, func(o stack.FileInput) bool { return o.Name == in.Name })
 	}), own...)
 	given, findings := a.given(ctx, &one, v)
-	return a.resolve(&one, stack.Options{Given: given, Tags: file.Tags, Fill: a.fill(&one, v)}, findings)
+	d := a.resolve(&one, stack.Options{Given: given, Tags: file.Tags, Fill: a.fill(&one, v)}, findings)
+	for i := range d.Findings {
+		if f := &d.Findings[i]; f.Code == "missing-input" {
+			f.Fix = "give it under inputs of the place, or in " + filepath.Base(file.Path)
+		}
+	}
+	return d
 }
 
 // knownTargets lists the targets that the cloud tells of; none where it cannot be asked.

@@ -221,20 +221,28 @@ func (c *carried) hands(ctx context.Context) (map[string]int, error) {
 	if c.workers != nil && time.Since(c.asked) < beat {
 		return c.workers, nil
 	}
-	list, err := c.store.Workers(ctx)
+	var err error
+	c.workers, err = c.App.hands(ctx, c.r.Queue)
+	c.asked = time.Now()
+	return c.workers, err
+}
+
+// hands are how many runs the workers of a queue carry out at once, by account.
+func (a *App) hands(ctx context.Context, queue string) (map[string]int, error) {
+	list, err := a.store.Workers(ctx)
 	if err != nil {
 		return nil, err
 	}
-	c.workers, c.asked = map[string]int{}, time.Now()
+	out := map[string]int{}
 	for _, w := range list {
-		if w.Gone || w.Draining || !slices.Contains(w.Queues, c.r.Queue) {
+		if w.Gone || w.Draining || !slices.Contains(w.Queues, queue) {
 			continue
 		}
 		for _, account := range w.Accounts {
-			c.workers[account] += w.AtOnce
+			out[account] += w.AtOnce
 		}
 	}
-	return c.workers, nil
+	return out, nil
 }
 
 // The wishes that somebody can have.

@@ -16,6 +16,7 @@ import (
 	"github.com/google/uuid"
 	"golang.org/x/sync/errgroup"
 
+	"brickrow/internal/bundle"
 	"brickrow/internal/fleet"
 	"brickrow/internal/identity"
 	"brickrow/internal/queue"
@@ -63,6 +64,7 @@ type FleetPlace struct {
 	Preview  *Preview       // of the first of those that are alike; nil of the others
 	Findings tosca.Findings // what is wrong there
 	Lost     []whatif.Risk  // data that would go
+	Inputs   []stack.Input  // those whose values the fleet file gives to the place; secrets are hidden
 	same     bool           // nothing would happen
 	body     []byte
 	part     string
@@ -115,6 +117,24 @@ func (a *App) FleetName(ctx context.Context, text string) (string, error) {
 
 // asFleet is the number of places that are looked at at the same time.
 const lookedAtOnce = 4
+
+// FleetFiles are the fleet files of folders, by the names of their fleets. What cannot be read is left out.
+func FleetFiles(folders []string) map[string]string {
+	out := map[string]string{}
+	for _, dir := range folders {
+		list, _ := filepath.Glob(filepath.Join(dir, "*.fleet.yaml")) // of a folder with odd letters there are none
+		for _, path := range list {
+			text, err := bundle.Disk.Open(path, tosca.MaxBytes)
+			if err != nil {
+				continue
+			}
+			if f, _ := fleet.Read(path, text); f.Fleet != "" && out[f.Fleet] == "" {
+				out[f.Fleet] = path
+			}
+		}
+	}
+	return out
+}
 
 // FleetIsFree refuses a fleet whose last rollout has not come to its end.
 func (a *App) FleetIsFree(ctx context.Context, path string) error {
@@ -241,6 +261,9 @@ func (a *App) lookAtPlace(ctx context.Context, p *FleetPreview, x *FleetPlace, t
 	}
 	x.Preview, x.Tally, x.Careful, x.Lost = pv, pv.Tally, x.Careful || pv.Careful(), pv.DataLost()
 	x.same = pv.Empty()
+	if x.Kind == run.KindDeploy && pv.Revision != nil {
+		x.Inputs = ownInputs(pv.Revision, p.File.Path)
+	}
 	if x.Findings = pv.Findings; x.Findings.HasErrors() {
 		return nil
 	}
@@ -346,6 +369,22 @@ func (p *FleetPreview) Wrong() []FleetPlace {
 		}
 	}
 	return out
+}
+
+// Lost is in how many cases data would go.
+func (p *FleetPreview) Lost() (n int) {
+	for _, x := range p.Places {
+		n += len(x.Lost)
+	}
+	return n
+}
+
+// Word is what has to be typed by whoever agrees; "" is that a yes is enough.
+func (p *FleetPreview) Word() string {
+	if p.Kind == run.KindDelete || p.Lost() > 0 || slices.ContainsFunc(p.Places, func(x FleetPlace) bool { return x.Careful }) {
+		return p.File.Fleet
+	}
+	return ""
 }
 
 // Question asks whether it shall be done, with the numbers.
@@ -477,6 +516,16 @@ type PlaceDetail struct {
 	Stack  *stack.Stack
 }
 
+// ownInputs are those whose values come from a fleet file.
+func ownInputs(rev *stack.Revision, file string) (out []stack.Input) {
+	for _, in := range rev.Inputs {
+		if in.Origin.Pos.File == file || filepath.Base(in.Origin.Pos.File) == filepath.Base(file) {
+			out = append(out, in)
+		}
+	}
+	return out
+}
+
 // lastEvents is how many events of the run of a place are told.
 const lastEvents = 12
 
@@ -487,11 +536,7 @@ func (a *App) PlaceDetail(ctx context.Context, r *Rollout, p *PlaceOf) (PlaceDet
 		var b rolledPlace
 		if json.Unmarshal(body, &b) == nil && b.Revision != nil {
 			if rev, err := store.UnpackRevision(b.Revision); err == nil {
-				for _, in := range rev.Inputs {
-					if in.Origin.Pos.File == r.File || filepath.Base(in.Origin.Pos.File) == filepath.Base(r.File) {
-						out.Inputs = append(out.Inputs, in)
-					}
-				}
+				out.Inputs = ownInputs(rev, r.File)
 			}
 		}
 	}

@@ -278,24 +278,16 @@ func (p *Program) roll(ctx context.Context, a *app.App, path string, kind run.Ki
 		}
 		return nil
 	}
-	lost := 0
-	for _, x := range pv.Places {
-		lost += len(x.Lost)
-	}
 	for _, r := range f.accept {
 		if r != string(whatif.RiskData) {
 			return usage{fmt.Errorf("--accept takes data, not '%s'", r)}
 		}
 	}
-	if f.yes && lost > 0 && len(f.accept) == 0 {
+	if lost := pv.Lost(); f.yes && lost > 0 && len(f.accept) == 0 {
 		return fmt.Errorf("data would go in %d cases: add --accept data to --yes", lost)
 	}
 	if !f.yes {
-		word := ""
-		if lost > 0 || slices.ContainsFunc(pv.Places, func(x app.FleetPlace) bool { return x.Careful }) || kind == run.KindDelete {
-			word = pv.File.Fleet
-		}
-		if err := p.confirm(pv.Question(), word); err != nil {
+		if err := p.confirm(pv.Question(), pv.Word()); err != nil {
 			return err
 		}
 	}

@@ -149,6 +149,9 @@ func TestDoneAsJSON(t *testing.T) {
 	for _, ask := range []string{"pause", "resume", "cancel"} {
 		wants([]string{"fleet", ask, file}, `"fleet":"huts"`, `"asked":"`+ask+`"`)
 	}
+	if s := m.show("huts"); s.State != "cancelled" || s.Counts["waiting"] != 9 {
+		t.Errorf("stopped where no worker is: %+v", s)
+	}
 	wants([]string{"pack", m.dir, "--entry", "one.yaml", "-o", filepath.Join(m.dir, "row.csar")}, `"files":`)
 	m.run(0, "ann", "deploy", row, "--yes")
 	wants([]string{"capture", "--target", "workshop/alder-1", "--stack", "row", "-o", filepath.Join(m.dir, "again.yaml")}, `"resources":6`, `"stack_file":"`)

@@ -14,7 +14,7 @@ func TestScriptsInATerminal(t *testing.T) {
 	t.Setenv("BRICKROW_HOME", home)
 	for name, text := range map[string]string{
 		"huts.stack.yaml": "stack: huts\ntemplate: huts.yaml\ntarget: workshop/alder-1\n",
-		"lamp.sh":         "for i in 1 2 3 4 5 6 7 8; do echo \"lamp $i of 8 is lit for $WHO\"; sleep 3; done\nresult lamps 8\n",
+		"lamp.sh":         "for i in 1 2 3 4 5 6 7 8; do echo \"lamp $i of 8 is lit for $WHO\"; sleep 5; done\nresult lamps 8\n",
 		"huts.yaml": `tosca_definitions_version: tosca_2_0
 imports: [ { profile: brickrow.cloud:1 } ]
 service_template:

@@ -40,7 +40,7 @@ func views(sh part.Shell, folders []string) []part.View {
 		runs.New(sh),
 		inventory.New(sh),
 		history.New(sh),
-		fleets.New(sh),
+		fleets.New(sh, folders...),
 	}
 }
 

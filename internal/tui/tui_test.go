@@ -22,7 +22,7 @@ import (
 // TestMain lets the test binary carry out runs, as the program does when the
 // interface starts one.
 func TestMain(m *testing.M) {
-	if len(os.Args) > 1 && os.Args[1] == "carry-out" {
+	if len(os.Args) > 1 && (os.Args[1] == "carry-out" || os.Args[1] == "carry-fleet") {
 		p := &cli.Program{In: os.Stdin, Out: os.Stdout, Err: os.Stderr}
 		os.Exit(p.Run(context.Background(), os.Args[1:]))
 	}

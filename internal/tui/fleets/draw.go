@@ -43,15 +43,34 @@ func (v *View) mark(s fleet.State) (string, part.Paint) {
 	return "·", t.States[run.Waiting]
 }
 
+// markOf is how a place looks: as it stands, or by the gravest that would happen there.
+func (v *View) markOf(p *app.PlaceOf) (string, part.Paint) {
+	if v.whatif == nil || p.State == fleet.Failed {
+		return v.mark(p.State)
+	}
+	k := most(p.Tally)
+	if k == whatif.Same {
+		return "·", v.Theme().Kinds[k]
+	}
+	return k.Mark(), v.Theme().Kinds[k]
+}
+
 // Draw draws the places, and beside them the chosen one.
 func (v *View) Draw(s *part.Screen, r part.Rect) {
 	v.hits = v.hits[:0]
-	if v.r == nil || len(v.places) == 0 {
+	t := v.Theme()
+	switch {
+	case v.whatif != nil && v.whatif.err == nil:
+		v.whatif.drawHead(t, s, part.R(r.X, r.Y, r.W, 2))
+		if v.whatif.pv == nil {
+			return
+		}
+	case v.whatif != nil || v.r == nil || len(v.places) == 0:
 		v.empty(s, r)
 		return
+	default:
+		v.head(s, part.R(r.X, r.Y, r.W, 2))
 	}
-	t := v.Theme()
-	v.head(s, part.R(r.X, r.Y, r.W, 2))
 	r = part.R(r.X, r.Y+2, r.W, r.H-2)
 	left, side := r.SplitRight(max(44, r.W*2/5))
 	if r.W < 100 {
@@ -73,18 +92,28 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 	default:
 		v.drawGrid(s, left)
 	}
-	v.drawPlace(s, side)
+	if v.whatif != nil {
+		v.whatif.drawPlace(v, s, side)
+	} else {
+		v.drawPlace(s, side)
+	}
 }
 
 func (v *View) empty(s *part.Screen, r part.Rect) {
 	words := []string{"reading …"}
 	switch {
+	case v.whatif != nil:
+		words = append([]string{"It cannot be said what would happen.", ""}, strings.Split(v.whatif.err.Error(), "\n")...)
 	case v.err != nil:
 		words = []string{"The fleets cannot be read: " + v.err.Error()}
+	case v.ready && v.files[v.name] != "":
+		words = []string{v.name + " was not deployed yet.", "", "Its file is " + v.files[v.name] + ".",
+			"d looks what a deployment would do in all its places, and changes nothing."}
 	case v.ready:
 		words = []string{"No fleet was deployed yet.", "",
 			"A fleet is one stack in many places: a fleet file names the accounts and regions, in which waves they come, how many may fail, and what differs in each.",
-			"", "'brickrow fleet whatif FLEETFILE' says what would happen in all places,",
+			"", "One whose name ends in .fleet.yaml, in the folder in which this was begun, stands here by itself.",
+			"'brickrow fleet whatif FLEETFILE' says what would happen in all places,",
 			"'brickrow fleet deploy FLEETFILE' begins.", "", "How it goes stands here then, on whatever machine it is carried out."}
 	}
 	y := r.Y + 1
@@ -135,7 +164,7 @@ func (v *View) head(s *part.Screen, r part.Rect) {
 // cell draws a place as a small wall that fills, and notes where it is.
 func (v *View) cell(s *part.Screen, x, y, w, i int) {
 	t, p := v.Theme(), &v.places[i]
-	mark, paint := v.mark(p.State)
+	mark, paint := v.markOf(p)
 	chosen := p.Target == v.sel
 	on := func(c color.Color) uv.Style {
 		if chosen {
@@ -153,6 +182,10 @@ func (v *View) cell(s *part.Screen, x, y, w, i int) {
 	if number := fmt.Sprint(p.Wave); room > 9 { // of the wave
 		s.Right(x+w-1, y, 4, on(t.Dim), number)
 		room -= 4
+	}
+	if v.whatif != nil {
+		bricks(t, s, x+2, y, room, p.Tally, func(is part.Paint) uv.Style { return on(is.Word) })
+		return
 	}
 	n := p.Tally.New + p.Tally.Edit + 2*p.Tally.Swap + p.Tally.Drop
 	bricks := max(1, min(room, p.Tally.Same+n))
@@ -245,6 +278,9 @@ func (v *View) drawWaves(s *part.Screen, r part.Rect) {
 			}
 		}
 		about := fmt.Sprintf("%d of %d", done, len(wave))
+		if v.whatif != nil {
+			about = fmt.Sprintf("%d places", len(wave))
+		}
 		for n := 0; n < len(wave); n += across {
 			l := line{cells: wave[n:min(len(wave), n+across)]}
 			if n == 0 {
@@ -273,7 +309,7 @@ func (v *View) drawWaves(s *part.Screen, r part.Rect) {
 		}
 		for c, i := range l.cells {
 			p := &v.places[i]
-			mark, paint := v.mark(p.State)
+			mark, paint := v.markOf(p)
 			st := uv.Style{Fg: paint.Word, Bg: t.Ground}
 			if p.Target == v.sel {
 				st = part.Bold(uv.Style{Fg: t.SelText, Bg: t.SelGround})

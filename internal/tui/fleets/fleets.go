@@ -4,6 +4,8 @@ package fleets
 
 import (
 	"fmt"
+	"maps"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -12,6 +14,7 @@ import (
 
 	"brickrow/internal/app"
 	"brickrow/internal/fleet"
+	"brickrow/internal/run"
 	"brickrow/internal/stack"
 	"brickrow/internal/tui/part"
 )
@@ -19,8 +22,11 @@ import (
 // View shows how the last rollout of a fleet stands.
 type View struct {
 	part.Shell
-	fleets  []*app.Rollout // the last rollout of each fleet
-	name    string         // the fleet that is shown
+	fleets  []*app.Rollout    // the last rollout of each fleet
+	folders []string          // where fleet files are looked for
+	files   map[string]string // of fleets, by their names
+	whatif  *looking          // a what-if that is shown instead; nil is none
+	name    string            // the fleet that is shown
 	r       *app.Rollout
 	places  []app.PlaceOf
 	holder  string
@@ -55,9 +61,9 @@ type hit struct {
 // many is from how many places the overview by wave is shown first.
 const many = 300
 
-// New is the view.
-func New(sh part.Shell) *View {
-	return &View{Shell: sh, filter: part.NewFilter(), detail: map[string]app.PlaceDetail{}}
+// New is the view; fleet files are looked for in folders too.
+func New(sh part.Shell, folders ...string) *View {
+	return &View{Shell: sh, folders: folders, filter: part.NewFilter(), detail: map[string]app.PlaceDetail{}}
 }
 
 // Name is what stands in the line of views.
@@ -72,11 +78,17 @@ func (v *View) Accepts(any) bool { return false }
 // Typing reports whether the filter is being typed.
 func (v *View) Typing() bool { return v.filter.Typing }
 
-// Moves reports whether places are under way.
-func (v *View) Moves() bool { return v.r != nil && !v.r.State.Ended() }
+// Moves reports whether places are under way, or being looked at.
+func (v *View) Moves() bool {
+	if l := v.whatif; l != nil {
+		return l.pv == nil && l.err == nil
+	}
+	return v.r != nil && !v.r.State.Ended()
+}
 
 type read struct {
 	fleets []*app.Rollout
+	files  map[string]string
 	r      *app.Rollout
 	places []app.PlaceOf
 	holder string
@@ -100,6 +112,10 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		}
 	case read:
 		return v.loaded(msg)
+	case lookedAt:
+		return v.looked(msg)
+	case begun:
+		return v.begins(msg)
 	case detailRead:
 		v.reading = ""
 		if msg.err == nil {
@@ -128,25 +144,47 @@ func (v *View) load() tea.Cmd {
 		return nil
 	}
 	v.busy = true
-	name := v.name
+	name, folders := v.name, slices.Clone(v.folders)
 	return func() tea.Msg {
 		var out read
-		if out.fleets, out.err = v.App().Fleets(v.Context()); out.err != nil || len(out.fleets) == 0 {
+		if out.fleets, out.err = v.App().Fleets(v.Context()); out.err != nil {
 			return out
 		}
-		if !slices.ContainsFunc(out.fleets, func(r *app.Rollout) bool { return r.Fleet == name }) {
-			latest := slices.MaxFunc(out.fleets, func(a, b *app.Rollout) int { return a.Started.Compare(b.Started) })
-			name = latest.Fleet
+		for _, r := range out.fleets {
+			folders = append(folders, filepath.Dir(r.File))
 		}
-		out.r, out.places, out.holder, out.err = v.App().LastRollout(v.Context(), name)
+		slices.Sort(folders)
+		out.files = app.FleetFiles(slices.Compact(folders))
+		deployed := func() bool {
+			return slices.ContainsFunc(out.fleets, func(r *app.Rollout) bool { return r.Fleet == name })
+		}
+		if !deployed() && out.files[name] == "" && len(out.fleets) > 0 {
+			name = slices.MaxFunc(out.fleets, func(a, b *app.Rollout) int { return a.Started.Compare(b.Started) }).Fleet
+		}
+		if deployed() {
+			out.r, out.places, out.holder, out.err = v.App().LastRollout(v.Context(), name)
+		}
 		return out
 	}
 }
 
+// names are those of all fleets: which were deployed, and which there are files of.
+func (v *View) names() []string {
+	var out []string
+	for _, r := range v.fleets {
+		out = append(out, r.Fleet)
+	}
+	out = slices.AppendSeq(out, maps.Keys(v.files))
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
 func (v *View) loaded(msg read) tea.Cmd {
 	v.busy, v.ready, v.err = false, true, msg.err
-	v.fleets = msg.fleets
-	if msg.err == nil {
+	v.fleets, v.files = msg.fleets, msg.files
+	switch {
+	case v.whatif != nil: // which stays as it was looked at
+	case msg.err == nil:
 		if msg.r != nil && (v.r == nil || msg.r.ID != v.r.ID) {
 			v.scroll = 0
 			if !v.chosen {
@@ -156,6 +194,8 @@ func (v *View) loaded(msg read) tea.Cmd {
 		v.r, v.places, v.holder = msg.r, msg.places, msg.holder
 		if v.r != nil {
 			v.name = v.r.Fleet
+		} else if names := v.names(); v.files[v.name] == "" && len(names) > 0 {
+			v.name = names[0]
 		}
 		v.lay()
 	}
@@ -215,7 +255,7 @@ func keyOf(r *app.Rollout, p *app.PlaceOf) string {
 // look reads what there is to know of the chosen place.
 func (v *View) look() tea.Cmd {
 	p := v.selected()
-	if p == nil || v.reading != "" {
+	if p == nil || v.reading != "" || v.whatif != nil {
 		return nil
 	}
 	key := keyOf(v.r, p)
@@ -266,13 +306,19 @@ func abs(n int) int { return max(n, -n) }
 func (v *View) Bindings() []part.Binding {
 	var keys []part.Binding
 	p := v.selected()
-	if p != nil {
+	switch {
+	case v.whatif != nil:
+		keys = v.whatif.bindings(v)
+	case p != nil:
 		keys = append(keys, part.Bind(v.open, "enter").Shown("enter", "its run"))
 		if p.State == fleet.Asks || p.Careful && p.State == fleet.Waiting {
 			keys = append(keys, part.Bind(v.agree, "y").Shown("y", "agree to it").As("Agree to what is done in this place"))
 		}
 	}
-	if v.r != nil {
+	if v.ended() {
+		keys = append(keys, part.Bind(v.would(run.KindDeploy), "d").Shown("d", "what a deployment would do").As("See what a deployment of the fleet would do"))
+	}
+	if v.r != nil && v.whatif == nil {
 		switch {
 		case v.r.State == fleet.Between:
 			keys = append(keys, part.Bind(v.resume, "p").Shown("p", "next wave").As("Let the next wave begin"))
@@ -286,21 +332,29 @@ func (v *View) Bindings() []part.Binding {
 		} else if v.r.State == fleet.Partial || v.r.State == fleet.Stopped || v.r.State == fleet.Cancelled {
 			keys = append(keys, part.Bind(v.retry, "r").Shown("r", "retry what failed, and go on").As("Retry where the fleet failed"))
 		}
+		if v.ended() && v.r.State != fleet.Removed {
+			keys = append(keys, part.Bind(v.would(run.KindDelete), "x").Shown("x", "what a deletion would do").As("See what a deletion of the fleet would do"))
+		}
+	}
+	if len(v.places) > 0 {
 		words := "waves"
 		if v.waves {
 			words = "grid"
 		}
 		keys = append(keys, part.Bind(part.Run(func() { v.waves, v.chosen, v.scroll = !v.waves, true, 0 }), "w").Shown("w", words).As("Show the fleet as a grid, or wave by wave"))
-		if _, _, _, failed, asks := v.counts(); failed+asks > 0 {
+		if _, _, _, failed, asks := v.counts(); failed+asks > 0 && v.whatif == nil {
 			keys = append(keys, part.Bind(v.failed, "tab").Shown("tab", "next that failed or asks").As("Go to the next place that failed, or asks"))
 		}
 		keys = append(keys, part.Bind(part.Run(func() { v.filter.Typing = true }), "/").Shown("/", "filter"))
 	}
-	if len(v.fleets) > 1 {
+	if len(v.names()) > 1 && v.whatif == nil {
 		keys = append(keys, part.Bind(v.next, "f").Shown("f", "another fleet"))
 	}
 	if v.filter.Active() {
 		keys = append(keys, part.Bind(part.Run(func() { v.filter.Input.SetValue(""); v.lay() }), "esc").Shown("esc", "show all"))
+	}
+	if len(v.shown) == 0 {
+		return keys
 	}
 	by := func(rows, columns int) func() tea.Cmd { return func() tea.Cmd { return v.move(rows, columns) } }
 	return append(keys, part.Bind(by(-1, 0), "up", "k").Shown("↑ ↓ ← →", "choose").As(""), part.Bind(by(1, 0), "down", "j"),
@@ -409,9 +463,10 @@ func (v *View) failed() tea.Cmd {
 
 // next shows the next fleet.
 func (v *View) next() tea.Cmd {
-	i := slices.IndexFunc(v.fleets, func(r *app.Rollout) bool { return r.Fleet == v.name })
-	v.name = v.fleets[(i+1)%len(v.fleets)].Fleet
-	v.chosen = false
+	names := v.names()
+	v.name = names[(slices.Index(names, v.name)+1)%len(names)]
+	v.chosen, v.ready, v.r, v.places = false, false, nil, nil
+	v.lay()
 	return v.load()
 }
 
@@ -436,15 +491,23 @@ func (v *View) counts() (done, under, waiting, failed, asks int) {
 
 // Status is the right side of the second line.
 func (v *View) Status() string {
-	if v.r == nil {
-		return ""
+	switch {
+	case v.whatif != nil:
+		return v.name + " · " + v.whatif.status()
+	case v.r == nil:
+		return v.name
 	}
 	return fmt.Sprintf("%s · rollout %d · %s", v.name, v.r.Number, v.r.State)
 }
 
 // Hint is the next step in words.
 func (v *View) Hint() string {
-	if v.r == nil {
+	switch {
+	case v.whatif != nil:
+		return v.whatif.hint(v.name)
+	case v.r == nil && v.ended():
+		return "d looks what a deployment would do in all places"
+	case v.r == nil:
 		return ""
 	}
 	_, _, _, failed, asks := v.counts()
