@@ -118,12 +118,14 @@ func (a *App) FleetName(ctx context.Context, text string) (string, error) {
 // asFleet is the number of places that are looked at at the same time.
 const lookedAtOnce = 4
 
-// FleetFiles are the fleet files of folders, by the names of their fleets. What cannot be read is left out.
+// FleetFiles are the fleet files of folders and of those right below them, by the names of their fleets. What cannot be
+// read is left out.
 func FleetFiles(folders []string) map[string]string {
 	out := map[string]string{}
 	for _, dir := range folders {
 		list, _ := filepath.Glob(filepath.Join(dir, "*.fleet.yaml")) // of a folder with odd letters there are none
-		for _, path := range list {
+		below, _ := filepath.Glob(filepath.Join(dir, "*", "*.fleet.yaml"))
+		for _, path := range append(list, below...) {
 			text, err := bundle.Disk.Open(path, tosca.MaxBytes)
 			if err != nil {
 				continue
@@ -400,7 +402,10 @@ func (p *FleetPreview) Question() string {
 		}
 	}
 	text := fmt.Sprintf("%s %s in %d places: %s", what, p.File.Fleet, len(p.Places), p.Tally)
-	if gone > 0 {
+	switch {
+	case gone == 1:
+		text += "; 1 of them has left the file and is removed"
+	case gone > 1:
 		text += fmt.Sprintf("; %d of them have left the file and are removed", gone)
 	}
 	return text + "?"

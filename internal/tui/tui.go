@@ -609,7 +609,13 @@ func (m *model) header(s *part.Screen) {
 	t := m.t
 	x := s.Text(0, 0, m.w, uv.Style{Fg: t.Ground, Bg: t.Accent, Attrs: uv.AttrBold}, " BRICK ROW ")
 	end := m.w - 1
-	if m.about.Target != "" {
+	name, about := "", ""
+	if v, ok := m.views[m.at].(part.Titled); ok {
+		name, about = v.Title()
+	}
+	switch {
+	case name != "":
+	case m.about.Target != "":
 		st := uv.Style{Fg: t.Bright, Bg: t.Bar}
 		label := " " + m.about.Place() + " "
 		if m.about.Careful || m.about.Stack != nil && m.about.Stack.Careful {
@@ -618,7 +624,11 @@ func (m *model) header(s *part.Screen) {
 		}
 		end = s.Right(end, 0, m.w-x-4, st, label) - 2
 	}
-	if m.about.Name != "" {
+	switch {
+	case name != "":
+		x = s.Text(x+2, 0, end-x-2, t.Strong(), name)
+		s.Text(x+2, 0, end-x-2, t.Faint(), about)
+	case m.about.Name != "":
 		x = s.Text(x+2, 0, end-x-2, t.Strong(), m.about.Name)
 		if st := m.about.Stack; st != nil {
 			mark, col := t.StackPaint(st.State)

@@ -74,7 +74,11 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 	r = part.R(r.X, r.Y+2, r.W, r.H-2)
 	left, side := r.SplitRight(max(44, r.W*2/5))
 	if r.W < 100 {
-		left, side = r.SplitBottom(min(r.H/2, 11))
+		below := min(r.H/2, 11)
+		if !v.waves && !v.filter.Active() { // the grid takes what it needs
+			below = max(below, r.H-len(v.grid.accounts)-2)
+		}
+		left, side = r.SplitBottom(below)
 		s.Line(side.X, side.Y, side.W, t.On(t.Mortar), "─")
 		side = part.R(side.X+1, side.Y+1, side.W-2, side.H-1)
 	} else {

@@ -244,6 +244,9 @@ func (v *View) selected() *app.PlaceOf {
 
 func (v *View) choose(i int) tea.Cmd {
 	v.sel = v.places[i].Target
+	if v.whatif != nil {
+		v.whatif.down = 0
+	}
 	return v.look()
 }
 
@@ -489,22 +492,32 @@ func (v *View) counts() (done, under, waiting, failed, asks int) {
 	return
 }
 
-// Status is the right side of the second line.
-func (v *View) Status() string {
+// Title is the fleet, and how it stands.
+func (v *View) Title() (name, about string) {
 	switch {
 	case v.whatif != nil:
-		return v.name + " · " + v.whatif.status()
-	case v.r == nil:
-		return v.name
+		return v.name, v.whatif.title()
+	case v.r != nil:
+		return v.name, fmt.Sprintf("fleet · rollout %d · %s", v.r.Number, v.r.State)
+	case v.files[v.name] != "":
+		return v.name, "fleet · not deployed yet"
 	}
-	return fmt.Sprintf("%s · rollout %d · %s", v.name, v.r.Number, v.r.State)
+	return "", ""
+}
+
+// Status is the right side of the second line.
+func (v *View) Status() string {
+	if names := v.names(); len(names) > 1 {
+		return fmt.Sprintf("%d of %d fleets", slices.Index(names, v.name)+1, len(names))
+	}
+	return ""
 }
 
 // Hint is the next step in words.
 func (v *View) Hint() string {
 	switch {
 	case v.whatif != nil:
-		return v.whatif.hint(v.name)
+		return v.whatif.hint()
 	case v.r == nil && v.ended():
 		return "d looks what a deployment would do in all places"
 	case v.r == nil:

@@ -33,6 +33,7 @@ type looking struct {
 	alike map[string]int // how many places are as the first of them, by its target
 	kinds int            // how many such firsts there are
 	wrong int            // places in which nothing can be done
+	down  int            // how far the details are scrolled
 }
 
 // lookedAt is what came of it.
@@ -131,6 +132,10 @@ func (l *looking) bindings(v *View) []part.Binding {
 	if l.pv != nil && (l.kinds > 1 || l.wrong > 0) {
 		keys = append(keys, part.Bind(v.another, "tab").Shown("tab", "next that differs").As("Go to the next place in which something else would happen"))
 	}
+	if l.pv != nil {
+		keys = append(keys, part.Bind(part.Run(func() { l.down += 5 }), "pgdown").Shown("pgdn", "more of the details").As(""),
+			part.Bind(part.Run(func() { l.down = max(0, l.down-5) }), "pgup"))
+	}
 	if l.pv != nil || l.err != nil {
 		keys = append(keys, part.Bind(v.would(l.kind), "r").Shown("r", "look again"))
 	}
@@ -183,16 +188,16 @@ func (v *View) begins(msg begun) tea.Cmd {
 	return tea.Batch(v.leave(), tell)
 }
 
-// status is the right side of the second line.
-func (l *looking) status() string {
+// title says what is looked at.
+func (l *looking) title() string {
 	if l.kind == run.KindDelete {
-		return "what a deletion would do"
+		return "fleet · what a deletion would do"
 	}
-	return "what a deployment would do"
+	return "fleet · what a deployment would do"
 }
 
 // hint is the next step in words.
-func (l *looking) hint(name string) string {
+func (l *looking) hint() string {
 	switch {
 	case l.err != nil:
 		return "r looks again, esc leaves it"
@@ -203,9 +208,9 @@ func (l *looking) hint(name string) string {
 	case l.pv.Empty():
 		return "there is nothing to do; esc leaves it"
 	case l.kind == run.KindDelete:
-		return "nothing is deleted yet: d deletes " + name + " in all places"
+		return "nothing is deleted yet: d deletes it"
 	}
-	return "nothing is changed yet: d deploys it, wave by wave"
+	return "nothing is changed yet: d deploys it"
 }
 
 // drawHead says how far it is, or what would happen in all places.
@@ -245,8 +250,21 @@ func (l *looking) drawHead(t *part.Theme, s *part.Screen, r part.Rect) {
 var order = []whatif.Kind{whatif.Drop, whatif.Swap, whatif.Edit, whatif.New, whatif.Adopt, whatif.Keep, whatif.Same}
 
 func countOf(y whatif.Tally, k whatif.Kind) int {
-	return map[whatif.Kind]int{whatif.Drop: y.Drop, whatif.Swap: y.Swap, whatif.Edit: y.Edit, whatif.New: y.New, whatif.Adopt: y.Adopt,
-		whatif.Keep: y.Keep, whatif.Same: y.Same}[k]
+	switch k {
+	case whatif.Drop:
+		return y.Drop
+	case whatif.Swap:
+		return y.Swap
+	case whatif.Edit:
+		return y.Edit
+	case whatif.New:
+		return y.New
+	case whatif.Adopt:
+		return y.Adopt
+	case whatif.Keep:
+		return y.Keep
+	}
+	return y.Same
 }
 
 // most is the gravest that would happen.
@@ -289,16 +307,28 @@ func (l *looking) drawPlace(v *View, s *part.Screen, r part.Rect) {
 		return
 	}
 	t, x := v.Theme(), &l.pv.Places[p.Position]
-	y := r.Y
+	type line struct {
+		style uv.Style
+		text  string
+	}
+	var lines []line
 	put := func(st uv.Style, indent, text string) {
-		for _, line := range part.Wrap(text, r.W-part.Width(indent)) {
-			if y < r.Y+r.H {
-				s.Text(r.X, y, r.W, st, indent+line)
-				y++
-			}
+		for _, l := range part.Wrap(text, r.W-part.Width(indent)) {
+			lines = append(lines, line{st, indent + l})
 			indent = strings.Repeat(" ", part.Width(indent))
 		}
 	}
+	blank := func() { lines = append(lines, line{}) }
+	defer func() {
+		l.down = max(0, min(l.down, len(lines)-r.H))
+		for y := range min(r.H, len(lines)-l.down) {
+			at := lines[l.down+y]
+			if rest := len(lines) - l.down - r.H; y == r.H-1 && rest > 0 {
+				at = line{t.Faint(), fmt.Sprintf("%d lines more: pgdn", rest+1)}
+			}
+			s.Text(r.X, r.Y+y, r.W, at.style, at.text)
+		}
+	}()
 	put(t.Strong(), "", p.Target.Account+" / "+p.Target.Region)
 	put(t.Faint(), "", p.Stack)
 	about := fmt.Sprintf("wave %d", p.Wave)
@@ -319,7 +349,7 @@ func (l *looking) drawPlace(v *View, s *part.Screen, r part.Rect) {
 		put(t.Faint(), "", "like no other place")
 	}
 	if len(x.Inputs) > 0 {
-		y++
+		blank()
 		put(t.Faint(), "", "its own values")
 		put(t.Plain(), "", inputs(x.Inputs))
 	}
@@ -327,7 +357,7 @@ func (l *looking) drawPlace(v *View, s *part.Screen, r part.Rect) {
 		if f.Severity != tosca.Error {
 			continue
 		}
-		y++
+		blank()
 		put(t.On(t.States[run.HasFailed].Word), "✖ ", cloud.Clean(f.Message))
 		put(t.Faint(), "  ", fmt.Sprintf("%s, line %d", filepath.Base(f.File), f.Line))
 		if f.Fix != "" {
@@ -338,14 +368,17 @@ func (l *looking) drawPlace(v *View, s *part.Screen, r part.Rect) {
 		return
 	}
 	for _, risk := range x.Lost {
-		y++
+		blank()
 		put(t.Hinted(), "! ", risk.Text)
 	}
 	i := slices.IndexFunc(l.pv.Places, func(o app.FleetPlace) bool { return o.Target.String() == first })
-	y++
+	blank()
 	for _, c := range l.pv.Places[i].Preview.Alike() {
 		paint := t.Kinds[c.Kind]
-		put(t.On(paint.Word), c.Kind.Mark()+" ", fmt.Sprintf("%s %s", c.Kind, c.Title()))
+		put(t.On(paint.Word), c.Kind.Mark()+" ", fmt.Sprintf("%s %s  (%s)", c.Kind, c.Title(), c.About()))
+		if c.Kind == whatif.New {
+			continue
+		}
 		if c.Kind == whatif.Edit || c.Kind == whatif.Swap {
 			for _, pr := range c.Properties {
 				put(t.Plain(), "    ", propertyWords(pr))

@@ -57,6 +57,9 @@ type Keeper interface {
 // Roamer is a view that needs no stack to be chosen.
 type Roamer interface{ Roams() bool }
 
+// Titled is a view that may be about something else than the chosen stack: its name, and how it stands.
+type Titled interface{ Title() (name, about string) }
+
 // Mover is a view in which something moves by itself now, so that it is drawn
 // again and again.
 type Mover interface{ Moves() bool }
