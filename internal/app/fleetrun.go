@@ -8,7 +8,6 @@ import (
 	"maps"
 	"reflect"
 	"slices"
-	"strconv"
 	"sync"
 	"time"
 
@@ -141,6 +140,13 @@ func (c *carried) step(ctx context.Context) (over bool, wait time.Duration, err 
 	}
 	step := s.Next()
 	wait = min(wait, c.between(step, places))
+	if c.r.Wish == wishCancel || step.Stopped { // what nobody could begin has not begun
+		for i := range places {
+			if s.Idle(s.Members[i]) && places[i].RunID == "" {
+				set(i, fleet.Waiting, "")
+			}
+		}
+	}
 	var begin []int
 	c.r.State = fleet.Deploying
 	if c.r.Kind == run.KindDelete {
@@ -171,8 +177,12 @@ func (c *carried) step(ctx context.Context) (over bool, wait time.Duration, err 
 		c.news = time.Now()
 	}
 	if len(changes) > 0 || !reflect.DeepEqual(before, *c.r) {
-		if err := c.store.SetRollout(ctx, c.r, changes...); err != nil {
+		at, err := c.store.SetRollout(ctx, c.r, changes...)
+		if err != nil {
 			return false, 0, err
+		}
+		for _, i := range begin {
+			places[i].Begun = at
 		}
 	}
 	for _, p := range places {
@@ -326,7 +336,7 @@ func (c *carried) carry(ctx context.Context, under []PlaceOf) error {
 		if p.RunID != "" { // workers look after their runs themselves
 			continue
 		}
-		ask := strconv.Itoa(p.Attempt)                                                       // the same whoever asks, so that it waits once
+		ask := fmt.Sprint(p.Attempt, " ", p.Begun.UnixMilli())                               // the same whoever asks, so that it waits once
 		if now := time.Now(); now.Sub(c.news) > overdue && c.workers[p.Target.Account] > 0 { // where nobody works it waits
 			ask += now.UTC().Format(" 2006-01-02 15:04")
 		}
@@ -381,7 +391,7 @@ func (a *App) placeOf(ctx context.Context, r *Rollout, p PlaceOf, q *Queueing) e
 		return err
 	}
 	if id != "" {
-		if err := a.store.SetPlaceRun(ctx, r.ID, p.Position, p.Attempt, id); err != nil {
+		if there, err := a.store.SetPlaceRun(ctx, r.ID, p.Position, p.Attempt, id); err != nil || !there {
 			return err
 		}
 		return a.goOn(ctx, id)
@@ -401,8 +411,16 @@ func (a *App) placeOf(ctx context.Context, r *Rollout, p PlaceOf, q *Queueing) e
 	if err != nil {
 		return err
 	}
-	if err := a.store.SetPlaceRun(ctx, r.ID, p.Position, p.Attempt, t.Run.ID); err != nil {
+	there, err := a.store.SetPlaceRun(ctx, r.ID, p.Position, p.Attempt, t.Run.ID)
+	if err != nil {
 		return errors.Join(err, a.store.Unlock(ctx, t.Run.StackID, t.Token))
+	}
+	if !there { // the place was taken back just now
+		st, err := a.StackOf(ctx, t.Run)
+		if err != nil {
+			return err
+		}
+		return a.neverBegun(ctx, st, t.Run, t.Token)
 	}
 	_, err = a.Execute(ctx, t.Run.ID, t.Token)
 	return err

@@ -86,8 +86,11 @@ func (a *App) wish(ctx context.Context, name, wish string) error {
 	if wish != wishCancel || holder != "" {
 		return nil
 	}
-	if r.Queue != "" {
-		return a.takeRolloutBack(ctx, r, places)
+	if r.Queue != "" { // where there are workers, they see to it; also to what one has left
+		hands, err := a.hands(ctx, r.Queue)
+		if err != nil || len(hands) > 0 || slices.ContainsFunc(places, func(p PlaceOf) bool { return p.State.Under() && p.RunID != "" }) {
+			return err
+		}
 	}
 	// Nobody carries it on: it ends here, where nothing is under way.
 	token := uuid.NewString()
@@ -96,35 +99,6 @@ func (a *App) wish(ctx context.Context, name, wish string) error {
 	}
 	_, err = a.CarryFleet(ctx, r.ID, token, nil)
 	return err
-}
-
-// takeRolloutBack ends a rollout that waits for workers where there are none, and none has left a run in it: whoever comes
-// later begins nothing of it.
-func (a *App) takeRolloutBack(ctx context.Context, r *Rollout, places []PlaceOf) error {
-	hands, err := a.hands(ctx, r.Queue)
-	if err != nil || len(hands) > 0 {
-		return err
-	}
-	var changes []store.PlaceChange
-	for _, p := range places {
-		switch {
-		case p.State.Under() && p.RunID != "":
-			return nil
-		case p.State.Under():
-			changes = append(changes, store.PlaceChange{Position: p.Position, State: fleet.Waiting})
-		}
-	}
-	r.Token = uuid.NewString()
-	err = a.store.LockRollout(ctx, r.ID, r.Token)
-	var locked *store.LockedError
-	if errors.As(err, &locked) { // somebody has come just now
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	r.State, r.Reason = fleet.Cancelled, "it was taken back while it waited for workers"
-	return errors.Join(a.store.SetRollout(ctx, r, changes...), a.store.UnlockRollout(context.WithoutCancel(ctx), r.ID, r.Token))
 }
 
 // ResumeFleet takes a pause back, lets the next wave begin where the fleet asks, and takes a rollout up again that

@@ -100,7 +100,8 @@ func (w *work) begunElsewhere(ctx context.Context, r *Rollout, p *PlaceOf) (bool
 		return false, err
 	}
 	if id != "" {
-		return true, w.store.SetPlaceRun(ctx, r.ID, p.Position, p.Attempt, id)
+		_, err := w.store.SetPlaceRun(ctx, r.ID, p.Position, p.Attempt, id)
+		return true, err
 	}
 	st, err := w.store.At(ctx, p.Stack, p.Target)
 	if errors.Is(err, store.ErrNotFound) {

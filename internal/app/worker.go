@@ -423,13 +423,20 @@ func (a *App) takeBack(ctx context.Context, r *run.Record) error {
 	if err == nil && now.State != run.StatusQueued {
 		err = refusal("a worker has taken it just now: it is %s", now.State)
 	}
-	if err == nil {
-		now.Token, now.State, now.Reason = token, run.StatusUndone, run.NeverBegun
-		if err = a.store.RequestCancel(ctx, r.ID, now.OnFailure); err == nil {
-			err = a.store.SetRun(ctx, now, st.Revision)
-		}
+	if err != nil {
+		return errors.Join(err, a.store.Unlock(ctx, st.ID, token))
 	}
-	return errors.Join(err, a.store.Unlock(ctx, st.ID, token))
+	return a.neverBegun(ctx, st, now, token)
+}
+
+// neverBegun ends a run that was prepared, whose stack is locked with a token, and that nothing was done of.
+func (a *App) neverBegun(ctx context.Context, st *stack.Stack, r *run.Record, token string) error {
+	r.Token, r.State, r.Reason = token, run.StatusUndone, run.NeverBegun
+	err := a.store.RequestCancel(ctx, r.ID, r.OnFailure)
+	if err == nil {
+		err = a.store.SetRun(ctx, r, st.Revision)
+	}
+	return errors.Join(err, a.store.Unlock(context.WithoutCancel(ctx), st.ID, token))
 }
 
 // What jobs are for.

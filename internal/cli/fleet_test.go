@@ -289,6 +289,35 @@ func TestFleetIsStopped(t *testing.T) {
 	}
 }
 
+// TestFleetWhereNobodyWorks has a worker for one account of three: its places are done though others wait before them and few may be
+// under way; the rollout can be stopped all the same, and goes on when somebody comes who is let in everywhere.
+func TestFleetWhereNobodyWorks(t *testing.T) {
+	m := newTeam(t, postgrestest.Store(t), 500, 3)
+	m.fleetFiles(huts)
+	file := m.file("few.fleet.yaml", "fleet: few\nstack: row.stack.yaml\nplaces: [ { target: hut-*/*, inputs: { site: { filled_by: region } } } ]\nwaves: [ rest ]\nat_once: 2\n")
+	all := m.huts
+	m.huts = map[string]string{"hut-003": all["hut-003"]}
+	m.worker("ann")
+	m.huts = all
+	m.run(0, "ann", "fleet", "deploy", file, "--yes", "--queue")
+	m.until("the places of one account are done", func() bool { return m.show("few").Counts["ready"] == 3 })
+	if s := m.show("few"); s.State != "deploying" || s.Counts["waiting"]+s.Counts["begun"] != 6 {
+		t.Errorf("%+v", s)
+	}
+	m.run(0, "ann", "fleet", "cancel", file)
+	m.until("it has stopped", func() bool { return m.show("few").State == "cancelled" })
+	if s := m.show("few"); s.Counts["ready"] != 3 || s.Counts["waiting"] != 6 {
+		t.Errorf("%+v", s)
+	}
+	m.run(0, "ann", append([]string{"store", "members", "add", "ben"}, strings.Fields(m.run(0, "ben", "identity"))...)...)
+	m.worker("ben")
+	m.run(0, "ann", "fleet", "retry", file, "--queue")
+	m.until("the others are done", func() bool { return m.show("few").State == "ready" })
+	if n, twice := m.everywhere(); n != 54 || len(twice) > 0 {
+		t.Errorf("%d resources are there, twice: %v", n, twice)
+	}
+}
+
 // TestFleetWithWorkers kills a worker in each wave: all thirty places are ready in the end, and nothing is there twice.
 func TestFleetWithWorkers(t *testing.T) {
 	m := newTeam(t, postgrestest.Store(t), 60, 10)

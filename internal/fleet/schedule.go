@@ -94,6 +94,11 @@ type Standing struct {
 // wait there, and hold nobody else up.
 const waiting = 2
 
+// Idle reports whether a place was given out where nobody works: nothing of it is under way.
+func (s Standing) Idle(m Member) bool {
+	return s.Workers != nil && m.State == Begun && s.Workers[m.Target.Account] == 0
+}
+
 // Step is what is to be done about a fleet now.
 type Step struct {
 	Begin []int // these members
@@ -114,7 +119,7 @@ func (s Standing) Next() Step {
 		switch {
 		case m.State == Failed:
 			failed++
-		case m.State.Under():
+		case m.State.Under() && !s.Idle(m):
 			under++
 		}
 		if !m.State.Over() {
@@ -151,7 +156,7 @@ func (s Standing) Next() Step {
 		for _, m := range s.Members {
 			switch {
 			case !m.State.Under():
-			case s.Workers[m.Target.Account] == 0 && m.State == Begun:
+			case s.Idle(m):
 				begun[m.Target.Account]++
 			default:
 				hands--
@@ -163,13 +168,15 @@ func (s Standing) Next() Step {
 			continue
 		}
 		asks := m.Careful && !m.Agreed
-		if s.Workers != nil && !asks && room > 0 {
-			if account := m.Target.Account; s.Workers[account] == 0 {
-				if begun[account] >= waiting {
-					continue
-				}
+		if account := m.Target.Account; s.Workers != nil && s.Workers[account] == 0 && !asks { // it waits there, and takes no room
+			if begun[account] < waiting {
 				begun[account]++
-			} else if hands--; hands < 0 {
+				out.Begin = append(out.Begin, i)
+			}
+			continue
+		}
+		if s.Workers != nil && !asks && room > 0 {
+			if hands--; hands < 0 {
 				continue
 			}
 		}

@@ -87,6 +87,19 @@ func TestNext(t *testing.T) {
 			t.Errorf("%v with %d under way: %v", test.workers, test.under, count)
 		}
 	}
+	// What was given out where nobody works takes no room, and holds up no end.
+	idle := standing(0, 1, 9, Begun, Begun, w, w)
+	for i, account := range []string{"ridge", "ridge", "hut", "ridge"} {
+		idle.Members[i].Wave, idle.Members[i].Target.Account = 1, account
+	}
+	idle.Workers = map[string]int{"hut": 1}
+	if got := fmt.Sprint(idle.Next()); got != "{[2] [] 0 false false}" {
+		t.Errorf("idle ones take room: %s", got)
+	}
+	idle.Members[2].State = f
+	if got := fmt.Sprint(idle.Next()); got != "{[] [] 0 true true}" {
+		t.Errorf("idle ones hold up the end: %s", got)
+	}
 	s := standing(0, 0, 9, w, w)
 	s.Members[1].Careful = true
 	if got := fmt.Sprint(s.Next()); got != "{[0] [1] 0 false false}" {

@@ -238,15 +238,15 @@ type PlaceChange struct {
 }
 
 // SetRollout writes how a rollout stands, and what becomes of its places, under its lock. What others wish of it, and
-// have agreed to meanwhile, stays.
-func (s *Store) SetRollout(ctx context.Context, r *Rollout, places ...PlaceChange) error {
+// have agreed to meanwhile, stays. At is the moment that is noted.
+func (s *Store) SetRollout(ctx context.Context, r *Rollout, places ...PlaceChange) (at time.Time, err error) {
 	now := s.now().UnixMilli()
 	ended := int64(0)
 	if r.State.Ended() {
 		ended = now
 		r.Ended = fromMS(now)
 	}
-	return s.write(ctx, func(tx transaction) error {
+	return fromMS(now), s.write(ctx, func(tx transaction) error {
 		n, err := tx.ExecContext(ctx, `update rollouts set state = ?, behind = case when behind < ? then ? else behind end,
 			ended_wave = ?, wave_ms = ?, reason = ?, ended_ms = ? where id = ? and token = ?`, r.State, r.Behind, r.Behind, r.EndedWave, ms(r.WaveEnded),
 			r.Reason, ended, r.ID, r.Token)
@@ -281,11 +281,11 @@ func ms(t time.Time) int64 {
 	return t.UnixMilli()
 }
 
-// SetPlaceRun says which run is in a place, where it is still at that attempt.
-func (s *Store) SetPlaceRun(ctx context.Context, rollout string, position, attempt int, runID string) error {
-	_, err := s.exec(ctx, `update places set state = 'working', run_id = ? where rollout = ? and position = ? and attempt = ? and state in ('begun', 'working')`,
+// SetPlaceRun says which run is in a place, where it is still at that attempt and was not taken back; else it reports false.
+func (s *Store) SetPlaceRun(ctx context.Context, rollout string, position, attempt int, runID string) (bool, error) {
+	n, err := s.exec(ctx, `update places set state = 'working', run_id = ? where rollout = ? and position = ? and attempt = ? and state in ('begun', 'working')`,
 		runID, rollout, position, attempt)
-	return err
+	return n > 0, err
 }
 
 // EndPlace says that a place is over without a run: there was nothing to do, or it was refused.
@@ -324,7 +324,8 @@ func (s *Store) ReopenRollout(ctx context.Context, r *Rollout, places []PlaceCha
 		r.Token); err != nil {
 		return err
 	}
-	return s.SetRollout(ctx, r, places...)
+	_, err := s.SetRollout(ctx, r, places...)
+	return err
 }
 
 // Rollout reads one by its id.
