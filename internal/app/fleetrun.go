@@ -36,6 +36,7 @@ type carried struct {
 	mu   sync.Mutex
 
 	workers map[string]int // how many they carry out at once, by account, as it was asked last
+	hands   int            // and all together
 	asked   time.Time
 
 	places []PlaceOf // as they were read last
@@ -134,9 +135,10 @@ func (c *carried) step(ctx context.Context) (over bool, wait time.Duration, err 
 		s.AtOnce = placesHere
 	}
 	if c.r.Queue != "" {
-		if s.Workers, err = c.hands(ctx); err != nil {
+		if err = c.ask(ctx); err != nil {
 			return false, 0, err
 		}
+		s.Workers, s.Hands = c.workers, c.hands
 	}
 	step := s.Next()
 	wait = min(wait, c.between(step, places))
@@ -226,33 +228,32 @@ func (c *carried) look(ctx context.Context) (places []PlaceOf, err error) {
 	return c.places, err
 }
 
-// hands are how many runs the workers of the rollout's queue carry out at once, by account.
-func (c *carried) hands(ctx context.Context) (map[string]int, error) {
-	if c.workers != nil && time.Since(c.asked) < beat {
-		return c.workers, nil
+// ask asks how many runs the workers of the rollout's queue carry out at once, unless it was asked just now.
+func (c *carried) ask(ctx context.Context) (err error) {
+	if c.workers == nil || time.Since(c.asked) >= beat {
+		c.workers, c.hands, err = c.App.hands(ctx, c.r.Queue)
+		c.asked = time.Now()
 	}
-	var err error
-	c.workers, err = c.App.hands(ctx, c.r.Queue)
-	c.asked = time.Now()
-	return c.workers, err
+	return err
 }
 
-// hands are how many runs the workers of a queue carry out at once, by account.
-func (a *App) hands(ctx context.Context, queue string) (map[string]int, error) {
+// hands are how many runs the workers of a queue carry out at once, by account and all together.
+func (a *App) hands(ctx context.Context, queue string) (in map[string]int, all int, err error) {
 	list, err := a.store.Workers(ctx)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
-	out := map[string]int{}
+	in = map[string]int{}
 	for _, w := range list {
 		if w.Gone || w.Draining || !slices.Contains(w.Queues, queue) {
 			continue
 		}
+		all += w.AtOnce
 		for _, account := range w.Accounts {
-			out[account] += w.AtOnce
+			in[account] += w.AtOnce
 		}
 	}
-	return out, nil
+	return in, all, nil
 }
 
 // The wishes that somebody can have.

@@ -87,8 +87,8 @@ func (a *App) wish(ctx context.Context, name, wish string) error {
 		return nil
 	}
 	if r.Queue != "" { // where there are workers, they see to it; also to what one has left
-		hands, err := a.hands(ctx, r.Queue)
-		if err != nil || len(hands) > 0 || slices.ContainsFunc(places, func(p PlaceOf) bool { return p.State.Under() && p.RunID != "" }) {
+		_, hands, err := a.hands(ctx, r.Queue)
+		if err != nil || hands > 0 || slices.ContainsFunc(places, func(p PlaceOf) bool { return p.State.Under() && p.RunID != "" }) {
 			return err
 		}
 	}

@@ -85,14 +85,18 @@ type Standing struct {
 	// Behind is the last wave behind which the next one may begin: where the fleet pauses or asks between waves, it
 	// is that which was agreed to, or has waited long enough.
 	Behind int
-	// Workers are how many runs those who are there carry out at once in each account; nil is that nobody is waited for.
-	// So many places are begun as they have room for, and a few that wait for them.
+	// Workers are how many runs those who are there carry out at once in each account, and Hands all together; nil is that
+	// nobody is waited for. So many places are begun as they have room for, and a few that wait for them.
 	Workers map[string]int
+	Hands   int
 }
 
 // waiting is how many places are given out beyond what workers have room for: those of an account where nobody works
 // wait there, and hold nobody else up.
 const waiting = 2
+
+// withFew is what is given out where workers have room for so much.
+func withFew(room int) int { return room + room/4 + waiting }
 
 // Idle reports whether a place was given out where nobody works: nothing of it is under way.
 func (s Standing) Idle(m Member) bool {
@@ -145,21 +149,12 @@ func (s Standing) Next() Step {
 	if s.AtOnce > 0 {
 		room = s.AtOnce - under
 	}
-	begun := map[string]int{} // where nobody works
-	hands := 0
-	if s.Workers != nil {
-		most := 0
-		for _, n := range s.Workers {
-			most = max(most, n)
-		}
-		hands = most + most/4 + waiting
-		for _, m := range s.Members {
-			switch {
-			case !m.State.Under():
-			case s.Idle(m):
-				begun[m.Target.Account]++
-			default:
-				hands--
+	given, all := map[string]int{}, 0 // to workers: in each account, and where somebody works
+	for _, m := range s.Members {
+		if m.State.Under() {
+			given[m.Target.Account]++
+			if !s.Idle(m) {
+				all++
 			}
 		}
 	}
@@ -167,28 +162,24 @@ func (s Standing) Next() Step {
 		if m.Wave != wave || m.State != Waiting && m.State != Asks {
 			continue
 		}
-		asks := m.Careful && !m.Agreed
-		if account := m.Target.Account; s.Workers != nil && s.Workers[account] == 0 && !asks { // it waits there, and takes no room
-			if begun[account] < waiting {
-				begun[account]++
-				out.Begin = append(out.Begin, i)
-			}
-			continue
-		}
-		if s.Workers != nil && !asks && room > 0 {
-			if hands--; hands < 0 {
-				continue
-			}
-		}
+		there := s.Workers[m.Target.Account]
 		switch {
-		case asks:
+		case m.Careful && !m.Agreed:
 			if m.State == Waiting {
 				out.Ask = append(out.Ask, i)
 			}
-		case room > 0:
+			continue
+		case s.Workers != nil && given[m.Target.Account] >= withFew(there):
+			continue
+		case s.Workers != nil && there == 0: // it waits there, and takes no room
+		case room <= 0, s.Workers != nil && all >= withFew(s.Hands):
+			continue
+		default:
 			room--
-			out.Begin = append(out.Begin, i)
+			all++
 		}
+		given[m.Target.Account]++
+		out.Begin = append(out.Begin, i)
 	}
 	return out
 }

@@ -69,13 +69,16 @@ func TestNext(t *testing.T) {
 	}
 	for _, test := range []struct {
 		workers map[string]int
+		hands   int
 		under   int
 		hut     int
 		ridge   int
-	}{{nil, 0, 20, 20}, {map[string]int{}, 0, 2, 2}, {map[string]int{"hut": 8}, 0, 12, 2}, {map[string]int{"hut": 8}, 9, 3, 2}, {map[string]int{"hut": 8}, 15, 0, 2},
-		{map[string]int{"hut": 8, "ridge": 8}, 0, 12, 0}, {map[string]int{"hut": 100, "ridge": 40}, 0, 20, 20}} {
+	}{{nil, 0, 0, 20, 20}, {map[string]int{}, 0, 0, 2, 2}, {map[string]int{"hut": 8}, 8, 0, 12, 2}, {map[string]int{"hut": 8}, 8, 9, 3, 2}, {map[string]int{"hut": 8}, 8, 15, 0, 2},
+		{map[string]int{"hut": 8, "ridge": 8}, 8, 0, 12, 0},   // one who works in both
+		{map[string]int{"hut": 8, "ridge": 8}, 16, 0, 12, 10}, // one for each
+		{map[string]int{"hut": 100, "ridge": 40}, 140, 0, 20, 20}} {
 		s := many
-		s.Workers, s.Members = test.workers, slices.Clone(many.Members)
+		s.Workers, s.Hands, s.Members = test.workers, test.hands, slices.Clone(many.Members)
 		for i := range test.under {
 			s.Members[i].State = b
 		}
@@ -92,7 +95,7 @@ func TestNext(t *testing.T) {
 	for i, account := range []string{"ridge", "ridge", "hut", "ridge"} {
 		idle.Members[i].Wave, idle.Members[i].Target.Account = 1, account
 	}
-	idle.Workers = map[string]int{"hut": 1}
+	idle.Workers, idle.Hands = map[string]int{"hut": 1}, 1
 	if got := fmt.Sprint(idle.Next()); got != "{[2] [] 0 false false}" {
 		t.Errorf("idle ones take room: %s", got)
 	}
