@@ -311,6 +311,10 @@ func (d *doer) Work(ctx context.Context, job *river.Job[Job]) error {
 	return nil
 }
 
+// never is after how long a job is looked at that has not ended: a run takes as long as it takes, and River would throw
+// away what is of a kind that the worker which looks is not let in for. What a worker has lost is given again by GiveAgain.
+const never = 100 * 365 * 24 * time.Hour
+
 // Work gives a worker what waits in some queues for some accounts, so much of each queue at once at most. When soft ends
 // nothing more is given and what is under way is waited for; when hard ends too it is broken off.
 func (q *Queue) Work(soft, hard context.Context, name string, queues, accounts []string, atOnce int, do func(context.Context, Job) error) error {
@@ -320,7 +324,7 @@ func (q *Queue) Work(soft, hard context.Context, name string, queues, accounts [
 	}
 	config := &river.Config{ID: name, Workers: workers, FetchOnlyKnownKinds: true, Queues: map[string]river.QueueConfig{}, Logger: silent, JobTimeout: -1,
 		MaxAttempts: 10_000, FetchCooldown: 50 * time.Millisecond, FetchPollInterval: q.every,
-		CompletedJobRetentionPeriod: 24 * time.Hour}
+		CompletedJobRetentionPeriod: 24 * time.Hour, RescueStuckJobsAfter: never}
 	for _, n := range queues {
 		config.Queues[n] = river.QueueConfig{MaxWorkers: atOnce}
 		config.Queues[Item{Queue: n}.part()] = river.QueueConfig{MaxWorkers: 8}

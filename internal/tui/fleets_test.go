@@ -194,23 +194,10 @@ func TestFleetFromItsFile(t *testing.T) {
 func TestFleetIsSteered(t *testing.T) {
 	d := newDesk(t, 142, 41)
 	d.rollOut(0, "pause_between: ask\n")
-	state := func(want fleet.State) {
-		t.Helper()
-		for range 200 {
-			if r, _, _, err := d.app.LastRollout(t.Context(), "signs"); err == nil && r.State == want {
-				d.send(part.StoreChanged{})
-				return
-			}
-			time.Sleep(50 * time.Millisecond)
-		}
-		r, _, _, _ := d.app.LastRollout(t.Context(), "signs")
-		t.Logf("%+v", r)
-		t.Fatalf("it is not %s:\n%s", want, d.screen())
-	}
 	d.press("7")
-	state(fleet.Between)
+	d.until(1, fleet.Between)
 	d.wants("wave 1 is over: p lets the next one begin", "p next wave")
 	d.press("p")
-	state(fleet.Ready)
+	d.until(1, fleet.Ready)
 	d.wants("6 of 6 places done", "0 failed")
 }

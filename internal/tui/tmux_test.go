@@ -274,3 +274,24 @@ func TestPausedAndLeft(t *testing.T) {
 	y.keys("R")
 	y.wait("■ done after", "at revision 4")
 }
+
+// TestFleetInATerminal lets a fleet begin, closes the interface, and finds it done in another one.
+func TestFleetInATerminal(t *testing.T) {
+	bin, home := build(t), filepath.Join(t.TempDir(), "home")
+	t.Setenv("BRICKROW_YARD_SPEED", "20")
+	x := newTerminal(t, 142, 42, bin, "demo", "--home", home)
+	x.wait("BRICK ROW", "bulletin-test")
+	x.keys("7")
+	x.wait("signs was not deployed yet")
+	x.keys("d")
+	x.wait("6 places", "18 new", "the same in all")
+	x.keys("d")
+	x.wait("Deploy signs in 6 places")
+	x.keys("y")
+	x.wait("of 6 places done", "enter its run")
+	x.keys("q")
+	y := newTerminal(t, 80, 24, bin, "demo", "--home", home)
+	y.wait("bulletin-test")
+	y.keys("7")
+	y.wait("6 of 6 places done", "fleet · rollout 1 · ready")
+}
