@@ -150,11 +150,12 @@ func (v *View) load() tea.Cmd {
 		if out.fleets, out.err = v.App().Fleets(v.Context()); out.err != nil {
 			return out
 		}
-		for _, r := range out.fleets {
-			folders = append(folders, filepath.Dir(r.File))
+		for _, r := range out.fleets { // behind the folder that one works in: somebody else's may be elsewhere
+			if dir := filepath.Dir(r.File); !slices.Contains(folders, dir) {
+				folders = append(folders, dir)
+			}
 		}
-		slices.Sort(folders)
-		out.files = app.FleetFiles(slices.Compact(folders))
+		out.files = app.FleetFiles(folders)
 		deployed := func() bool {
 			return slices.ContainsFunc(out.fleets, func(r *app.Rollout) bool { return r.Fleet == name })
 		}

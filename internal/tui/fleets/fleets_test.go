@@ -7,6 +7,7 @@ import (
 
 	"brickrow/internal/app"
 	"brickrow/internal/fleet"
+	"brickrow/internal/run"
 	"brickrow/internal/stack"
 	"brickrow/internal/tui/part/parttest"
 	"brickrow/internal/whatif"
@@ -24,6 +25,28 @@ func manyPlaces(n int) read {
 	return out
 }
 
+// manyLooked is what a deployment would do in n places, two kinds of it.
+func manyLooked(n int) *looking {
+	l := &looking{kind: run.KindDeploy, stop: func() {}}
+	of := manyPlaces(n)
+	pv := &app.FleetPreview{File: &fleet.File{Fleet: "huts"}, Kind: run.KindDeploy}
+	for i, p := range of.places {
+		x := app.FleetPlace{Target: p.Target, Stack: p.Stack, Wave: p.Wave, Kind: run.KindDeploy, Tally: whatif.Tally{New: 12, Edit: 3, Same: 5 * (i % 2)}}
+		if i < 2 {
+			changes := &whatif.ChangeSet{}
+			for k := range 20 {
+				changes.Changes = append(changes.Changes, whatif.Change{Name: fmt.Sprint("post", k), Type: "Server", Kind: whatif.New})
+			}
+			x.Preview = &app.Preview{ChangeSet: changes}
+		} else {
+			x.SameAs = of.places[i%2].Target.String()
+		}
+		pv.Places = append(pv.Places, x)
+	}
+	l.pv = pv
+	return l
+}
+
 // BenchmarkKey is from a key to the frame, and from what was read to the frame, with 300 and 1,000 places.
 func BenchmarkKey(b *testing.B) {
 	for _, n := range []int{300, 1000} {
@@ -38,6 +61,10 @@ func BenchmarkKey(b *testing.B) {
 				name = "waves"
 			}
 			b.Run(fmt.Sprint(name, "/", n), func(b *testing.B) { sh.Keys(b, v, "jlkhjl") })
+			w := New(sh)
+			w.waves, w.chosen, w.whatif = waves, true, manyLooked(n)
+			w.looked(lookedAt{w.whatif, w.whatif.pv, nil})
+			b.Run(fmt.Sprint(name, "-whatif/", n), func(b *testing.B) { sh.Keys(b, w, "jlkhjl") })
 			b.Run(fmt.Sprint(name, "-read/", n), func(b *testing.B) {
 				all := manyPlaces(n)
 				for b.Loop() {

@@ -34,6 +34,8 @@ type looking struct {
 	kinds int            // how many such firsts there are
 	wrong int            // places in which nothing can be done
 	down  int            // how far the details are scrolled
+	of    drawnFor       // what the details are of
+	lines []line
 }
 
 // lookedAt is what came of it.
@@ -300,35 +302,46 @@ func bricks(t *part.Theme, s *part.Screen, x, y, room int, tally whatif.Tally, o
 	}
 }
 
-// drawPlace draws what would happen in the chosen place.
+// drawnFor is what details were made for.
+type drawnFor struct {
+	place, wide int
+	theme       *part.Theme
+}
+
+// line is one of the details of a place.
+type line struct {
+	style uv.Style
+	text  string
+}
+
+// drawPlace draws what would happen in the chosen place, as far as it is scrolled.
 func (l *looking) drawPlace(v *View, s *part.Screen, r part.Rect) {
 	p := v.selected()
-	if p == nil {
+	if p == nil || r.H < 1 {
 		return
 	}
-	t, x := v.Theme(), &l.pv.Places[p.Position]
-	type line struct {
-		style uv.Style
-		text  string
+	if of := (drawnFor{p.Position, r.W, v.Theme()}); of != l.of {
+		l.of, l.lines = of, l.details(v.Theme(), p, r.W)
 	}
-	var lines []line
+	l.down = max(0, min(l.down, len(l.lines)-r.H))
+	for y, at := range l.lines[l.down:min(len(l.lines), l.down+r.H)] {
+		if rest := len(l.lines) - l.down - r.H; y == r.H-1 && rest > 0 {
+			at = line{v.Theme().Faint(), fmt.Sprintf("%d lines more: pgdn", rest+1)}
+		}
+		s.Text(r.X, r.Y+y, r.W, at.style, at.text)
+	}
+}
+
+// details say what would happen in a place.
+func (l *looking) details(t *part.Theme, p *app.PlaceOf, w int) (out []line) {
+	x := &l.pv.Places[p.Position]
 	put := func(st uv.Style, indent, text string) {
-		for _, l := range part.Wrap(text, r.W-part.Width(indent)) {
-			lines = append(lines, line{st, indent + l})
+		for _, words := range part.Wrap(text, w-part.Width(indent)) {
+			out = append(out, line{st, indent + words})
 			indent = strings.Repeat(" ", part.Width(indent))
 		}
 	}
-	blank := func() { lines = append(lines, line{}) }
-	defer func() {
-		l.down = max(0, min(l.down, len(lines)-r.H))
-		for y := range min(r.H, len(lines)-l.down) {
-			at := lines[l.down+y]
-			if rest := len(lines) - l.down - r.H; y == r.H-1 && rest > 0 {
-				at = line{t.Faint(), fmt.Sprintf("%d lines more: pgdn", rest+1)}
-			}
-			s.Text(r.X, r.Y+y, r.W, at.style, at.text)
-		}
-	}()
+	blank := func() { out = append(out, line{}) }
 	put(t.Strong(), "", p.Target.Account+" / "+p.Target.Region)
 	put(t.Faint(), "", p.Stack)
 	about := fmt.Sprintf("wave %d", p.Wave)
@@ -365,7 +378,7 @@ func (l *looking) drawPlace(v *View, s *part.Screen, r part.Rect) {
 		}
 	}
 	if x.Findings.HasErrors() {
-		return
+		return out
 	}
 	for _, risk := range x.Lost {
 		blank()
@@ -396,6 +409,7 @@ func (l *looking) drawPlace(v *View, s *part.Screen, r part.Rect) {
 	case n > 1:
 		put(t.Faint(), "▪ ", fmt.Sprintf("%d stay as they are", n))
 	}
+	return out
 }
 
 // propertyWords say how a property changes.
