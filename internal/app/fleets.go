@@ -17,6 +17,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"brickrow/internal/bundle"
+	"brickrow/internal/cloud"
 	"brickrow/internal/fleet"
 	"brickrow/internal/identity"
 	"brickrow/internal/queue"
@@ -118,20 +119,24 @@ func (a *App) FleetName(ctx context.Context, text string) (string, error) {
 // asFleet is the number of places that are looked at at the same time.
 const lookedAtOnce = 4
 
-// FleetFiles are the fleet files of folders and of those right below them, by the names of their fleets. What cannot be
-// read is left out.
+// FleetFiles are the fleet files of folders and of those right below them, by the names of their fleets. One that says none has
+// that of the file: whoever looks at it is told what is wrong.
 func FleetFiles(folders []string) map[string]string {
 	out := map[string]string{}
 	for _, dir := range folders {
 		list, _ := filepath.Glob(filepath.Join(dir, "*.fleet.yaml")) // of a folder with odd letters there are none
 		below, _ := filepath.Glob(filepath.Join(dir, "*", "*.fleet.yaml"))
 		for _, path := range append(list, below...) {
-			text, err := bundle.Disk.Open(path, tosca.MaxBytes)
-			if err != nil {
-				continue
+			name := ""
+			if text, err := bundle.Disk.Open(path, tosca.MaxBytes); err == nil {
+				f, _ := fleet.Read(path, text)
+				name = f.Fleet
 			}
-			if f, _ := fleet.Read(path, text); f.Fleet != "" && out[f.Fleet] == "" {
-				out[f.Fleet] = path
+			if name == "" {
+				name = cloud.Clean(strings.TrimSuffix(filepath.Base(path), ".fleet.yaml"))
+			}
+			if out[name] == "" {
+				out[name] = path
 			}
 		}
 	}

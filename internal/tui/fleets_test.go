@@ -121,11 +121,14 @@ func (d *desk) until(number int, want fleet.State) {
 // process of its own; changed in one place; handed to workers; deleted.
 func TestFleetFromItsFile(t *testing.T) {
 	d := newDesk(t, 142, 41)
-	d.signs("", "tolerate: twelve\n")
+	d.signs("", "]\n")
 	d.press("7")
 	d.wants("signs was not deployed yet", "signs.fleet.yaml", "d looks what a deployment would do")
 	d.press("d")
-	d.wants("It cannot be said what would happen", "tolerate", "r looks again")
+	d.wants("It cannot be said what would happen", "not YAML", "r looks again")
+	d.signs("", "tolerate: twelve\n")
+	d.press("r")
+	d.wants("It cannot be said what would happen", "tolerate")
 	d.signs("", "except: [ summit/* ]\n")
 	d.press("r")
 	d.wants("3 places", "6 new", "the same in all", "its own values", "site ", "▲ new sign", "nothing is changed yet: d deploys it")
