@@ -576,7 +576,10 @@ func (p *Program) fleetList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			out := []jsonFleet{}
+			out, names := []jsonFleet{}, 20
+			for _, r := range list {
+				names = max(names, len(r.Fleet))
+			}
 			for _, r := range list {
 				_, places, holder, err := a.LastRollout(cmd.Context(), r.Fleet)
 				if err != nil {
@@ -586,7 +589,7 @@ func (p *Program) fleetList() *cobra.Command {
 				j.Waves = []jsonWave{}
 				out = append(out, j)
 				if !asJSON {
-					fmt.Fprintf(p.Out, "%-20s %-10s rollout %d  %s\n", r.Fleet, r.State, r.Number, counted(places))
+					fmt.Fprintf(p.Out, "%-*s %-10s rollout %d  %s\n", names, r.Fleet, r.State, r.Number, counted(places))
 				}
 			}
 			if asJSON {

@@ -113,12 +113,16 @@ func (p *Program) stacks() *cobra.Command {
 					"no stacks yet: 'brickrow starters' lists small ones to begin with, 'brickrow new STARTER DIR' "+
 						"writes one,\n'brickrow deploy STACKFILE' deploys it; 'brickrow demo' shows some")
 			}
+			names, targets := 20, 18
+			for _, s := range out {
+				names, targets = max(names, len(s.Name)), max(targets, len(s.Target))
+			}
 			for i, s := range out {
 				rev := fmt.Sprintf("rev %d", s.Revision)
 				if s.Revision == 0 {
 					rev = "–"
 				}
-				fmt.Fprintf(p.Out, "%-20s %-18s %-10s %-7s %s%s\n", s.Name, s.Target, s.State, rev,
+				fmt.Fprintf(p.Out, "%-*s %-*s %-10s %-7s %s%s\n", names, s.Name, targets, s.Target, s.State, rev,
 					s.Updated.Local().Format("2006-01-02 15:04"), notes[i])
 			}
 			return nil
