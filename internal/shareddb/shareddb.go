@@ -27,6 +27,8 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
+
+	"brickrow/internal/grouped"
 )
 
 // Schema is where the tables are, where the URL does not say search_path.
@@ -42,9 +44,7 @@ type DB struct {
 	conn   *pgx.Conn // that writes; nil is to be made anew
 	number int64     // of what was written last
 
-	queue   sync.Mutex
-	waiting []*job
-	working bool // somebody writes what waits
+	writes grouped.Writer[*Tx]
 
 	// Newer says that the tables are those of a newer program; nil is that they are not.
 	Newer *NewerError
@@ -103,6 +103,7 @@ func Open(ctx context.Context, where string, files fs.FS) (*DB, error) {
 	}
 	config.MaxConns = max(4, config.MaxConns)
 	d := &DB{config: config, id: uuid.NewString()}
+	d.writes.Write = d.write
 	d.schema, _, _ = strings.Cut(c.RuntimeParams["search_path"], ",")
 	d.schema = strings.TrimSpace(strings.Trim(d.schema, `"`))
 	if err := d.migrate(ctx, files); err != nil {
@@ -193,10 +194,7 @@ end $$`
 
 // Close waits for what is being written, and closes all connections.
 func (d *DB) Close() error {
-	d.queue.Lock()
-	idle := !d.working && len(d.waiting) == 0
-	d.queue.Unlock()
-	if !idle {
+	if !d.writes.Idle() {
 		_ = d.Write(context.Background(), func(*Tx) error { return nil })
 	}
 	d.bell.close()

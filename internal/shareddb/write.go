@@ -7,73 +7,29 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
+
+	"brickrow/internal/grouped"
 )
-
-// job is something to write.
-type job struct {
-	ctx   context.Context
-	do    func(*Tx) error
-	err   error
-	panic any
-	done  chan struct{}
-}
-
-// most is how many jobs are written at once at most.
-const most = 64
 
 // Write carries out something in a transaction: all of it is kept, durably, when Write returns nil, and
 // none of it otherwise. What several want to write at the same time goes there together, in the order in
 // which it was asked for. What is carried out may be carried out again, when a connection was lost.
-func (d *DB) Write(ctx context.Context, do func(*Tx) error) error {
-	j := &job{ctx: ctx, do: do, done: make(chan struct{})}
-	d.queue.Lock()
-	d.waiting = append(d.waiting, j)
-	if !d.working {
-		d.working = true
-		go d.work()
-	}
-	d.queue.Unlock()
-	<-j.done
-	if j.panic != nil {
-		panic(j.panic)
-	}
-	return j.err
-}
-
-// work writes until nothing waits any more.
-func (d *DB) work() {
-	for {
-		d.queue.Lock()
-		n := min(len(d.waiting), most)
-		jobs := d.waiting[:n:n]
-		d.waiting = d.waiting[n:]
-		if n == 0 {
-			d.waiting, d.working = nil, false
-			d.queue.Unlock()
-			return
-		}
-		d.queue.Unlock()
-		d.write(jobs)
-		for _, j := range jobs {
-			close(j.done)
-		}
-	}
-}
+func (d *DB) Write(ctx context.Context, do func(*Tx) error) error { return d.writes.Do(ctx, do) }
 
 // write writes jobs together, and where one of them fails each by itself.
-func (d *DB) write(jobs []*job) {
+func (d *DB) write(jobs []*grouped.Job[*Tx]) {
 	err := d.together(jobs)
 	if err == nil {
 		d.bell.ring(d)
 		return
 	}
 	if len(jobs) == 1 {
-		jobs[0].err = err
+		jobs[0].Err = err
 		return
 	}
 	for _, j := range jobs {
-		j.panic = nil
-		d.write([]*job{j})
+		j.Panic = nil
+		d.write([]*grouped.Job[*Tx]{j})
 	}
 }
 
@@ -81,14 +37,14 @@ func (d *DB) write(jobs []*job) {
 var errWritten = errors.New("it was written already")
 
 // together writes jobs in one transaction, all or none of them, and exactly once.
-func (d *DB) together(jobs []*job) error {
+func (d *DB) together(jobs []*grouped.Job[*Tx]) error {
 	d.number++
 	since := time.Now()
 	for try := 0; ; try++ {
 		err := d.once(jobs)
 		if errors.Is(err, errWritten) {
 			for _, j := range jobs { // all went well when it was written
-				j.err = nil
+				j.Err = nil
 			}
 			return nil
 		}
@@ -112,7 +68,7 @@ type refused struct{ error }
 func (r *refused) Unwrap() error { return r.error }
 
 // once tries to write jobs in one transaction.
-func (d *DB) once(jobs []*job) (err error) {
+func (d *DB) once(jobs []*grouped.Job[*Tx]) (err error) {
 	// What is being written is not broken off by the end of a context: it would not be known whether it was.
 	ctx := context.Background()
 	if d.conn == nil || d.conn.IsClosed() {
@@ -141,25 +97,18 @@ func (d *DB) once(jobs []*job) (err error) {
 	tx.batch.Queue("begin")
 	tx.Do(`select wrote(?, ?)`, d.id, d.number)
 	for _, j := range jobs {
-		if j.run(tx); j.panic != nil {
+		if j.Run(tx); j.Panic != nil {
 			return &refused{errors.New("what was to be written went wrong")}
 		}
 		if tx.err != nil { // what the job makes of it may hide what it was
 			return tx.err
 		}
-		if j.err != nil {
-			return &refused{j.err}
+		if j.Err != nil {
+			return &refused{j.Err}
 		}
 	}
 	tx.batch.Queue("commit")
 	return tx.flush()
-}
-
-func (j *job) run(tx *Tx) {
-	defer func() { j.panic = recover() }()
-	if j.err = j.ctx.Err(); j.err == nil {
-		j.err = j.do(tx)
-	}
 }
 
 // Tx is a transaction that writes.

@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"runtime"
 	"sync"
+
+	"brickrow/internal/grouped"
 )
 
 // DB is an embedded database with one connection that writes and a few that read,
@@ -21,9 +23,7 @@ type DB struct {
 	mu     sync.RWMutex
 	reads  map[string]*sql.Stmt
 
-	queue   sync.Mutex
-	waiting []*job
-	working bool // somebody writes what waits
+	writes grouped.Writer[*Tx]
 }
 
 // read is a prepared statement that reads.
@@ -211,65 +211,24 @@ func (s *session) close() error {
 // Tx is a transaction that writes.
 type Tx struct{ *session }
 
-// job is something to write.
-type job struct {
-	ctx   context.Context
-	do    func(*Tx) error
-	err   error
-	panic any
-	done  chan struct{}
-}
-
-// most is how many jobs are written at once at most.
-const most = 64
-
 // Write carries out something in a transaction: all of it is kept, durably, when
 // Write returns nil, and none of it otherwise. What several want to write at the
 // same time goes to the disk together. Within it nothing else may be written but by
 // the transaction.
-func (d *DB) Write(ctx context.Context, do func(*Tx) error) error {
-	j := &job{ctx: ctx, do: do, done: make(chan struct{})}
-	d.queue.Lock()
-	d.waiting = append(d.waiting, j)
-	if !d.working {
-		d.working = true
-		go d.work()
-	}
-	d.queue.Unlock()
-	<-j.done
-	if j.panic != nil {
-		panic(j.panic)
-	}
-	return j.err
-}
+func (d *DB) Write(ctx context.Context, do func(*Tx) error) error { return d.writes.Do(ctx, do) }
 
-// work writes until nothing waits any more.
-func (d *DB) work() {
-	for {
-		d.queue.Lock()
-		n := min(len(d.waiting), most)
-		jobs := d.waiting[:n:n]
-		d.waiting = d.waiting[n:]
-		if n == 0 {
-			d.waiting, d.working = nil, false
-			d.queue.Unlock()
-			return
-		}
-		d.queue.Unlock()
-		if err := d.together(jobs); err != nil { // nothing of it was kept
-			for _, j := range jobs {
-				j.err = errors.Join(j.err, err)
-			}
-		}
+// group writes jobs; where that fails nothing of them is kept.
+func (d *DB) group(jobs []*grouped.Job[*Tx]) {
+	if err := d.together(jobs); err != nil {
 		for _, j := range jobs {
-			close(j.done)
+			j.Err = errors.Join(j.Err, err)
 		}
 	}
 }
 
 // together writes jobs in one transaction. One that fails leaves nothing behind,
 // and the others are kept; the error is one of them all.
-func (d *DB) together(jobs []*job) (err error) {
+func (d *DB) together(jobs []*grouped.Job[*Tx]) (err error) {
 	tx := &Tx{d.write}
 	exec := func(statement string) {
 		if err == nil {
@@ -281,7 +240,7 @@ func (d *DB) together(jobs []*job) (err error) {
 		return fmt.Errorf("the database is busy: %w", err)
 	}
 	if alone := jobs[0]; len(jobs) == 1 {
-		if alone.run(tx); alone.err != nil || alone.panic != nil {
+		if alone.Run(tx); alone.Err != nil || alone.Panic != nil {
 			exec("rollback")
 			return err
 		}
@@ -292,7 +251,7 @@ func (d *DB) together(jobs []*job) (err error) {
 		if err != nil {
 			break
 		}
-		if j.run(tx); j.err != nil || j.panic != nil {
+		if j.Run(tx); j.Err != nil || j.Panic != nil {
 			exec("rollback to one")
 		}
 		exec("release one")
@@ -302,11 +261,4 @@ func (d *DB) together(jobs []*job) (err error) {
 		_, _ = tx.ExecContext(context.Background(), "rollback") // it may be over already
 	}
 	return err
-}
-
-func (j *job) run(tx *Tx) {
-	defer func() { j.panic = recover() }()
-	if j.err = j.ctx.Err(); j.err == nil {
-		j.err = j.do(tx)
-	}
 }

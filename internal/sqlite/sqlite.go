@@ -39,6 +39,7 @@ func open(file, synchronous string, migrate func(*sql.DB) error) (*DB, error) {
 	}
 	name += "?_pragma=busy_timeout(20000)&_pragma=foreign_keys(1)"
 	d := &DB{reads: map[string]*sql.Stmt{}, views: make(chan *session, readers())}
+	d.writes.Write = d.group
 	if d.writer, err = sql.Open("sqlite",
 		name+"&_txlock=immediate&_pragma=journal_mode(WAL)&_pragma=synchronous("+synchronous+")"); err != nil {
 		return nil, fmt.Errorf("open %s: %w", file, err)
