@@ -87,25 +87,30 @@ func (p *Program) compliance() *cobra.Command {
 			if of != nil {
 				all = slices.DeleteFunc(all, func(k app.Kept) bool { return k.Resource.Owner == nil || k.Resource.Owner.Stack != of.Name })
 			}
-			broken := app.Broken(all)
-			if asJSON {
-				out := []jsonKept{}
-				for _, k := range all {
-					out = append(out, keptJSON(k))
-				}
-				if err := p.json(out); err != nil {
-					return err
-				}
-			} else {
-				p.complianceText(all, broken)
-			}
-			if len(broken) > 0 {
-				return exit(ExitChanges)
-			}
-			return nil
+			return p.kept(all, asJSON)
 		})
 	}
 	return cmd
+}
+
+// kept prints which rules are kept and which are not; where one is not, that is the exit code.
+func (p *Program) kept(all []app.Kept, asJSON bool) error {
+	broken := app.Broken(all)
+	if asJSON {
+		out := []jsonKept{}
+		for _, k := range all {
+			out = append(out, keptJSON(k))
+		}
+		if err := p.json(out); err != nil {
+			return err
+		}
+	} else {
+		p.complianceText(all, broken)
+	}
+	if len(broken) > 0 {
+		return exit(ExitChanges)
+	}
+	return nil
 }
 
 // complianceText prints what is not kept, rule by rule.

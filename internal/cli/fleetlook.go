@@ -127,7 +127,7 @@ func (p *Program) fleetCompliance() *cobra.Command {
 				mine[st.Name] = true
 				where = append(where, st.Target)
 			}
-			var all, broken []app.Kept
+			var all []app.Kept
 			if len(where) > 0 {
 				v, err := a.Look(ctx, where...)
 				if err != nil {
@@ -139,23 +139,8 @@ func (p *Program) fleetCompliance() *cobra.Command {
 				}
 				p.findings(findings)
 				all = slices.DeleteFunc(kept, func(k app.Kept) bool { return k.Resource.Owner == nil || !mine[k.Resource.Owner.Stack] })
-				broken = app.Broken(all)
 			}
-			if asJSON {
-				out := []jsonKept{}
-				for _, k := range all {
-					out = append(out, keptJSON(k))
-				}
-				if err := p.json(out); err != nil {
-					return err
-				}
-			} else {
-				p.complianceText(all, broken)
-			}
-			if len(broken) > 0 {
-				return exit(ExitChanges)
-			}
-			return nil
+			return p.kept(all, asJSON)
 		})
 	}
 	return cmd
