@@ -123,7 +123,7 @@ func TestConnectionsThatBreak(t *testing.T) {
 	direct := open(t, where)
 	all := 0
 	for _, behind := range []bool{false, true} {
-		for at := 1; at <= 12; at++ {
+		for at := 1; at <= 14; at++ {
 			d, err := Open(t.Context(), through, tables)
 			if err != nil {
 				t.Fatal(err)
@@ -134,7 +134,12 @@ func TestConnectionsThatBreak(t *testing.T) {
 			all++
 			p.Cut(at, behind)
 			for i := range 4 {
-				err := d.Write(t.Context(), func(tx *Tx) error {
+				rows := int64(1)
+				err := d.Write(t.Context(), func(tx *Tx) (err error) {
+					if i == 3 { // what it was about is known too
+						rows, err = tx.ExecContext(t.Context(), `insert into notes(text) values(?)`, fmt.Sprintf("%v %d %d", behind, at, i))
+						return err
+					}
 					tx.Do(`insert into notes(text) values(?)`, fmt.Sprintf("%v %d %d", behind, at, i))
 					if i%2 == 0 {
 						return nil
@@ -142,8 +147,8 @@ func TestConnectionsThatBreak(t *testing.T) {
 					var n int
 					return tx.QueryRowContext(t.Context(), `select count(*) from notes`).Scan(&n)
 				})
-				if err != nil {
-					t.Errorf("cut at %d, behind %v, write %d: %v", at, behind, i, err)
+				if err != nil || rows != 1 {
+					t.Errorf("cut at %d, behind %v, write %d of %d rows: %v", at, behind, i, rows, err)
 				}
 				all++
 			}

@@ -41,7 +41,7 @@ func (d *DB) together(jobs []*grouped.Job[*Tx]) error {
 	d.number++
 	since := time.Now()
 	for try := 0; ; try++ {
-		err := d.once(jobs)
+		err := d.once(jobs, try > 0)
 		if errors.Is(err, errWritten) {
 			for _, j := range jobs { // all went well when it was written
 				j.Err = nil
@@ -67,8 +67,9 @@ type refused struct{ error }
 
 func (r *refused) Unwrap() error { return r.error }
 
-// once tries to write jobs in one transaction.
-func (d *DB) once(jobs []*grouped.Job[*Tx]) (err error) {
+// once tries to write jobs in one transaction. When it was tried before, it is known first whether they were written: what they
+// have learned then, such as how many rows they were about, stays as it is.
+func (d *DB) once(jobs []*grouped.Job[*Tx], again bool) (err error) {
 	// What is being written is not broken off by the end of a context: it would not be known whether it was.
 	ctx := context.Background()
 	if d.conn == nil || d.conn.IsClosed() {
@@ -96,6 +97,11 @@ func (d *DB) once(jobs []*grouped.Job[*Tx]) (err error) {
 	}()
 	tx.batch.Queue("begin")
 	tx.Do(`select wrote(?, ?)`, d.id, d.number)
+	if again {
+		if err := tx.flush(); err != nil {
+			return err
+		}
+	}
 	for _, j := range jobs {
 		if j.Run(tx); j.Panic != nil {
 			return &refused{errors.New("what was to be written went wrong")}
