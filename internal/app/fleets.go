@@ -378,6 +378,16 @@ func (p *FleetPreview) Wrong() []FleetPlace {
 	return out
 }
 
+// WrongIn is in how many places something is wrong.
+func (p *FleetPreview) WrongIn() (n int) {
+	for _, x := range p.Places {
+		if x.Findings.HasErrors() {
+			n++
+		}
+	}
+	return n
+}
+
 // Lost is in how many cases data would go.
 func (p *FleetPreview) Lost() (n int) {
 	for _, x := range p.Places {

@@ -130,12 +130,7 @@ func (p *Program) fleetText(pv *app.FleetPreview) {
 
 // fleetTally is what a rollout would do, or that it cannot.
 func fleetTally(pv *app.FleetPreview) string {
-	wrong := 0
-	for _, x := range pv.Places {
-		if x.Findings.HasErrors() {
-			wrong++
-		}
-	}
+	wrong := pv.WrongIn()
 	switch wrong {
 	case 0:
 		return pv.Tally.String()

@@ -71,7 +71,7 @@ func TestFleetView(t *testing.T) {
 	if err := os.RemoveAll(filepath.Join(d.dir, "fleets")); err != nil {
 		t.Fatal(err)
 	}
-	d.send(part.StoreChanged{})
+	d.press("1", "7")
 	d.wants("No fleet was deployed yet", "brickrow fleet deploy FLEETFILE")
 	d.rollOut(2, "tolerate: 2\n")
 	d.send(part.StoreChanged{})
@@ -150,7 +150,7 @@ func TestFleetFromItsFile(t *testing.T) {
 	d.press("d")
 	d.wants("6 places", "12 new", "wave 1")
 	d.press("w")
-	d.wants("wave 2", "5 places")
+	d.wants("1 place ", "wave 2", "5 places")
 	d.press("w", "d")
 	d.wants("Deploy signs in 6 places: 12 new?")
 	d.press("n")

@@ -284,6 +284,9 @@ func (v *View) drawWaves(s *part.Screen, r part.Rect) {
 		about := fmt.Sprintf("%d of %d", done, len(wave))
 		if v.whatif != nil {
 			about = fmt.Sprintf("%d places", len(wave))
+			if len(wave) == 1 {
+				about = "1 place"
+			}
 		}
 		for n := 0; n < len(wave); n += across {
 			l := line{cells: wave[n:min(len(wave), n+across)]}

@@ -105,6 +105,7 @@ type detailRead struct {
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case part.Opened:
+		v.files = nil // they are looked for again
 		return v.load()
 	case part.StoreChanged:
 		if v.Front(v) {
@@ -144,18 +145,21 @@ func (v *View) load() tea.Cmd {
 		return nil
 	}
 	v.busy = true
-	name, folders := v.name, slices.Clone(v.folders)
+	name, folders, files := v.name, slices.Clone(v.folders), v.files
 	return func() tea.Msg {
 		var out read
 		if out.fleets, out.err = v.App().Fleets(v.Context()); out.err != nil {
 			return out
 		}
-		for _, r := range out.fleets { // behind the folder that one works in: somebody else's may be elsewhere
-			if dir := filepath.Dir(r.File); !slices.Contains(folders, dir) {
-				folders = append(folders, dir)
+		if files == nil { // not at each change of the store, of which there are many while something runs
+			for _, r := range out.fleets { // behind the folder that one works in: somebody else's may be elsewhere
+				if dir := filepath.Dir(r.File); !slices.Contains(folders, dir) {
+					folders = append(folders, dir)
+				}
 			}
+			files = app.FleetFiles(folders)
 		}
-		out.files = app.FleetFiles(folders)
+		out.files = files
 		deployed := func() bool {
 			return slices.ContainsFunc(out.fleets, func(r *app.Rollout) bool { return r.Fleet == name })
 		}

@@ -86,7 +86,7 @@ func (v *View) looked(msg lookedAt) tea.Cmd {
 	if l.pv, l.err = msg.pv, msg.err; l.err != nil {
 		return nil
 	}
-	l.alike = map[string]int{}
+	l.alike, l.wrong = map[string]int{}, l.pv.WrongIn()
 	v.places = nil
 	for i, x := range l.pv.Places {
 		first := x.SameAs
@@ -98,7 +98,6 @@ func (v *View) looked(msg lookedAt) tea.Cmd {
 		p := app.PlaceOf{Position: i, Target: x.Target, Stack: x.Stack, Wave: x.Wave, Kind: x.Kind, State: fleet.Waiting, Careful: x.Careful, Tally: x.Tally}
 		if x.Findings.HasErrors() {
 			p.State = fleet.Failed
-			l.wrong++
 		}
 		v.places = append(v.places, p)
 	}
