@@ -34,6 +34,7 @@ type Acts struct {
 	whole      bool
 	by         string   // who saved it and agreed; "" is that it was not saved
 	approvedBy []string // of one that was saved
+	before     string   // whose approvals are of something else
 }
 
 // ActPart is what is done to one resource.
@@ -226,7 +227,7 @@ func (a *App) PrepareActs(ctx context.Context, acts *Acts) (*Ticket, error) {
 	}
 	if (slices.Contains(in.Approval, acts.Stack.Target.String()) || len(acts.Stack.Approvers) > 0) && len(acts.approvedBy) == 0 {
 		return nil, refusal("what is done to %s in %s needs the agreement of a second person: save it with act … --save FILE, let somebody approve FILE, "+
-			"then deploy FILE", acts.Stack.Name, acts.Stack.Target)
+			"then deploy FILE%s", acts.Stack.Name, acts.Stack.Target, also(acts.before))
 	}
 	st := acts.Stack
 	t := &Ticket{Token: uuid.NewString()}

@@ -50,18 +50,22 @@ type Options struct {
 	// Tokens are credentials by account that were handed over; they come before
 	// those of the environment.
 	Tokens map[string]string
+	// AskPrograms lets programs of own types be asked at a look that were never deployed.
+	AskPrograms bool
 }
 
 // App is an open Brick Row.
 type App struct {
-	store    *store.Store
-	Cloud    cloud.Cloud
-	Door     *yard.Door       // the operator's way into the stand-in
-	Profile  *profile.Profile // the types that ship with the program
-	Home     string
-	Speed    float64
-	Duration whatif.Duration
-	yard     *yard.Yard // nil with a cloud elsewhere
+	store   *store.Store
+	Cloud   cloud.Cloud
+	Door    *yard.Door       // the operator's way into the stand-in
+	Profile *profile.Profile // the types that ship with the program
+	// AskPrograms lets programs of own types be asked that were never deployed: somebody has looked at them.
+	AskPrograms atomic.Bool
+	Home        string
+	Speed       float64
+	Duration    whatif.Duration
+	yard        *yard.Yard // nil with a cloud elsewhere
 
 	deployedMu   sync.Mutex
 	lastDeployed *deployed // the stack that was compared with last
@@ -111,7 +115,7 @@ type App struct {
 
 // DataFiles are the files that a data folder may hold, the store first.
 var DataFiles = []string{store.File, store.File + "-wal", store.File + "-shm", "yard.db", "yard.db-wal", "yard.db-shm",
-	queue.File, queue.File + "-wal", queue.File + "-shm", store.KeyFile, yard.CredentialsFile, "logs", unsavedFolder, FindingsPage, "programs", "connections"}
+	queue.File, queue.File + "-wal", queue.File + "-shm", store.KeyFile, yard.CredentialsFile, "logs", unsavedFolder, FindingsPage, "programs", "connections", store.SeenFolder}
 
 // stamp tells one state of the store from another, at no cost.
 func (a *App) stamp() string {
@@ -187,6 +191,7 @@ func Speed(given float64) (float64, error) {
 func Open(o Options) (*App, error) {
 	shipped := inBackground(profile.Read)
 	a := &App{Home: Home(o.Home)}
+	a.AskPrograms.Store(o.AskPrograms)
 	var err error
 	if a.Speed, err = Speed(o.Speed); err != nil {
 		return nil, err
@@ -323,6 +328,15 @@ func (a *App) Close() error {
 		err = errors.Join(err, a.yard.Close())
 	}
 	return err
+}
+
+// storeID is what the store is told by; "" where it cannot be asked.
+func (a *App) storeID(ctx context.Context) string {
+	id, err := a.store.ID(ctx)
+	if err != nil {
+		return ""
+	}
+	return id
 }
 
 // StandIn reports whether the cloud is the embedded stand-in, which can be

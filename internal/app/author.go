@@ -19,6 +19,7 @@ import (
 	"brickrow/internal/identity"
 	"brickrow/internal/profile"
 	"brickrow/internal/stack"
+	"brickrow/internal/store"
 	"brickrow/internal/tosca"
 )
 
@@ -390,6 +391,28 @@ func (a *App) Unset(ctx context.Context, what Mark, target string) error {
 }
 
 func (a *App) mark(ctx context.Context, what Mark, target string, on bool, approvers []string) error {
+	if err := a.checkMark(ctx, target, approvers); err != nil {
+		return err
+	}
+	if what == NeedsApproval {
+		in, err := a.settings()
+		if err != nil {
+			return err
+		}
+		if slices.Contains(in.Approval, target) && (!on || len(approvers) > 0) {
+			how := "targets --no-approval " + target
+			if on {
+				how = "targets --approval " + target + " --approver …"
+			}
+			return refusal("what is done to %s needs the agreement of a second person, also this: save it with %s --save FILE, let somebody "+
+				"approve FILE, then deploy FILE", target, how)
+		}
+	}
+	return a.markAgreed(ctx, what, target, on, approvers, "")
+}
+
+// checkMark refuses what cannot be said of a target.
+func (a *App) checkMark(ctx context.Context, target string, approvers []string) error {
 	t, ok := stack.ParseTarget(target)
 	targets, err := a.Cloud.Targets(ctx)
 	if err != nil {
@@ -402,6 +425,15 @@ func (a *App) mark(ctx context.Context, what Mark, target string, on bool, appro
 		if who, err := identity.Parse(line); err != nil || who.Key == "" {
 			return refusal("'%s' is nobody's identity: 'brickrow identity' prints one's own", line)
 		}
+	}
+	return nil
+}
+
+// markAgreed marks a target, or takes a mark away. What is done to the agreement that it asks for is an act of its own.
+func (a *App) markAgreed(ctx context.Context, what Mark, target string, on bool, approvers []string, note string) error {
+	act := store.Act{Act: store.SettingSet, On: target, Note: note}
+	if what == NeedsApproval {
+		act.Act = map[bool]string{true: store.ApprovalOn, false: store.ApprovalOff}[on]
 	}
 	return a.setSettings(ctx, func(in *targetSettings) {
 		list := map[Mark]*[]string{Careful: &in.Careful, NeedsApproval: &in.Approval}[what]
@@ -418,5 +450,5 @@ func (a *App) mark(ctx context.Context, what Mark, target string, on bool, appro
 		} else if what == NeedsApproval && !on {
 			delete(in.Approvers, target)
 		}
-	})
+	}, act)
 }

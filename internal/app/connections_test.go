@@ -241,9 +241,7 @@ func TestConnectionLeadsElsewhere(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := b.WhatIf(t.Context(), d); err == nil || !strings.Contains(err.Error(), "look at far_net of across: the token is not one of the account workshop") {
-		t.Errorf("with the wrong token: %v", err)
-	}
+	b.wantUnread(d, "the token is not one of the account workshop")
 	b.wantSame("in the other", other.listed(t, "across"), "far_net far_queue far_sub")
 
 	// When it does not answer, it is said, and nothing counts as gone.
@@ -252,8 +250,10 @@ func TestConnectionLeadsElsewhere(t *testing.T) {
 	if d, err = b.Load(t.Context(), filepath.Join(b.dir, "across.stack.yaml"), Values{}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := b.WhatIf(t.Context(), d); err == nil || !strings.Contains(err.Error(), "look at far_net of across: the cloud did not answer") {
-		t.Errorf("when it does not answer: %v", err)
+	b.wantUnread(d, "the cloud did not answer")
+	drift, err := b.Drift(t.Context(), b.stack("across"))
+	if err != nil || len(drift.Unread) != 3 || !drift.Empty() || !strings.Contains(drift.Standing().Words(), "is not known as a whole") {
+		t.Errorf("drift: %v %+v", err, drift)
 	}
 	v, err := b.Look(t.Context(), b.stack("across").Target)
 	if err != nil {
@@ -595,4 +595,31 @@ func TestKilledWithProgramsAndConnections(t *testing.T) {
 		b.wantSame("kept", b.kept(), "")
 	}
 	t.Logf("%d moments", moments)
+}
+
+// wantUnread wants a what-if of a draft to say that what is far away is not known, and why, and to take nothing for gone or new.
+func (b *bench) wantUnread(d *Draft, why string) {
+	b.t.Helper()
+	p, err := b.WhatIf(b.t.Context(), d)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	names := ""
+	for _, u := range p.Unread {
+		if names += u.Name + " "; !strings.Contains(u.Why, why) || u.Through != "second" {
+			b.t.Errorf("%+v, want %q", u, why)
+		}
+	}
+	if names != "far_net far_queue far_sub " || p.Tally.New+p.Tally.Drop > 0 {
+		b.t.Errorf("not known: %s; %v", names, p.Tally)
+	}
+	n := 0
+	for _, f := range p.Findings {
+		if f.Code == "not-read" {
+			n++
+		}
+	}
+	if n != 3 {
+		b.t.Errorf("findings %v", p.Findings)
+	}
 }

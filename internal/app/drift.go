@@ -3,7 +3,6 @@ package app
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -27,14 +26,21 @@ type Drift struct {
 	Gone    []*stack.Recorded // recorded and wanted, and not there any more
 	// Unrecorded are there with the tag of the stack, and in no record.
 	Unrecorded []*stack.Live
-	Accepted   int // places that are not as recorded, and as the files say by now
-	secrets    *tosca.Secrets
-	current    []*stack.Recorded
-	live       map[string]*stack.Live // what is there of the stack, by id
+	// Unread could not be read: whether these are as they are recorded is not known.
+	Unread   []stack.Unread
+	Accepted int // places that are not as recorded, and as the files say by now
+	secrets  *tosca.Secrets
+	current  []*stack.Recorded
+	live     map[string]*stack.Live // what is there of the stack, by id
 }
 
-// Empty reports whether all is as it is recorded.
+// Empty reports whether nothing was found that is not as it is recorded. What could not be read may be otherwise all the same.
 func (d *Drift) Empty() bool { return len(d.Differs)+len(d.Gone)+len(d.Unrecorded) == 0 }
+
+// Standing is how the stack stands to its record.
+func (d *Drift) Standing() stack.Standing {
+	return stack.Standing{Differs: d.Resources(), Unread: len(d.Unread), Accepted: d.Accepted}
+}
 
 // Of is the part of it that is of one resource, and of those that the same node makes; of one
 // that is in no record, what has its id.
@@ -64,9 +70,9 @@ type Differing struct {
 	// cannot.
 	Wanted tosca.Value
 	// Whole is the whole property as it is there, without tags that others have put there.
-	Whole     tosca.Value
-	Since     time.Time // when the resource was changed last; zero where the cloud does not tell
-	ChangedBy string    // and by whom
+	Whole tosca.Value
+	Since time.Time // when the resource was changed last; zero where the cloud does not tell
+	By    stack.Author
 }
 
 // Accepted reports whether the files say already what is there.
@@ -105,18 +111,13 @@ func (a *App) lookAt(ctx context.Context, st *stack.Stack) (*Drift, error) {
 	for _, l := range s.see(a.Profile.Library, list...) {
 		live[l.ID] = l
 	}
-	for _, r := range rec.current {
-		if live[r.ID] != nil {
-			continue
-		}
-		there, err := a.Cloud.Get(ctx, cloud.Ref{Target: st.Target, Type: r.Type, ID: r.ID}) // it may have lost its tag
-		if err == nil {
-			live[r.ID] = s.see(a.Profile.Library, there)[0]
-		} else if !cloud.IsNotFound(err) {
-			return nil, fmt.Errorf("ask the cloud whether %s is there still: %w", r.ID, err)
-		}
+	if err := a.askMissing(ctx, st, rec.current, live, s.see); err != nil { // it may have lost its tag
+		return nil, err
 	}
 	drift := a.driftFrom(ctx, st, rec, live)
+	if err := a.stillGone(ctx, drift); err != nil {
+		return nil, err
+	}
 	there := make(map[string]*There, len(live))
 	for id, l := range live {
 		there[id] = &There{Live: l, Target: st.Target, Owner: &Owner{Stack: st.Name, Node: cloud.Clean(l.Tags["node"]), Of: st}}
@@ -129,12 +130,61 @@ func (a *App) lookAt(ctx context.Context, st *stack.Stack) (*Drift, error) {
 		}
 	}
 	for _, d := range drift.Differs {
+		if there[d.ID] == nil {
+			continue
+		}
 		there[d.ID].Differs = append(there[d.ID].Differs, d)
 	}
 	if err := a.noteDiffers(ctx, drift); err != nil {
 		return nil, err
 	}
 	return drift, a.note(ctx, s, slices.Collect(maps.Values(there)), drift.secrets, func(was store.Sight) bool { return was.Stack == st.Name })
+}
+
+// askMissing asks for what is recorded and was not listed, each by itself: it may be there all the same, such as what a run
+// has made since, or be nobody knows how.
+func (a *App) askMissing(ctx context.Context, st *stack.Stack, current []*stack.Recorded, live map[string]*stack.Live,
+	see func(*tosca.Library, ...cloud.Resource) []*stack.Live) error {
+	var mu sync.Mutex
+	g, each := errgroup.WithContext(ctx)
+	g.SetLimit(8)
+	for _, r := range current {
+		if live[r.ID] != nil {
+			continue
+		}
+		g.Go(func() error {
+			there, err := a.Cloud.Get(each, cloud.Ref{Target: st.Target, Type: r.Type, ID: r.ID})
+			if cloud.IsNotFound(err) || each.Err() != nil {
+				return each.Err()
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			if err != nil {
+				live[r.ID] = &stack.Live{ID: r.ID, Type: r.Type, Node: r.Name, State: cloud.Unreadable, Why: cloud.Clean(err.Error()),
+					Tags: map[string]string{"stack": st.Name, "node": r.Name}, Properties: map[string]tosca.Value{}, Attributes: map[string]tosca.Value{}}
+				return nil
+			}
+			live[r.ID] = see(a.Profile.Library, there)[0]
+			return nil
+		})
+	}
+	return g.Wait()
+}
+
+// stillGone takes back that something is gone, and that something is in no record, where the stack has moved on while it was
+// looked at: a run may have removed or made it meanwhile.
+func (a *App) stillGone(ctx context.Context, d *Drift) error {
+	if len(d.Gone)+len(d.Unrecorded) == 0 {
+		return nil
+	}
+	now, err := a.store.ByID(ctx, d.Stack.ID)
+	if err != nil {
+		return err
+	}
+	if running(now.State) || now.Updated != d.Stack.Updated || now.Revision != d.Stack.Revision {
+		d.Gone, d.Unrecorded = nil, nil
+	}
+	return nil
 }
 
 // Resources is how many differ, are gone or are in no record.
@@ -205,7 +255,7 @@ func (a *App) driftFrom(ctx context.Context, st *stack.Stack, rec allRecorded, l
 		for i := from; i < to; i++ {
 			r := rec.current[i]
 			l, t := live[r.ID], a.Profile.Library.Nodes[r.Type]
-			if l == nil || t == nil {
+			if l == nil || t == nil || l.Unread() {
 				continue
 			}
 			l.Mark(secrets)
@@ -218,6 +268,9 @@ func (a *App) driftFrom(ctx context.Context, st *stack.Stack, rec allRecorded, l
 	})
 	found := map[*stack.Recorded][]stack.PropertyChange{}
 	for i, r := range rec.current {
+		if l := live[r.ID]; l != nil && l.Unread() {
+			out.Unread = append(out.Unread, stack.Unread{Name: r.Name, ID: r.ID, Through: l.Through, Why: secrets.Hide(l.Why)})
+		}
 		switch {
 		case live[r.ID] == nil && (wanted() == nil || wanted().Resource(r.Name) != nil):
 			out.Gone = append(out.Gone, r)
@@ -241,7 +294,7 @@ func (a *App) driftFrom(ctx context.Context, st *stack.Stack, rec allRecorded, l
 				}
 			}
 			l := live[r.ID]
-			d := Differing{Name: r.Name, Type: r.Shown(), ID: r.ID, Pos: r.Pos, PropertyChange: c, Since: l.Changed, ChangedBy: l.ChangedBy}
+			d := Differing{Name: r.Name, Type: r.Shown(), ID: r.ID, Pos: r.Pos, PropertyChange: c, Since: l.Changed, By: l.By}
 			if d.Whole = c.After; !c.Link {
 				d.Whole = secrets.Mark(stack.There(r, l, c.Property))
 			}
@@ -262,7 +315,7 @@ func (a *App) driftFrom(ctx context.Context, st *stack.Stack, rec allRecorded, l
 		}
 	}
 	for id, l := range live {
-		if names[id] == "" && l.Tags["stack"] == st.Name {
+		if names[id] == "" && l.Tags["stack"] == st.Name && !l.Unread() {
 			l.Mark(secrets)
 			out.Unrecorded = append(out.Unrecorded, l)
 		}

@@ -173,8 +173,8 @@ func TestDriftIsFound(t *testing.T) {
 		t.Errorf("found\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
 	for _, c := range d.Differs {
-		if c.Since.IsZero() || c.ChangedBy == "" || !stack.Same(c.Wanted, c.Before) {
-			t.Errorf("%s %s: since %s by %s, wanted %v", c.Name, c.Path, c.Since, c.ChangedBy, c.Wanted)
+		if c.Since.IsZero() || !c.By.Hand() || !stack.Same(c.Wanted, c.Before) {
+			t.Errorf("%s %s: since %s by %s, wanted %v", c.Name, c.Path, c.Since, c.By.Words(), c.Wanted)
 		}
 	}
 	p, err := b.WhatIfPutBack(t.Context(), b.stack("terrace"))

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"brickrow/internal/cloud"
+	"brickrow/internal/identity"
 	"brickrow/internal/programs"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
@@ -65,6 +66,10 @@ func (a *App) Execute(ctx context.Context, runID, token string) (r *run.Record, 
 	if err := a.lock(ctx, st, token); err != nil {
 		return nil, err
 	}
+	if err := a.store.Genuine(ctx, runID); err != nil {
+		return nil, err
+	}
+	ctx = cloud.DoneBy(programs.Carrying(ctx), stack.AuthorText(identity.Caller(), r.Number, st.Name, a.storeID(ctx)))
 	ctx, stop := context.WithCancelCause(ctx)
 	beats := make(chan struct{})
 	go func() {

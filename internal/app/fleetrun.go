@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"brickrow/internal/cloud"
 	"brickrow/internal/fleet"
 	"brickrow/internal/identity"
 	"brickrow/internal/queue"
@@ -76,6 +77,9 @@ func (a *App) CarryFleet(ctx context.Context, id, token string, told func(PlaceO
 		<-beats
 		err = errors.Join(err, a.store.UnlockRollout(context.WithoutCancel(ctx), id, token))
 	}()
+	if err := a.store.GenuineRollout(ctx, id); err != nil {
+		return nil, err
+	}
 	heard, every := a.store.Listen(ctx), 150*time.Millisecond
 	if heard != nil {
 		every = time.Second
@@ -537,8 +541,13 @@ func (a *App) openPlace(ctx context.Context, r *Rollout, p *PlaceOf) (*Saved, *s
 		return nil, nil, fmt.Errorf("what is kept of %s: %w", p.Target, err)
 	}
 	s := b.Saved
-	if !identity.Verify(s.Key, s.content(), s.Signature) {
+	if !identity.Verify(s.Key, s.content(), s.Signature) || s.Target != p.Target.String() || s.Stack != p.Stack {
 		return nil, nil, refusal("what is kept of %s was changed since %s began it", p.Target, s.By)
+	}
+	if is, err := a.store.IsMember(ctx, s.Key); err != nil {
+		return nil, nil, err
+	} else if !is {
+		return nil, nil, refusal("what is to be done in %s was begun by %s, who is no member of the store", p.Target, cloud.Clean(s.By))
 	}
 	if err := json.Unmarshal(p.Approvals, &s.Approvals); err != nil {
 		return nil, nil, err
@@ -551,7 +560,7 @@ func (a *App) openPlace(ctx context.Context, r *Rollout, p *PlaceOf) (*Saved, *s
 		if !identity.Verify(ap.Key, s.agreed(ap), ap.Signature) {
 			return nil, nil, refusal("the approval of %s for %s is not genuine", ap.By, p.Target)
 		}
-		if err := s.mayApprove(ap, allowed); err != nil && (ap.Key != s.Key || len(allowed) > 0) {
+		if err := a.mayApprove(s, ap, allowed); err != nil && (ap.Key != s.Key || len(allowed) > 0) {
 			return nil, nil, err
 		}
 	}

@@ -50,7 +50,7 @@ func (a *App) ApprovePlace(ctx context.Context, name, target string) (*PlaceOf, 
 	}
 	ap := Approval{By: identity.User(), Key: me.Public().Key, At: time.Now().UTC()}
 	second := len(allowed) > 0 || len(s.Approvers) > 0 || slices.Contains(in.Approval, target)
-	if err := s.mayApprove(ap, allowed); err != nil && (second || ap.Key != s.Key) {
+	if err := a.mayApprove(s, ap, allowed); err != nil && (second || ap.Key != s.Key) {
 		return nil, err
 	}
 	if slices.ContainsFunc(s.Approvals, func(have Approval) bool { return have.Key == ap.Key }) {

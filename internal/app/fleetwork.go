@@ -20,6 +20,10 @@ func (w *work) fleet(ctx context.Context, id string) error {
 	if err != nil || r.State.Ended() || r.Queue == "" {
 		return err
 	}
+	if err := w.store.GenuineRollout(ctx, id); errors.Is(err, store.ErrNotSigned) {
+		w.sayOnce(err.Error(), time.Hour)
+		return queue.NotNow{After: time.Minute}
+	}
 	token := uuid.NewString()
 	err = w.store.LockRollout(ctx, id, token)
 	var locked *store.LockedError
@@ -52,6 +56,10 @@ func (w *work) place(ctx context.Context, j queue.Job) error {
 	}
 	if err != nil {
 		return err
+	}
+	if err := w.store.GenuineRollout(ctx, j.ID); errors.Is(err, store.ErrNotSigned) {
+		w.sayOnce(err.Error(), time.Hour)
+		return queue.NotNow{After: time.Minute}
 	}
 	places, err := w.store.PlaceIn(ctx, j.ID, j.Part)
 	if err != nil || len(places) == 0 {

@@ -300,7 +300,23 @@ func (a *App) own(ctx context.Context, st *stack.Stack, rec allRecorded, byID ma
 	if running(st.State) { // what differs is what the run is doing
 		return nil
 	}
+	id := a.storeID(ctx)
+	if err := a.askMissing(ctx, st, rec.current, live, func(lib *tosca.Library, list ...cloud.Resource) []*stack.Live {
+		l := list[0].Live(lib)
+		l.By = stack.AuthorOf(l.ChangedBy, id)
+		return []*stack.Live{l}
+	}); err != nil {
+		return err
+	}
+	for _, r := range rec.current {
+		if l := live[r.ID]; l != nil && byID[r.ID] == nil {
+			byID[r.ID] = &There{Live: l, Target: st.Target, Owner: &Owner{Stack: st.Name, Node: r.Name, Of: st, Recorded: r, course: courses[r.Name]}}
+		}
+	}
 	drift := a.driftFrom(ctx, st, rec, live)
+	if err := a.stillGone(ctx, drift); err != nil {
+		return err
+	}
 	for _, d := range drift.Differs {
 		byID[d.ID].Differs = append(byID[d.ID].Differs, d)
 	}

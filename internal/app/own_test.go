@@ -1,6 +1,7 @@
 package app
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -185,7 +186,7 @@ func TestOwnTypesAsTheyAre(t *testing.T) {
 		t.Fatalf("%v %+v", err, d)
 	}
 	p := b.preview("ward.stack.yaml")
-	if ch := p.Change("rota"); ch.Kind != "edit" || !strings.Contains(strings.Join(ch.Because, " "), "keepers was changed by hand in the cloud; deploying puts it back") {
+	if ch := p.Change("rota"); ch.Kind != "edit" || !strings.Contains(strings.Join(ch.Because, " "), "in the cloud keepers was changed outside of this store; deploying puts it back") {
 		t.Errorf("%s %v", ch.Kind, ch.Because)
 	}
 	b.carry(p, "undo")
@@ -267,8 +268,10 @@ plan) case $keepers in *willow*) echo '{"plan":"drop_first","because":["keepers"
 		t.Errorf("a plan that fails: %v", err)
 	}
 	b.write("wrong", "if [ $op = read ]; then exit 5; fi")
-	if _, err := b.WhatIf(t.Context(), d); err == nil || !strings.Contains(err.Error(), "look at rota of ward: read of Rota by programs/rota: it ended with exit code 5") {
-		t.Errorf("one that cannot be read: %v", err)
+	p, err = b.WhatIf(t.Context(), d)
+	if err != nil || len(p.Unread) != 1 || !strings.Contains(p.Unread[0].Why, "read of Rota by programs/rota: it ended with exit code 5") || !p.Findings.HasErrors() ||
+		!strings.Contains(fmt.Sprint(p.Findings), "what a change of it would do is not known either") {
+		t.Errorf("one that cannot be read: %v %+v", err, p.Findings)
 	}
 	b.write("wrong", "")
 	b.delete("ward")
@@ -302,4 +305,99 @@ func TestOwnTypesOnAnotherMachine(t *testing.T) {
 	}
 	b.delete("ward")
 	b.wantSame("removed", b.kept(), "")
+}
+
+// TestLookingRunsNothingNew brings a program along in a change: no look runs it, however it comes, until somebody has looked at
+// it and lets it be asked, or deploys it.
+func TestLookingRunsNothingNew(t *testing.T) {
+	long(t)
+	t.Parallel()
+	b := newRota(t)
+	b.deploy(run.StatusDone, "ward.stack.yaml")
+	ran := func() bool {
+		_, err := os.Stat(filepath.Join(b.dir, "ran"))
+		return err == nil
+	}
+	look := func(how string) *Preview {
+		t.Helper()
+		d, err := b.Load(t.Context(), filepath.Join(b.dir, "ward.stack.yaml"), Values{Flags: []string{"keepers=[ elm ]"}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := b.WhatIfRecorded(t.Context(), d); err != nil {
+			t.Fatal(err)
+		}
+		p, err := b.WhatIf(t.Context(), d)
+		if err != nil {
+			t.Fatalf("%s: %v", how, err)
+		}
+		if _, err := b.Drift(t.Context(), b.stack("ward")); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := b.Look(t.Context(), b.stack("ward").Target); err != nil {
+			t.Fatal(err)
+		}
+		if ran() {
+			t.Errorf("%s: it has run", how)
+		}
+		return p
+	}
+	stranger := "touch ran; " + strings.Replace(rotaProgram, "case $op in", `case $op in
+plan) echo '{"plan":"drop_first","because":["keepers"]}' ;;`, 1)
+	b.write("programs/rota", stranger)
+	if p := look("another program"); len(p.NotAsked()) > 0 || p.Change("rota").Kind != "edit" {
+		t.Errorf("not asked %v, %s", p.NotAsked(), p.Change("rota").Kind)
+	}
+	b.write("ward.yaml", strings.Replace(rotaTemplate, "delete: *rota }", "delete: *rota, plan: *rota }", 1))
+	p := look("a plan that is new")
+	if ch := p.Change("rota"); ch.Kind != "edit" || ch.NotAsked != "programs/rota" || !strings.Contains(findingCodes(p), "not-asked") {
+		t.Errorf("%s, not asked %q: %v", ch.Kind, ch.NotAsked, p.Findings)
+	}
+	if _, err := b.Prepare(t.Context(), p, "undo"); err == nil || !strings.Contains(err.Error(), "give --ask-programs") {
+		t.Errorf("what is not known can be deployed: %v", err)
+	}
+	if err := b.Save(p, filepath.Join(b.dir, "plan.json")); err == nil {
+		t.Error("what is not known can be saved")
+	}
+	b.AskPrograms.Store(true)
+	p = b.preview("ward.stack.yaml", "keepers=[ elm ]")
+	if ch := p.Change("rota"); ch.Kind != "swap" || ch.NotAsked != "" || !ran() {
+		t.Errorf("asked, it is a %s, not asked %q", ch.Kind, ch.NotAsked)
+	}
+	b.AskPrograms.Store(false)
+	if r := b.carry(p, "undo"); r.State != run.StatusDone {
+		t.Fatalf("%s %s", r.State, r.Reason)
+	}
+	os.Remove(filepath.Join(b.dir, "ran"))
+	if ch := b.preview("ward.stack.yaml", "keepers=[ oak ]").Change("rota"); ch.Kind != "swap" || ch.NotAsked != "" || !ran() {
+		t.Errorf("what was deployed is not asked: %s %q", ch.Kind, ch.NotAsked)
+	}
+	b.delete("ward")
+}
+
+// TestProgramsWithWhatTheyRestOn tells a program by the files that it names beside it, too.
+func TestProgramsWithWhatTheyRestOn(t *testing.T) {
+	long(t)
+	t.Parallel()
+	b := newRota(t)
+	b.write("programs/words", "greeting=hello\n")
+	b.write("ward.yaml", strings.Replace(rotaTemplate, "properties: { interpreter: sh } } } }", "properties: { interpreter: sh } }, dependencies: [ programs/words ] } }", 1))
+	b.write("programs/rota", ". ./programs/words; "+rotaProgram)
+	b.deploy(run.StatusDone, "ward.stack.yaml")
+	if p := b.preview("ward.stack.yaml"); !p.Empty() || len(p.Unread) > 0 {
+		t.Fatalf("%v %v", p.Unread, p.Tally)
+	}
+	b.write("programs/words", "touch ran\n")
+	p := b.preview("ward.stack.yaml")
+	if _, err := os.Stat(filepath.Join(b.dir, "ran")); err == nil || len(p.Unread) != 1 || !strings.Contains(p.Unread[0].Why, "was not asked") {
+		t.Errorf("ran %v, not known %v", err == nil, p.Unread)
+	}
+	if ch := p.Change("rota"); ch.Kind != "edit" { // what it depends on is another file: that is recorded
+		t.Errorf("%s %+v", ch.Kind, ch.Properties)
+	}
+	b.deploy(run.StatusDone, "ward.stack.yaml")
+	if p := b.preview("ward.stack.yaml"); !p.Empty() || len(p.Unread) > 0 {
+		t.Errorf("%v %v", p.Unread, p.Tally)
+	}
+	b.delete("ward")
 }

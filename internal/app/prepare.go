@@ -65,18 +65,26 @@ func (a *App) Prepare(ctx context.Context, p *Preview, onFailure stack.OnFailure
 	if p.Kind == KindCompare {
 		return nil, refusal("a comparison cannot be deployed")
 	}
+	if files := p.NotAsked(); len(files) > 0 {
+		return nil, notAsked(files)
+	}
+	if p.Saved != "" {
+		if err := ownersAlone(p.Saved); err != nil {
+			return nil, err
+		}
+	}
 	if needed, err := a.approvalNeeded(p); err != nil {
 		return nil, err
 	} else if needed && !p.Approved {
 		if p.releasing != "" {
 			return nil, refusal("what is done to %s in %s needs the agreement of a second person: save it with release %s %s --save FILE, let "+
-				"somebody approve FILE, then deploy FILE", p.ChangeSet.Stack, p.Target, p.ChangeSet.Stack, p.releasing)
+				"somebody approve FILE, then deploy FILE%s", p.ChangeSet.Stack, p.Target, p.ChangeSet.Stack, p.releasing, also(p.approvedBefore))
 		}
 		how := map[run.Kind]string{run.KindDeploy: "whatif --save FILE",
 			run.KindUndo:   "undo " + p.ChangeSet.Stack + " --save FILE",
 			run.KindDelete: "delete " + p.ChangeSet.Stack + " --save FILE"}[p.Kind]
 		return nil, refusal("what is done to %s in %s needs the agreement of a second person: save it with %s, let "+
-			"somebody approve FILE, then deploy FILE", p.ChangeSet.Stack, p.Target, how)
+			"somebody approve FILE, then deploy FILE%s", p.ChangeSet.Stack, p.Target, how, also(p.approvedBefore))
 	}
 	if p.Empty() && !(p.Kind == run.KindDelete && p.Stack != nil && p.Stack.State != stack.Removed) {
 		return nil, ErrNothingToDo
@@ -96,6 +104,14 @@ func (a *App) Prepare(ctx context.Context, p *Preview, onFailure stack.OnFailure
 		return nil, errors.Join(err, a.store.Unlock(ctx, st.ID, t.Token))
 	}
 	return t, nil
+}
+
+// also says something more, where there is something to say.
+func also(words string) string {
+	if words == "" {
+		return ""
+	}
+	return "; " + words
 }
 
 // by is whose run it is.
@@ -238,6 +254,9 @@ func (a *App) prepare(ctx context.Context, p *Preview, st *stack.Stack, t *Ticke
 	if len(p.LeftOut) > 0 && (p.releasing == "" || now.State == stack.Partial) { // a release leaves all else as it is
 		r.Only = p.Only
 		begin.Revision.Note = strings.TrimSpace(begin.Revision.Note + " only " + strings.Join(p.Only, ", "))
+	}
+	if err := a.notePrograms(ctx, p); err != nil {
+		return err
 	}
 	p.Queue.put(r)
 	r.Token, t.Run = t.Token, r

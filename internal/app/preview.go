@@ -8,12 +8,14 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 
 	"golang.org/x/sync/errgroup"
 
 	"brickrow/internal/bundle"
 	"brickrow/internal/identity"
 	"brickrow/internal/precheck"
+	"brickrow/internal/programs"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
 	"brickrow/internal/store"
@@ -35,11 +37,14 @@ type Preview struct {
 	By         string
 	Approved   bool
 	ApprovedBy []string
-	Note       string     // of the one who carries it out, for the record
-	rollout    *inRollout // that it belongs to; nil is none
-	Queue      *Queueing  // where it waits for a worker; nil is that it is carried out here
-	Saved      string     // the file that it was saved in; "" is none
-	To         int        // of a way back: the revision that it goes back to
+
+	approvedBefore string     // whose approvals are of something else
+	unasked        []string   // files of programs that were not asked, as they were never deployed
+	Note           string     // of the one who carries it out, for the record
+	rollout        *inRollout // that it belongs to; nil is none
+	Queue          *Queueing  // where it waits for a worker; nil is that it is carried out here
+	Saved          string     // the file that it was saved in; "" is none
+	To             int        // of a way back: the revision that it goes back to
 	// Only are the resources that were chosen, by name; none is all.
 	Only []string
 
@@ -48,7 +53,7 @@ type Preview struct {
 	onFailure          stack.OnFailure                     // what was saved says
 	source             *run.Source                         // of its files, where it was saved
 	foreseen           map[string]string                   // ids that connections will have
-	unread             tosca.Findings                      // what could not be read of a stack that is to be deleted
+	unreadFindings     tosca.Findings                      // what could not be read of the stack
 	adopting           []*stack.Recorded                   // what is there and is to come under the stack
 	releasing          string                              // the resource that is to leave the stack and stay in the cloud
 	past               map[string]map[run.Action][]float64 // how long things took, by type
@@ -158,7 +163,7 @@ func (a *App) whatIf(ctx context.Context, d *Draft, ask asking, only []string) (
 		p.Findings = append(p.Findings, precheck.Against(a.Profile, state.TargetState, d.Wanted, p.ChangeSet, precheck.Whole)...)
 	}
 	if err == nil {
-		p.Findings = slices.Concat(d.Findings, told, d.Wanted.Secrets().Findings(p.Findings))
+		p.Findings = slices.Concat(d.Findings, told, d.Wanted.Secrets().Findings(slices.Concat(p.Findings, p.unreadFindings)), p.unaskedFindings())
 		p.Findings.Sort()
 	}
 	return p, err
@@ -277,27 +282,42 @@ func (a *App) names(ctx context.Context, s *precheck.TargetState, w *stack.Wante
 	}
 	s.Elsewhere = map[string]*precheck.TargetState{}
 	named, err := a.connections.Named(ctx, s.Target, s.Stack)
-	for name, k := range named {
-		end, err := a.connections.Reach(ctx, s.Target, k.ID)
-		if err != nil {
-			continue
-		}
-		about, err := end.Cloud.About(ctx, end.Target)
-		if err != nil || about == nil {
-			continue
-		}
-		at := &precheck.TargetState{Target: end.Target, Stack: s.Stack, About: about, All: s.All, Mine: s.Mine, Way: end.ID, Taken: map[string]string{}}
-		if err := a.namesAt(ctx, at, w, name, end.Cloud, end.Target); err != nil {
-			continue
-		}
-		for key, id := range at.Taken {
-			if id != "?" {
-				at.Taken[key] = end.Outward(id)
-			}
-		}
-		s.Elsewhere[name] = at
+	if err != nil {
+		return err
 	}
-	return err
+	ctx, stop := ways.Deadline(ctx)
+	defer stop()
+	var mu sync.Mutex
+	var g errgroup.Group // side by side, with one deadline: one that swallows what is sent holds up no other
+	for name, k := range named {
+		if a.connections.Silent(k.ID) {
+			continue
+		}
+		g.Go(func() error {
+			end, err := a.connections.Reach(ctx, s.Target, k.ID)
+			if err != nil {
+				return nil
+			}
+			about, err := end.Cloud.About(ctx, end.Target)
+			if err != nil || about == nil {
+				return nil
+			}
+			at := &precheck.TargetState{Target: end.Target, Stack: s.Stack, About: about, All: s.All, Mine: s.Mine, Way: end.ID, Taken: map[string]string{}}
+			if err := a.namesAt(ctx, at, w, name, end.Cloud, end.Target); err != nil {
+				return nil
+			}
+			for key, id := range at.Taken {
+				if id != "?" {
+					at.Taken[key] = end.Outward(id)
+				}
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			s.Elsewhere[name] = at
+			return nil
+		})
+	}
+	return g.Wait()
 }
 
 // namesAt asks a place for the names of what is to be there.
@@ -392,7 +412,7 @@ func (a *App) against(ctx context.Context, p *Preview, w *stack.Wanted) error {
 		err = a.hits(ctx, p)
 	}
 	if err == nil {
-		p.Findings = slices.Concat(p.Findings, p.unread, precheck.Against(a.Profile, s.TargetState, w, p.ChangeSet, precheck.Whole))
+		p.Findings = slices.Concat(p.Findings, p.unreadFindings, p.unaskedFindings(), precheck.Against(a.Profile, s.TargetState, w, p.ChangeSet, precheck.Whole))
 		err = a.judgeAgain(ctx, p)
 	}
 	return w.Secrets().Error(err)
@@ -449,12 +469,14 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 	}
 	p.past = is.past
 	s.Past = func(typ string, k whatif.Kind) []float64 { return is.past[typ][actions[k]] }
-	if err := a.readable(ctx, p, s.Live, name, t); err != nil {
-		return err
-	}
 	var planning error
 	s.Plan = func(rec *stack.Recorded, wanted map[string]tosca.Value) (string, []string) {
 		how, because, err := a.planOwn(ctx, p.Stack, rec, wanted)
+		var not *programs.NotAskedError
+		if errors.As(err, &not) {
+			p.notAsked(not.File)
+			return whatif.NotAsked + not.File, nil
+		}
 		planning = errors.Join(planning, err)
 		return how, because
 	}
@@ -487,9 +509,10 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 			return refusal("%s has no resource %s%s", name, unknown[0], suggested(unknown[0], names))
 		}
 		p.ChangeSet = set
+		a.unread(p, s.Live, name)
 		return nil
 	}
-	if a.memoryMu.TryLock() { // another comparison meanwhile does without
+	if !a.AskPrograms.Load() && a.memoryMu.TryLock() { // what was not asked before is; another comparison meanwhile does without
 		defer a.memoryMu.Unlock()
 		if a.memory == nil {
 			a.memory = &whatif.Memory{}
@@ -497,6 +520,7 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 		s.Memory = a.memory
 	}
 	p.ChangeSet = whatif.Compare(s)
+	a.unread(p, s.Live, name)
 	return nil
 }
 
@@ -632,6 +656,9 @@ func (a *App) WhatIfUndo(ctx context.Context, st *stack.Stack, number int) (*Pre
 	}
 	if err != nil {
 		return nil, err
+	}
+	if err := a.store.GenuineRevision(ctx, st.ID, number); err != nil {
+		return nil, &Refusal{Message: err.Error()}
 	}
 	wanted, findings := a.resolveRevision(rev)
 	p := &Preview{Stack: st, Kind: run.KindUndo, Revision: rev, To: number}

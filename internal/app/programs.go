@@ -3,9 +3,7 @@ package app
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -19,8 +17,10 @@ import (
 	"brickrow/internal/run"
 	"brickrow/internal/seal"
 	"brickrow/internal/stack"
+	"brickrow/internal/store"
 	"brickrow/internal/tosca"
 	"brickrow/internal/ways"
+	"brickrow/internal/whatif"
 )
 
 // clouds are all that is asked: the cloud of the targets, and beside it those of the types that are
@@ -31,6 +31,12 @@ func (a *App) clouds(targeted *httpcloud.Client) (*cloud.Mux, error) {
 		return nil, err
 	}
 	p.Recorded, p.Prints = a.programmed, a.prints("programs")
+	p.Deployed = func(ctx context.Context, identity string) (bool, error) {
+		if a.AskPrograms.Load() {
+			return true, nil
+		}
+		return a.store.ProgramDeployed(ctx, identity)
+	}
 	a.programs = p
 	a.connections = ways.New(a.store, a.prints("connections"))
 	a.connections.Kinds = map[string]ways.Kind{
@@ -166,6 +172,57 @@ func (a *App) keepPrograms(w *stack.Wanted) error {
 	return nil
 }
 
+// notePrograms notes that the programs of what is wanted are part of a deployment, to which somebody has agreed; and, where
+// they were to be asked, those that stand in the files of what is there already.
+func (a *App) notePrograms(ctx context.Context, p *Preview) error {
+	var list []store.ProgramOf
+	seen := map[string]bool{}
+	add := func(of programs.Program) {
+		for _, is := range []string{of.Identity(), of.Own()} {
+			if !seen[is] {
+				seen[is] = true
+				list = append(list, store.ProgramOf{Identity: is, File: of.File})
+			}
+		}
+	}
+	for _, ch := range p.Changes {
+		if ch.Wanted != nil && p.Kind != run.KindDelete {
+			all, err := programsIn(ch.Wanted.Value("own_programs"))
+			if err != nil {
+				return err
+			}
+			for _, of := range all {
+				add(of)
+			}
+		}
+		if ch.Recorded != nil && a.AskPrograms.Load() {
+			all, err := programsIn(ch.Recorded.Properties["own_programs"])
+			if err != nil {
+				return err
+			}
+			for _, of := range all {
+				if now, _, there := of.Now(); there {
+					add(now)
+				}
+			}
+		}
+	}
+	return a.store.NotePrograms(ctx, list)
+}
+
+// programsIn are the programs in a property that tells of them.
+func programsIn(v tosca.Value) (map[string]programs.Program, error) {
+	if v == nil || !tosca.IsKnown(v) {
+		return nil, nil
+	}
+	out := map[string]programs.Program{}
+	text, err := json.Marshal(tosca.Reveal(v))
+	if err == nil {
+		err = json.Unmarshal(text, &out)
+	}
+	return out, err
+}
+
 // ActionsOf lists the actions that a recorded resource has: those of its type, or of its programs.
 func (a *App) ActionsOf(r *stack.Recorded) []*tosca.Operation {
 	own, ok := r.Properties["own_programs"].(tosca.Map)
@@ -204,26 +261,68 @@ func seen(r cloud.Resource, attributes map[string]any) tosca.Value {
 	return out
 }
 
-// readable refuses to go on where a resource of a stack could not be read: what would be done to
-// it is not known. A deletion goes on all the same, and says so: it tries, and what it cannot remove
-// can be given up.
-func (a *App) readable(ctx context.Context, p *Preview, live map[string]*stack.Live, name string, t stack.Target) error {
-	for _, id := range slices.Sorted(maps.Keys(live)) {
-		l := live[id]
-		if l.State != cloud.Unreadable || l.Tags["stack"] != name {
+// unread says which resources of a stack could not be read. What would be done to one whose state is not known is refused; a
+// deletion goes on all the same, and so does what only takes it out of the stack: what cannot be removed can be given up.
+func (a *App) unread(p *Preview, live map[string]*stack.Live, name string) {
+	var list []*stack.Live
+	for _, l := range live {
+		if l.Unread() && l.Tags["stack"] == name {
+			list = append(list, l)
+		}
+	}
+	slices.SortFunc(list, func(a, b *stack.Live) int { return stack.CompareNames(a.Node, b.Node) })
+	for _, l := range list {
+		u := stack.Unread{Name: l.Node, ID: l.ID, Through: l.Through, Why: l.Why}
+		pos, touched := tosca.Pos{}, false
+		for i := range p.Changes {
+			ch := &p.Changes[i]
+			if ch.Recorded == nil || ch.Recorded.ID != l.ID {
+				continue
+			}
+			u.Name, pos = ch.Name, ch.Pos
+			touched = (ch.Kind == whatif.Edit || ch.Kind == whatif.Swap) && slices.ContainsFunc(ch.Properties, func(c stack.PropertyChange) bool {
+				return c.Property != "own_programs" && c.Path != "name"
+			})
+		}
+		p.ChangeSet.Unread = append(p.ChangeSet.Unread, u)
+		const mend = "see that it can be reached; what cannot be removed can be given up with 'brickrow leave'"
+		if touched && p.Kind != run.KindDelete {
+			p.unreadFindings.Errorf(pos, "not-read", mend, "%s; what a change of it would do is not known either", u.Words())
 			continue
 		}
-		_, err := a.Cloud.Get(ctx, cloud.Ref{Target: t, Type: l.Type, ID: l.ID})
-		if err == nil || cloud.IsNotFound(err) {
-			err = errors.New("it can be read now: try again")
-		}
-		if p.Kind != run.KindDelete {
-			return fmt.Errorf("look at %s of %s: %w", l.Node, name, err)
-		}
-		p.unread.Warnf(tosca.Pos{}, "not-read", "see that it can be reached; what cannot be removed then can be given up with 'brickrow leave'",
-			"%s cannot be read: %v", l.Node, err)
+		p.unreadFindings.Warnf(pos, "not-read", mend, "%s; it is taken to be as it was known last", u.Words())
 	}
-	return nil
+}
+
+// NotAsked are the files of programs that would say how a change is made, and were not asked, as they were never deployed.
+func (p *Preview) NotAsked() []string { return p.unasked }
+
+func (p *Preview) notAsked(file string) {
+	if !slices.Contains(p.unasked, file) {
+		p.unasked = append(p.unasked, file)
+	}
+}
+
+// AskQuestion asks whether programs may be asked that were never deployed.
+func AskQuestion(files []string) string {
+	return fmt.Sprintf("How it would be changed is said by %s, which was never deployed from this store. Run it to ask?", strings.Join(files, ", "))
+}
+
+// notAsked refuses what is not known without a program that was not asked.
+func notAsked(files []string) error {
+	return refusal("what would be done is not known: %s was not asked, because it was never deployed from this store; look at it, then give --ask-programs",
+		strings.Join(files, ", "))
+}
+
+// unaskedFindings say which programs were not asked.
+func (p *Preview) unaskedFindings() (out tosca.Findings) {
+	for _, ch := range p.Changes {
+		if ch.NotAsked != "" {
+			out.Warnf(ch.Pos, "not-asked", "look at "+ch.NotAsked+", then --ask-programs lets it be asked",
+				"%s is changed in place, or swapped: its program %s was not asked, because it was never deployed", ch.Name, ch.NotAsked)
+		}
+	}
+	return out
 }
 
 // planOwn asks the program of a resource how a change of it can be made.

@@ -3,9 +3,12 @@ package app
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -16,6 +19,7 @@ import (
 	"time"
 
 	"brickrow/internal/bundle"
+	"brickrow/internal/cloud"
 	"brickrow/internal/files"
 	"brickrow/internal/identity"
 	"brickrow/internal/run"
@@ -56,11 +60,23 @@ type Saved struct {
 	Adopt     []stack.Adoption `json:"adopt,omitempty"`     // what is there already, by the nodes that stand for it
 	Release   string           `json:"release,omitempty"`   // the resource that leaves the stack and stays in the cloud
 	Act       *SavedAct        `json:"act,omitempty"`       // of an action
+	Setting   *SavedSetting    `json:"setting,omitempty"`   // of what is set of the target
 	run.Source
 	ChangeSet json.RawMessage `json:"change_set"`
 	Sealed    string          `json:"sealed,omitempty"`
 	Signature string          `json:"signature"`
 	Approvals []Approval      `json:"approvals"`
+
+	former []string // who approved what was saved under this name before
+}
+
+// KindSetting is the kind of what is saved of a target itself.
+const KindSetting run.Kind = "setting"
+
+// SavedSetting is what is to become of the agreement that a target asks for.
+type SavedSetting struct {
+	Approval  bool     `json:"approval"` // false: none is needed any more
+	Approvers []string `json:"approvers,omitempty"`
 }
 
 // SavedAct is what is to be done to what runs.
@@ -124,11 +140,13 @@ func (a *App) Save(p *Preview, path string) error {
 	if err != nil {
 		return err
 	}
+	others := false
 	if s.StackFile != "" {
 		to, err := a.deployers(p, me)
 		if err != nil {
 			return err
 		}
+		others = len(to) > 1
 		packed, err := store.PackRevision(*p.Revision)
 		if err != nil {
 			return err
@@ -138,13 +156,16 @@ func (a *App) Save(p *Preview, path string) error {
 		}
 	}
 	s.Signature = me.Sign(s.content())
-	return writeSaved(path, s)
+	return a.writeSaved(path, s, others)
 }
 
 // saved is a preview as it is saved, without what it was made from, and not signed yet.
 func (a *App) saved(p *Preview, me *identity.Identity) (*Saved, error) {
 	if p.Findings.HasErrors() {
 		return nil, &Refusal{Findings: p.Findings}
+	}
+	if files := p.NotAsked(); len(files) > 0 {
+		return nil, notAsked(files)
 	}
 	if p.Kind == KindCompare {
 		return nil, refusal("a comparison cannot be saved: it cannot be carried out")
@@ -195,7 +216,52 @@ func (a *App) SaveActs(acts *Acts, path string) error {
 		return err
 	}
 	s.Signature = me.Sign(s.content())
-	return writeSaved(path, &s)
+	return a.writeSaved(path, &s, false)
+}
+
+// SaveMark writes what is to become of the agreement that a target asks for to a file, for a second person to agree to.
+func (a *App) SaveMark(ctx context.Context, target string, on bool, approvers []string, path string) error {
+	if err := a.checkMark(ctx, target, approvers); err != nil {
+		return err
+	}
+	me, err := a.Me()
+	if err != nil {
+		return err
+	}
+	in, err := a.settings()
+	if err != nil {
+		return err
+	}
+	s := Saved{Format: savedFormat, Kind: KindSetting, Target: target, By: identity.User(), Key: me.Public().Key, At: time.Now().UTC(),
+		OnFailure: stack.Undo, Setting: &SavedSetting{on, approvers}, Approvers: in.Approvers[target], ChangeSet: json.RawMessage("{}")}
+	s.Signature = me.Sign(s.content())
+	return a.writeSaved(path, &s, true)
+}
+
+// CarryMark does to a target what was saved, where a second person has agreed to it; false is that something else was saved.
+func (a *App) CarryMark(ctx context.Context, path, note string) (said string, is bool, err error) {
+	s, err := a.readSaved(path)
+	if err != nil || s.Setting == nil {
+		return "", false, err
+	}
+	if err := ownersAlone(path); err != nil {
+		return "", true, err
+	}
+	in, err := a.settings()
+	if err != nil {
+		return "", true, err
+	}
+	if slices.Contains(in.Approval, s.Target) && len(s.Approvals) == 0 {
+		return "", true, refusal("what is done to %s needs the agreement of a second person: let somebody approve %s; %s", s.Target, path, s.approvedBefore(path))
+	}
+	by, _ := s.madeBy()
+	if err := a.markAgreed(ctx, NeedsApproval, s.Target, s.Setting.Approval, s.Setting.Approvers, strings.TrimSpace(note+" saved by "+by)); err != nil {
+		return "", true, err
+	}
+	if s.Setting.Approval {
+		return s.Target + " needs the approval of a second person", true, nil
+	}
+	return s.Target + " needs no approval any more", true, nil
 }
 
 // OpenSavedActs makes a saved action again, and refuses it where anything has moved on since.
@@ -203,6 +269,9 @@ func (a *App) SaveActs(acts *Acts, path string) error {
 func (a *App) OpenSavedActs(ctx context.Context, path string) (*Acts, error) {
 	s, err := a.readSaved(path)
 	if err != nil || s.Act == nil {
+		return nil, err
+	}
+	if err := ownersAlone(path); err != nil {
 		return nil, err
 	}
 	st, err := a.knownHere(ctx, path, s)
@@ -221,6 +290,7 @@ func (a *App) OpenSavedActs(ctx context.Context, path string) (*Acts, error) {
 		return nil, s.movedOn(differences)
 	}
 	acts.by, acts.approvedBy = s.madeBy()
+	acts.before = s.approvedBefore(path)
 	return acts, nil
 }
 
@@ -269,14 +339,44 @@ func (a *App) deployers(p *Preview, me *identity.Identity) ([]string, error) {
 	return to, nil
 }
 
-// writeSaved writes a saved change set so that others can read it: it holds
-// nothing that is not sealed.
-func writeSaved(path string, s *Saved) error {
+// writeSaved writes a saved change set. Where somebody else is to approve or to deploy it others can read it, as it holds
+// nothing that is not sealed; nobody else can write it. What was approved under this name before is no longer.
+func (a *App) writeSaved(path string, s *Saved, others bool) error {
 	b, err := json.MarshalIndent(s, "", "  ")
 	if err != nil {
 		return err
 	}
-	return files.Write(path, append(b, '\n'), 0o644)
+	in, err := a.settings()
+	if err != nil {
+		return err
+	}
+	mode := fs.FileMode(0o600)
+	if others || len(s.Approvers) > 0 || slices.Contains(in.Approval, s.Target) {
+		mode = 0o644
+	}
+	if err := files.WriteAs(path, append(b, '\n'), mode); err != nil {
+		return err
+	}
+	former, err := filepath.Glob(globEscaped(path) + approvalPart + "*")
+	if err != nil {
+		return err
+	}
+	for _, name := range former { // one that cannot be removed counts for nothing all the same
+		_ = os.Remove(name)
+	}
+	return nil
+}
+
+// ownersAlone refuses a file that others can write: what would be carried out may be exchanged.
+func ownersAlone(path string) error {
+	info, err := os.Stat(path)
+	if err != nil {
+		return err
+	}
+	if info.Mode().Perm()&0o022 != 0 {
+		return refusal("others can write %s, and may have exchanged it: look at it with 'brickrow whatif %s', then run chmod go-w %s", path, path, path)
+	}
+	return nil
 }
 
 // approvalPart is between the name of a saved change set and that of somebody who
@@ -319,15 +419,28 @@ func (a *App) readSaved(path string) (*Saved, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, ap := range s.Approvals {
+	given := s.Approvals
+	s.Approvals = nil
+	for _, ap := range given {
 		if !identity.Verify(ap.Key, s.agreed(ap), ap.Signature) {
-			return nil, refusal("the approval of %s in %s is not genuine", ap.By, path)
+			s.former = append(s.former, cloud.Clean(ap.By))
+			continue
 		}
-		if err := s.mayApprove(ap, allowed); err != nil {
+		if err := a.mayApprove(s, ap, allowed); err != nil {
 			return nil, err
 		}
+		s.Approvals = append(s.Approvals, ap)
 	}
 	return s, nil
+}
+
+// approvedBefore says whose approvals are of something else than what stands in the file now; "" is nobody's.
+func (s *Saved) approvedBefore(path string) string {
+	if len(s.former) == 0 || len(s.Approvals) > 0 {
+		return ""
+	}
+	return fmt.Sprintf("the approval of %s is not of what %s holds now: it was given to what was saved there before, or is not genuine; let "+
+		"'brickrow approve %s' be given again", strings.Join(s.former, ", "), path, path)
 }
 
 func globEscaped(p string) string {
@@ -352,11 +465,25 @@ func (a *App) approvers(target string, ofStack []string) ([]string, error) {
 	return keys, nil
 }
 
+// mayApprove refuses an approval as s.mayApprove does, and where nobody is named one by who is no member of a shared store:
+// anybody could make an identity for it.
+func (a *App) mayApprove(s *Saved, ap Approval, allowed []string) error {
+	if err := s.mayApprove(ap, allowed); err != nil || len(allowed) > 0 {
+		return err
+	}
+	is, err := a.store.IsMember(context.Background(), ap.Key)
+	if err == nil && !is {
+		err = refusal("%s (%s) is no member of the store, and the target names nobody who may approve: let a member approve it, or name him with "+
+			"'brickrow targets --approval %s --approver …'", cloud.Clean(ap.By), ap.Key, s.Target)
+	}
+	return err
+}
+
 // mayApprove refuses an approval of the one who saved it, and of one who is not
 // among those that are named.
 func (s *Saved) mayApprove(ap Approval, allowed []string) error {
 	switch {
-	case ap.By == s.By || ap.Key == s.Key:
+	case ap.Key == s.Key: // keys tell people apart, names do not
 		return refusal("%s saved it: another person has to approve it", s.By)
 	case len(allowed) > 0 && !slices.Contains(allowed, ap.Key):
 		return refusal("%s (%s) is not among those who may approve what goes to %s in %s", ap.By, ap.Key, s.Stack,
@@ -381,10 +508,10 @@ func (a *App) Approve(path, who string) (s *Saved, in string, err error) {
 		return nil, "", err
 	}
 	ap := Approval{By: who, Key: me.Public().Key, At: time.Now().UTC()}
-	if err := s.mayApprove(ap, allowed); err != nil {
+	if err := a.mayApprove(s, ap, allowed); err != nil {
 		return nil, "", err
 	}
-	if slices.ContainsFunc(s.Approvals, func(have Approval) bool { return have.Key == ap.Key || have.By == who }) {
+	if slices.ContainsFunc(s.Approvals, func(have Approval) bool { return have.Key == ap.Key }) {
 		return nil, "", refusal("%s has approved it already", who)
 	}
 	ap.Signature = me.Sign(s.agreed(ap))
@@ -392,13 +519,19 @@ func (a *App) Approve(path, who string) (s *Saved, in string, err error) {
 	if err != nil {
 		return nil, "", err
 	}
-	in = path + approvalPart + unfit.ReplaceAllString(who, "_")
+	in = path + approvalPart + unfit.ReplaceAllString(who, "_") + "-" + keyMark(ap.Key)
 	s.Approvals = append(s.Approvals, ap)
 	if err := files.Write(in, append(text, '\n'), 0o644); err != nil {
 		return nil, "", refusal("the approval cannot be written beside %s: %v; copy the file to a folder that you "+
 			"may write to, approve the copy and hand that back", path, err)
 	}
 	return s, in, nil
+}
+
+// keyMark tells the files of two who have the same name apart.
+func keyMark(key string) string {
+	sum := sha256.Sum256([]byte(key))
+	return hex.EncodeToString(sum[:4])
 }
 
 var unfit = regexp.MustCompile(`[^A-Za-z0-9_-]+`)
@@ -414,6 +547,11 @@ func (a *App) OpenSaved(ctx context.Context, path string) (*Preview, error) {
 	if err != nil {
 		return nil, err
 	}
+	if is, err := a.store.IsMember(ctx, s.Key); err != nil {
+		return nil, err
+	} else if !is {
+		return nil, refusal("%s was saved by %s, who is no member of the store: a member has to save it", path, cloud.Clean(s.By))
+	}
 	p.Saved, p.onFailure, p.approvers = path, s.OnFailure, s.Approvers
 	p.source = &s.Source
 	if p.Findings.HasErrors() {
@@ -427,6 +565,7 @@ func (a *App) OpenSaved(ctx context.Context, path string) (*Preview, error) {
 		return nil, s.movedOn(differences)
 	}
 	p.By, p.ApprovedBy = s.madeBy()
+	p.approvedBefore = s.approvedBefore(path)
 	p.Approved = len(p.ApprovedBy) > 0
 	return p, nil
 }
@@ -545,7 +684,7 @@ func moved(was, is []byte) []string {
 		case now.Kind != c.Kind:
 			out = append(out, fmt.Sprintf("%s: %s now, was %s", c.Name, now.Kind, c.Kind))
 		case !reflect.DeepEqual(now.Properties, c.Properties):
-			out = append(out, c.Name+" is not as it was in the cloud, or would become something else")
+			out = append(out, c.Name+" is another one in the cloud by now, or would become something else")
 		}
 	}
 	for _, c := range b.Changes {

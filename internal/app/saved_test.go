@@ -8,6 +8,7 @@ import (
 
 	"brickrow/internal/cloud"
 	"brickrow/internal/identity"
+	"brickrow/internal/store"
 	"brickrow/internal/run"
 )
 
@@ -45,8 +46,8 @@ func TestSavedChangeSets(t *testing.T) {
 			t.Errorf("the file shows %s", secret)
 		}
 	}
-	if info, err := os.Stat(file); err != nil || info.Mode().Perm()&0o044 != 0o044 {
-		t.Errorf("those who are to agree cannot read the file: %v %v", info, err)
+	if info, err := os.Stat(file); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("it is meant for nobody else, and is %v %v", info.Mode(), err)
 	}
 
 	// somebody changes the file
@@ -106,19 +107,24 @@ func TestSavedChangeSets(t *testing.T) {
 	if _, _, err := b.Approve(file, "warden"); err == nil {
 		t.Error("one can approve one's own under another name")
 	}
-	if _, _, err := other.Approve(file, identity.User()); err == nil {
-		t.Error("one can approve one's own with another data folder")
-	}
-	_, in, err := other.Approve(file, "warden")
+	_, in, err := other.Approve(file, identity.User()) // two keys are two people, whatever their names
 	if err != nil {
 		t.Fatal(err)
 	}
 	if _, _, err := other.Approve(file, "warden"); err == nil {
-		t.Error("one can approve twice")
+		t.Error("one can approve twice under two names")
+	}
+	if p, err := b.OpenSaved(t.Context(), file); err != nil || !p.Approved {
+		t.Errorf("agreed: %v %+v", err, p)
 	}
 	approved := readText(t, in)
-	b.write(filepath.Base(in), strings.Replace(approved, `"by": "warden"`, `"by": "keeper"`, 1))
-	refused("is not genuine")
+	b.write(filepath.Base(in), strings.Replace(approved, `"by": "`+identity.User()+`"`, `"by": "keeper"`, 1))
+	if p, err = b.OpenSaved(t.Context(), file); err != nil || p.Approved {
+		t.Fatalf("an approval that is not genuine counts: %v", err)
+	}
+	if _, err := b.Prepare(t.Context(), p, "undo"); err == nil || !strings.Contains(err.Error(), "the approval of keeper is not of what") {
+		t.Errorf("an approval that is not genuine: %v", err)
+	}
 	b.write(filepath.Base(in), approved)
 
 	// only those may approve that are named, where some are
@@ -132,7 +138,10 @@ func TestSavedChangeSets(t *testing.T) {
 	}
 	for _, named := range []struct{ who, words string }{{me.Public().String(), "is not among those who may approve"},
 		{them.Public().String(), ""}} {
-		if err := b.Set(t.Context(), NeedsApproval, "workshop/alder-1", named.who); err != nil {
+		if err := b.Set(t.Context(), NeedsApproval, "workshop/alder-1", named.who); err == nil {
+			t.Error("who may approve is another one without anybody's agreement")
+		}
+		if err := b.markAgreed(t.Context(), NeedsApproval, "workshop/alder-1", true, []string{named.who}, ""); err != nil {
 			t.Fatal(err)
 		}
 		if named.words != "" {
@@ -156,7 +165,7 @@ func TestSavedChangeSets(t *testing.T) {
 		t.Fatal(err)
 	}
 	r := b.carry(p, "undo")
-	if r.State != run.StatusDone || !strings.Contains(r.By, "approved by warden") ||
+	if r.State != run.StatusDone || !strings.Contains(r.By, "approved by "+identity.User()) ||
 		strings.Count(b.listing("bulletin-test"), `"Server"`) != 4 {
 		t.Errorf("it ended %s by %q", r.State, r.By)
 	}
@@ -190,5 +199,64 @@ func TestSavedChangeSets(t *testing.T) {
 	}
 	if r := b.carry(p, "hold"); r.State != run.StatusDone {
 		t.Errorf("the deletion ended %s: %s", r.State, r.Reason)
+	}
+}
+
+// TestTakingAgreementAway lets a target need no agreement any more: a second person agrees to that too, and it stands among what
+// was done to the store. What was approved under a name before counts for nothing when something else is saved there.
+func TestTakingAgreementAway(t *testing.T) {
+	long(t)
+	b := newBench(t, 5000)
+	b.t, b.dir = t, t.TempDir()
+	other, err := Open(Options{Home: filepath.Join(t.TempDir(), "other"), Store: InFile, Speed: 5000})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer other.Close()
+	const target = "workshop/alder-1"
+	if err := b.Set(t.Context(), NeedsApproval, target); err != nil {
+		t.Fatal(err)
+	}
+	if err := b.Unset(t.Context(), NeedsApproval, target); err == nil || !strings.Contains(err.Error(), "--no-approval workshop/alder-1 --save FILE") {
+		t.Fatalf("taken away by one alone: %v", err)
+	}
+	file := filepath.Join(b.dir, "free.json")
+	if err := b.SaveMark(t.Context(), target, true, nil, file); err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := other.Approve(file, "keeper"); err != nil {
+		t.Fatal(err)
+	}
+	if err := b.SaveMark(t.Context(), target, false, nil, file); err != nil { // something else, under the same name
+		t.Fatal(err)
+	}
+	if _, _, err := b.CarryMark(t.Context(), file, ""); err == nil || !strings.Contains(err.Error(), "second person") {
+		t.Errorf("without agreement to it: %v", err)
+	}
+	if _, _, err := b.Approve(file, "somebody else"); err == nil {
+		t.Error("one agrees to one's own under another name")
+	}
+	if _, _, err := other.Approve(file, "keeper"); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chmod(file, 0o666); err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := b.CarryMark(t.Context(), file, ""); err == nil || !strings.Contains(err.Error(), "others can write") {
+		t.Errorf("one that others can write: %v", err)
+	}
+	if err := os.Chmod(file, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if _, is, err := b.CarryMark(t.Context(), file, "the season is over"); err != nil || !is {
+		t.Fatal(err)
+	}
+	in, err := b.settings()
+	if err != nil || len(in.Approval) > 0 {
+		t.Errorf("%v %v", err, in.Approval)
+	}
+	acts, err := b.store.Acts(t.Context())
+	if err != nil || len(acts) != 2 || acts[1].Act != store.ApprovalOff || acts[1].On != target || !strings.Contains(acts[1].Note, "approved by keeper") {
+		t.Errorf("%v %+v", err, acts)
 	}
 }

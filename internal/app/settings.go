@@ -15,6 +15,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"brickrow/internal/files"
+	"brickrow/internal/store"
 	"brickrow/internal/tosca"
 )
 
@@ -104,7 +105,8 @@ func (a *App) formerSettings(ctx context.Context) (string, error) {
 }
 
 // setSettings sets something of targets, for all who share the store.
-func (a *App) setSettings(ctx context.Context, change func(*targetSettings)) error {
+// What was done is noted as acts; none is one that says no more than that something was set.
+func (a *App) setSettings(ctx context.Context, change func(*targetSettings), acts ...store.Act) error {
 	a.set.Lock()
 	defer a.set.Unlock()
 	a.set.read = time.Time{}
@@ -118,7 +120,7 @@ func (a *App) setSettings(ctx context.Context, change func(*targetSettings)) err
 		if err != nil {
 			return err
 		}
-		if done, err := a.store.Set(ctx, targetsSetting, was, string(text)); err != nil || done {
+		if done, err := a.store.Set(ctx, targetsSetting, was, string(text), slices.Clone(acts)...); err != nil || done {
 			return err
 		}
 	}

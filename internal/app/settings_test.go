@@ -42,7 +42,7 @@ func TestSettingsAreShared(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := apps[0].AddMember(t.Context(), "ben", me.Public().String()); err != nil {
+		if err := apps[0].AddMember(t.Context(), "ben", me.Public().String(), ""); err != nil {
 			t.Fatal(err)
 		}
 	}

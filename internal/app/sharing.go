@@ -24,9 +24,10 @@ var ErrNoMember = store.ErrNoMember
 // StoreStatus is where the store is, whose it is, and what is in it.
 type StoreStatus struct {
 	store.Status
-	Member  bool        `json:"member"`            // whether its secrets are to be read
-	Members []Member    `json:"members,omitempty"` // of a shared store
-	Locks   []StackLock `json:"locks"`
+	Member   bool             `json:"member"`             // whether its secrets are to be read
+	Members  []Member         `json:"members,omitempty"`  // of a shared store
+	Unsigned []store.Unsigned `json:"unsigned,omitempty"` // what no member stands for, of a shared store
+	Locks    []StackLock      `json:"locks"`
 }
 
 // StackLock is a lock that is held now.
@@ -45,6 +46,9 @@ func (a *App) StoreStatus(ctx context.Context) (out StoreStatus, err error) {
 	out.Member = a.store.Member()
 	if a.Shared() {
 		if out.Members, err = a.store.Members(ctx); err != nil {
+			return out, err
+		}
+		if out.Unsigned, err = a.store.Unsigned(ctx); err != nil {
 			return out, err
 		}
 	}
@@ -69,14 +73,14 @@ func (a *App) StoreStatus(ctx context.Context) (out StoreStatus, err error) {
 func (a *App) Members(ctx context.Context) ([]Member, error) { return a.store.Members(ctx) }
 
 // AddMember lets somebody read the secrets of a shared store; line is what 'brickrow identity' prints for him.
-func (a *App) AddMember(ctx context.Context, name, line string) error {
-	return a.store.AddMember(ctx, name, line)
+func (a *App) AddMember(ctx context.Context, name, line, note string) error {
+	return a.store.AddMember(ctx, name, line, note)
 }
 
 // RemoveMember seals the secrets of a shared store with a new key, for all members but one. It says how many
 // they are.
-func (a *App) RemoveMember(ctx context.Context, name string) (int, error) {
-	return a.store.RemoveMember(ctx, name)
+func (a *App) RemoveMember(ctx context.Context, name, note string) (int, error) {
+	return a.store.RemoveMember(ctx, name, note)
 }
 
 // MoveStore brings the store from one place to another.

@@ -81,6 +81,7 @@ func sortedKeys[T any](m map[string]T) []string {
 // sighting is what was known of a target before it was looked at, and what is there.
 type sighting struct {
 	target  stack.Target
+	store   string // the id of the store, by which its runs are told
 	before  func() (store.Sights, error)
 	digests map[string]string // of what is there, by id
 }
@@ -88,7 +89,7 @@ type sighting struct {
 // sight reads what is known of a target. That comes before looking: what somebody else sees
 // meanwhile is no change then.
 func (a *App) sight(ctx context.Context, t stack.Target) (*sighting, error) {
-	s := &sighting{target: t, digests: map[string]string{}}
+	s := &sighting{target: t, store: a.storeID(ctx), digests: map[string]string{}}
 	var err error
 	s.before, err = a.store.Sights(ctx, t)
 	return s, err
@@ -100,13 +101,20 @@ func (s *sighting) see(lib *tosca.Library, list ...cloud.Resource) []*stack.Live
 	inParts(len(list), func(from, to int) {
 		for i := from; i < to; i++ {
 			out[i], digests[i] = list[i].Live(lib), shapeDigest(&list[i])
+			out[i].By = stack.AuthorOf(list[i].ChangedBy, s.store)
 		}
 	})
 	for i := range list {
+		if list[i].State == cloud.Unreadable { // nothing is known of it
+			digests[i] = unseen
+		}
 		s.digests[list[i].ID] = digests[i]
 	}
 	return out
 }
+
+// unseen is in the place of the digest of what could not be read.
+const unseen = ""
 
 // inParts does something with n things, on all processors where they are many.
 func inParts(n int, do func(from, to int)) {
@@ -129,7 +137,6 @@ func (a *App) note(ctx context.Context, s *sighting, there []*There, secrets *to
 	var list []store.Seen
 	seen := map[string]bool{}
 	resources := 0
-	stacks := map[string]*stack.Stack{}
 	byRuns := map[*stack.Stack][]int{} // what a run may have done, by its place in the list
 	for _, r := range there {
 		if r.Target != s.target || r.Gone {
@@ -141,11 +148,13 @@ func (a *App) note(ctx context.Context, s *sighting, there []*There, secrets *to
 		}
 		resources++
 		seen[r.ID] = true
+		if d == unseen {
+			continue
+		}
 		x := store.Seen{Sight: store.Sight{ID: r.ID, Type: r.Type, Digest: d}}
 		var st *stack.Stack
 		if r.Owner != nil {
 			x.Stack, x.Node, st = r.Owner.Stack, r.Owner.Node, r.Owner.Of
-			stacks[x.Stack] = st
 		}
 		was, known := before.Known[r.ID]
 		if known && was.Digest == d && was.Stack == x.Stack && was.Node == x.Node {
@@ -154,6 +163,9 @@ func (a *App) note(ctx context.Context, s *sighting, there []*There, secrets *to
 		shape := stack.ShapeOf(r.Live)
 		x.Was, x.Shape = was.Digest, &shape
 		x.Trace = stack.Trace{Kind: stack.WasMade, At: r.Changed, By: r.ChangedBy}
+		if r.By.Own && r.By.Stack == x.Stack {
+			x.Trace.Run = r.By.Run
+		}
 		switch {
 		case known:
 			x.Trace.Kind = stack.WasChanged
@@ -173,7 +185,7 @@ func (a *App) note(ctx context.Context, s *sighting, there []*There, secrets *to
 		if x.Trace.At.IsZero() {
 			x.Trace.At = now
 		}
-		if st != nil && len(r.Differs) == 0 { // else somebody was at it since
+		if st != nil && r.By.Kind == stack.Outside && len(r.Differs) == 0 { // else it is known, or somebody was at it since
 			byRuns[st] = append(byRuns[st], len(list))
 		}
 		list = append(list, x)
@@ -196,18 +208,21 @@ func (a *App) note(ctx context.Context, s *sighting, there []*There, secrets *to
 			}
 		}
 	}
-	removals := map[int64]map[string]store.Removal{}
+	removals, latest := map[int64]map[string]store.Removal{}, map[string]*stack.Stack{}
 	for id, was := range before.Known {
 		if seen[id] || among != nil && !among(was) {
 			continue
 		}
 		x := store.Seen{Sight: was, Was: was.Digest, Trace: stack.Trace{Kind: stack.WasRemoved, At: now}}
-		st := stacks[was.Stack]
-		if st == nil && was.Stack != "" {
+		st := latest[was.Stack]
+		if st == nil && was.Stack != "" { // as it is now: a run may have begun meanwhile
 			if is, err := a.store.At(ctx, was.Stack, s.target); err == nil {
 				st = is
-				stacks[was.Stack] = is
+				latest[was.Stack] = is
 			}
+		}
+		if st != nil && running(st.State) { // what goes is what the run is doing: that is noted at its end
+			continue
 		}
 		if st != nil {
 			if removals[st.ID] == nil {
@@ -265,7 +280,7 @@ func (a *App) noteWhatIf(ctx context.Context, p *Preview, s *surveyed, live map[
 			continue
 		}
 		for _, c := range ch.Properties {
-			if c.ByHand {
+			if c.OffRecord {
 				there[ch.Recorded.ID].Differs = append(there[ch.Recorded.ID].Differs, Differing{PropertyChange: c})
 			}
 		}
@@ -477,7 +492,7 @@ func (a *App) writeFormerOne(ctx context.Context, st *stack.Stack, rec *stack.Re
 	}
 	for _, t := range slices.Backward(byHand) { // the newest first
 		for _, c := range t.Differences {
-			if !t.ByHand() || c.Owner() || c.Property == "stack" || c.Property == "node" {
+			if !t.Foreign() || c.Owner() || c.Property == "stack" || c.Property == "node" {
 				continue
 			}
 			w := whole[c.Property]
@@ -499,10 +514,11 @@ type Observed struct {
 	Target    stack.Target
 	At        time.Time
 	Resources int
-	Differs   int           // of them that are not as recorded
-	Broken    int           // how often a rule is not kept
-	Changes   []stack.Trace // since somebody looked last, the newest first
-	Problem   string        // why it did not answer; "" is that it did
+	Differs   int            // of them that are not as recorded
+	Broken    int            // how often a rule is not kept
+	Unread    []stack.Unread // what could not be read
+	Changes   []stack.Trace  // since somebody looked last, the newest first
+	Problem   string         // why it did not answer; "" is that it did
 }
 
 // Observe looks at targets once, notes what has changed, and forgets what is older than keep.
@@ -535,6 +551,9 @@ func (a *App) Observe(ctx context.Context, keep time.Duration, targets ...stack.
 			}
 			if r.Odd() {
 				o.Differs++
+			}
+			if r.Unread() {
+				o.Unread = append(o.Unread, stack.Unread{Name: r.Name(), ID: r.ID, Through: r.Through, Why: r.Why})
 			}
 		}
 		for _, k := range kept {

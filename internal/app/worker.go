@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -112,6 +113,7 @@ type work struct {
 	said  map[string]time.Time // what was said lately
 
 	behind map[string]bool // workers that are gone, and have nothing any more
+	out    atomic.Bool     // somebody has removed it from the members of the store
 }
 
 // Work carries out what waits in queues. When soft ends, or somebody drains the worker, nothing more is taken and
@@ -159,6 +161,9 @@ func (a *App) Work(soft, hard context.Context, o WorkerOptions) error {
 	err = q.Work(soft, hard, w.id, o.Queues, accounts, o.AtOnce, w.do)
 	end()
 	<-beats
+	if w.out.Load() {
+		return errors.Join(err, refusal("%s was removed from the members of the store: a worker has to be one ('brickrow store members add')", o.Name))
+	}
 	return errors.Join(err, a.store.Left(context.WithoutCancel(soft), w.id))
 }
 
@@ -172,6 +177,14 @@ const beat = 2 * time.Second
 // before they could put them there, and of workers that are gone.
 func (w *work) beat(ctx, soft context.Context, drain func()) {
 	for {
+		member, err := w.store.StillMember(ctx)
+		if err == nil && !member {
+			if !w.out.Swap(true) {
+				w.say("it is no member of the store any more, and takes nothing more")
+				drain()
+			}
+			return
+		}
 		wanted, err := w.there(ctx)
 		if wanted && soft.Err() == nil {
 			w.say("somebody wants it to take nothing more")
@@ -304,6 +317,10 @@ func (w *work) run(ctx context.Context, id string) error {
 	if r.State.Ended() || r.Queue == "" { // somebody else has seen to it
 		return nil
 	}
+	if err := w.store.Genuine(ctx, id); errors.Is(err, store.ErrNotSigned) {
+		w.sayOnce(err.Error(), time.Hour)
+		return queue.NotNow{After: time.Minute}
+	}
 	st, err := w.StackOf(ctx, r)
 	if err != nil {
 		return err
@@ -395,7 +412,7 @@ func (a *App) Workers(ctx context.Context) (list []Worker, waiting, underWay int
 func (a *App) Drain(ctx context.Context, name string) error { return a.store.Drain(ctx, name) }
 
 // LimitRuns says how many runs workers carry out in a target at the same time; 0 is any number.
-func (a *App) LimitRuns(ctx context.Context, target string, n int) error {
+func (a *App) LimitRuns(ctx context.Context, target string, n int, note string) error {
 	t, ok := stack.ParseTarget(target)
 	if !ok {
 		return fmt.Errorf("'%s' is not a target: write account/region, such as workshop/alder-1", target)
@@ -403,7 +420,7 @@ func (a *App) LimitRuns(ctx context.Context, target string, n int) error {
 	if n < 0 {
 		return fmt.Errorf("a target takes no fewer than no runs; 0 takes the limit away")
 	}
-	return a.store.SetRuns(ctx, t, n)
+	return a.store.SetRuns(ctx, t, n, note)
 }
 
 // Limits are those of targets, by their names.

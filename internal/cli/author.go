@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -319,7 +320,7 @@ func (p *Program) newFrom() *cobra.Command {
 
 func (p *Program) targets() *cobra.Command {
 	var asJSON bool
-	var careful, notCareful, approval, noApproval string
+	var careful, notCareful, approval, noApproval, save string
 	var approvers []string
 	cmd := &cobra.Command{Use: "targets", Short: "List the accounts and regions, and who one is there",
 		Args: cobra.NoArgs}
@@ -331,10 +332,22 @@ func (p *Program) targets() *cobra.Command {
 	cmd.Flags().StringArrayVar(&approvers, "approver", nil,
 		"with --approval: the identity of one who may give it ('brickrow identity' prints one's own); may be given "+
 			"several times")
-	cmd.Flags().StringVar(&noApproval, "no-approval", "", "let them need none again")
+	cmd.Flags().StringVar(&noApproval, "no-approval", "", "let them need none again; a second person has to agree to that too (--save)")
+	cmd.Flags().StringVar(&save, "save", "", "with --approval or --no-approval: do nothing, and save it to this file, from which 'deploy' does it")
+	cmd.MarkFlagsMutuallyExclusive("approval", "no-approval")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		return p.with(func(a *app.App) error {
 			ctx := cmd.Context()
+			if save != "" {
+				target := approval + noApproval
+				if target == "" {
+					return usage{errors.New("--save goes with --approval or --no-approval")}
+				}
+				if err := a.SaveMark(ctx, target, approval != "", approvers, save); err != nil {
+					return err
+				}
+				return p.told(asJSON, map[string]any{"target": target, "approval": approval != "", "file": save}, "saved as %s", save)
+			}
 			for _, set := range []struct {
 				target string
 				do     func(target string) error

@@ -45,13 +45,14 @@ type Program struct {
 	Out, Err io.Writer
 	// Interface opens the full-screen interface, with the stack files of folders; nil
 	// where there is none.
-	Interface func(ctx context.Context, a *app.App, folders ...string) error
-	home      string
-	storeURL  string
-	cloudURL  string
-	set       *config.File
-	tokens    map[string]string // handed over to a process that carries out
-	terminal  bool
+	Interface   func(ctx context.Context, a *app.App, folders ...string) error
+	home        string
+	storeURL    string
+	cloudURL    string
+	set         *config.File
+	tokens      map[string]string // handed over to a process that carries out
+	askPrograms bool              // also those that were never deployed
+	terminal    bool
 }
 
 // Run runs the command line and yields the exit code.
@@ -113,6 +114,8 @@ Without a command it opens the full-screen interface.`,
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error { return p.configured(cmd) }
 	root.PersistentFlags().StringVar(&p.cloudURL, "cloud", "", "URL of the cloud (BRICKROW_CLOUD, else the stand-in in the folder of the data)")
+	root.PersistentFlags().BoolVar(&p.askPrograms, "ask-programs", false,
+		"also ask programs of own types that were never deployed from this store: they run here, with the secrets of their resources")
 	root.PersistentFlags().StringVar(&p.home, "home", "",
 		"folder of the data (BRICKROW_HOME, else the user's data folder)")
 	root.PersistentFlags().StringVar(&p.storeURL, "store", "",
@@ -135,7 +138,7 @@ func (p *Program) with(f func(a *app.App) error) error {
 
 // options say where the data is, and which cloud it is about: as flags, the environment and the configuration say.
 func (p *Program) options() app.Options {
-	o := app.Options{Home: p.set.Get("home", p.home), Store: p.set.Get("store", p.storeURL), CloudURL: p.set.Get("cloud", p.cloudURL), Tokens: p.tokens}
+	o := app.Options{Home: p.set.Get("home", p.home), Store: p.set.Get("store", p.storeURL), CloudURL: p.set.Get("cloud", p.cloudURL), Tokens: p.tokens, AskPrograms: p.askPrograms}
 	o.Speed, _ = strconv.ParseFloat(p.set.Get("yard_speed", ""), 64) // of a wrong one in the environment app tells
 	return o
 }

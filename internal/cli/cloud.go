@@ -11,6 +11,7 @@ import (
 
 	"brickrow/internal/app"
 	"brickrow/internal/cloud"
+	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 )
 
@@ -28,7 +29,9 @@ type jsonThere struct {
 	Tags       map[string]string      `json:"tags"`
 	UsedBy     []string               `json:"used_by"`
 	Changed    time.Time              `json:"changed,omitzero"`
-	ChangedBy  string                 `json:"changed_by,omitempty"`
+	ChangedBy  stack.Author           `json:"changed_by"`
+	Through    string                 `json:"through,omitempty"` // of one that could not be read
+	Why        string                 `json:"why,omitempty"`
 }
 
 type jsonOwner struct {
@@ -39,7 +42,7 @@ type jsonOwner struct {
 func thereJSON(t *app.There) jsonThere {
 	out := jsonThere{ID: t.ID, Type: t.Type, Account: t.Target.Account, Region: t.Target.Region, State: stateOf(t),
 		Differs: []jsonDiffering{}, Properties: t.Properties, Links: t.Links, Attributes: t.Attributes, Tags: t.Tags,
-		UsedBy: append([]string{}, t.UsedBy...), Changed: t.Changed, ChangedBy: t.ChangedBy}
+		UsedBy: append([]string{}, t.UsedBy...), Changed: t.Changed, ChangedBy: t.By, Through: t.Through, Why: t.Why}
 	if t.Gone {
 		out.Properties, out.Attributes = map[string]tosca.Value{}, map[string]tosca.Value{}
 	}
@@ -67,7 +70,7 @@ func (p *Program) cloud() *cobra.Command {
 	var targets, types []string
 	var name string
 	var unowned, asJSON bool
-	cmd := &cobra.Command{Use: "cloud", Short: "List what is there in the cloud, whose it is, and what is not as it is recorded",
+	cmd := &cobra.Command{Use: "cloud", Short: "List what is there in the cloud, whose it is, and what differs from the record",
 		Args: cobra.NoArgs}
 	cmd.Flags().StringArrayVar(&targets, "target", nil, "only in this account/region; may be given again")
 	cmd.Flags().StringArrayVar(&types, "type", nil, "only of this type; may be given again")
@@ -105,9 +108,15 @@ func (p *Program) cloud() *cobra.Command {
 				for i, t := range list {
 					out[i] = thereJSON(t)
 				}
-				return p.json(out)
+				if err := p.json(out); err != nil {
+					return err
+				}
+			} else {
+				p.cloudText(list)
 			}
-			p.cloudText(list)
+			if slices.ContainsFunc(list, (*app.There).Unread) || slices.ContainsFunc(all.Targets, func(in app.Inventoried) bool { return in.Problem != "" }) {
+				return exit(ExitRefused)
+			}
 			return nil
 		})
 	}
@@ -141,6 +150,8 @@ func (p *Program) cloudText(list []*app.There) {
 			words = append(words, "is not there any more")
 		case t.Stray():
 			words = append(words, "carries the tag of the stack and is in no record")
+		case t.Unread():
+			words = append(words, "not known: "+t.Why)
 		case t.Owner != nil && t.Owner.Old:
 			words = append(words, "of a swap that is not over")
 		case t.Owner != nil && t.Owner.Kept:
@@ -156,11 +167,18 @@ func (p *Program) cloudText(list []*app.There) {
 		fmt.Fprintln(p.Out, strings.TrimRight(fmt.Sprintf("%s %-*s  %-*s %-*s %-9s %s", mark, width, t.Name(), kinds, t.Shown(), ids, t.ID, stateOf(t),
 			strings.Join(words, ", ")), " "))
 	}
-	odd := 0
+	odd, unread := 0, 0
 	for _, t := range list {
 		if t.Odd() {
 			odd++
 		}
+		if t.Unread() {
+			unread++
+		}
 	}
-	fmt.Fprintf(p.Err, "%d there, %d not as it should be\n", len(list), odd)
+	words := ""
+	if unread > 0 {
+		words = fmt.Sprintf(", %d not known", unread)
+	}
+	fmt.Fprintf(p.Err, "%d there, %d not as it should be%s\n", len(list), odd, words)
 }

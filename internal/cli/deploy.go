@@ -109,14 +109,31 @@ func (p *Program) deploy() *cobra.Command {
 				if err != nil {
 					return err
 				}
+				said, is, err := a.CarryMark(cmd.Context(), args[0], agreed.note)
+				if err != nil {
+					return err
+				}
+				if is {
+					return p.told(agreed.json, map[string]any{"done": said}, "%s", said)
+				}
 				if acts != nil {
 					acts.Note = agreed.note
 					return p.carryActs(cmd.Context(), a, acts, agreed.yes, agreed.carrying)
 				}
 			}
+			a.AskPrograms.Store(a.AskPrograms.Load() || agreed.yes) // they run when it is carried out, to which somebody agrees here
 			pv, err := p.toDeploy(cmd.Context(), a, args[0], *v, *only)
 			if err != nil {
 				return err
+			}
+			if files := pv.NotAsked(); len(files) > 0 {
+				if err := p.confirm(app.AskQuestion(files), ""); err != nil {
+					return err
+				}
+				a.AskPrograms.Store(true)
+				if pv, err = p.toDeploy(cmd.Context(), a, args[0], *v, *only); err != nil {
+					return err
+				}
 			}
 			if noWhatIf && pv.Careful() {
 				return fmt.Errorf("%s in %s is careful: its what-if is not skipped", pv.ChangeSet.Stack, pv.Target)

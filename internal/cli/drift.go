@@ -21,53 +21,54 @@ type jsonDrift struct {
 	Differs    []jsonDiffering `json:"differs"`
 	Gone       []jsonWhose     `json:"gone"`
 	Unrecorded []jsonWhose     `json:"unrecorded"`
+	Unreadable []stack.Unread  `json:"unreadable"`
 }
 
 type jsonDiffering struct {
-	Name     string      `json:"name"`
-	Type     string      `json:"type"`
-	ID       string      `json:"id"`
-	Path     string      `json:"path"`
-	Recorded tosca.Value `json:"recorded"`
-	Live     tosca.Value `json:"live"`
-	Wanted   tosca.Value `json:"wanted"`
-	Since    time.Time   `json:"since,omitzero"`
-	By       string      `json:"by,omitempty"`
+	Name     string       `json:"name"`
+	Type     string       `json:"type"`
+	ID       string       `json:"id"`
+	Path     string       `json:"path"`
+	Recorded tosca.Value  `json:"recorded"`
+	Live     tosca.Value  `json:"live"`
+	Wanted   tosca.Value  `json:"wanted"`
+	Since    time.Time    `json:"since,omitzero"`
+	By       stack.Author `json:"by"`
 }
 
 type jsonWhose struct {
-	Name  string    `json:"name"`
-	Type  string    `json:"type"`
-	ID    string    `json:"id"`
-	Since time.Time `json:"since,omitzero"`
-	By    string    `json:"by,omitempty"`
+	Name  string       `json:"name"`
+	Type  string       `json:"type"`
+	ID    string       `json:"id"`
+	Since time.Time    `json:"since,omitzero"`
+	By    stack.Author `json:"by"`
 }
 
 func driftJSON(d *app.Drift) jsonDrift {
-	out := jsonDrift{d.Stack.Name, d.Stack.Target.String(), []jsonDiffering{}, []jsonWhose{}, []jsonWhose{}}
+	out := jsonDrift{d.Stack.Name, d.Stack.Target.String(), []jsonDiffering{}, []jsonWhose{}, []jsonWhose{}, append([]stack.Unread{}, d.Unread...)}
 	for _, c := range d.Differs {
 		out.Differs = append(out.Differs, differingJSON(c))
 	}
 	for _, r := range d.Gone {
-		out.Gone = append(out.Gone, jsonWhose{Name: r.Name, Type: r.Shown(), ID: r.ID})
+		out.Gone = append(out.Gone, jsonWhose{Name: r.Name, Type: r.Shown(), ID: r.ID, By: stack.Author{Kind: stack.Outside}})
 	}
 	for _, l := range d.Unrecorded {
-		out.Unrecorded = append(out.Unrecorded, jsonWhose{l.Node, l.Shown(), l.ID, l.Changed, l.ChangedBy})
+		out.Unrecorded = append(out.Unrecorded, jsonWhose{l.Node, l.Shown(), l.ID, l.Changed, l.By})
 	}
 	return out
 }
 
 func differingJSON(c app.Differing) jsonDiffering {
-	return jsonDiffering{c.Name, c.Type, c.ID, c.Path, c.Before, c.After, c.Wanted, c.Since, c.ChangedBy}
+	return jsonDiffering{c.Name, c.Type, c.ID, c.Path, c.Before, c.After, c.Wanted, c.Since, c.By}
 }
 
 func (p *Program) drift() *cobra.Command {
 	var patch, write, putBack bool
-	cmd := &cobra.Command{Use: "drift STACK", Short: "Say where a stack in the cloud is not as it is recorded; exit code 3 when it is not",
+	cmd := &cobra.Command{Use: "drift STACK", Short: "Say where a stack in the cloud differs from its record; exit code 3 when it does, 1 when a part could not be read",
 		Args: cobra.ExactArgs(1)}
 	agreed := agreementFlags(cmd)
 	agreed.saveFlag(cmd)
-	cmd.Flags().BoolVar(&putBack, "put-back", false, "deploy the revision again, so that all is as it is recorded")
+	cmd.Flags().BoolVar(&putBack, "put-back", false, "deploy the revision again, so that the cloud is what the record says")
 	cmd.Flags().BoolVar(&patch, "patch", false, "print what would write it into the files, as a unified diff")
 	cmd.Flags().BoolVar(&write, "write", false, "write it into the files, so that they say what is there")
 	cmd.MarkFlagsMutuallyExclusive("patch", "write", "put-back")
@@ -98,8 +99,11 @@ func (p *Program) drift() *cobra.Command {
 			} else {
 				p.driftText(d)
 			}
-			if !d.Empty() {
+			switch {
+			case !d.Empty():
 				return exit(ExitChanges)
+			case len(d.Unread) > 0:
+				return exit(ExitRefused)
 			}
 			return nil
 		})
@@ -152,17 +156,16 @@ func (p *Program) written(ctx context.Context, a *app.App, w *app.Written, write
 // driftText prints where a stack is not as it is recorded.
 func (p *Program) driftText(d *app.Drift) {
 	if d.Empty() {
-		words := "is as it is recorded"
-		if d.Accepted > 0 {
-			words += ", or as the files say by now: deploy them"
+		p.wrapped("", fmt.Sprintf("%s in %s %s", d.Stack.Name, d.Stack.Target, d.Standing().Words()))
+		for _, u := range d.Unread {
+			p.wrapped("? ", u.Words())
 		}
-		fmt.Fprintf(p.Out, "%s in %s %s\n", d.Stack.Name, d.Stack.Target, words)
 		return
 	}
 	last := ""
 	for _, c := range d.Differs {
 		if c.Name != last {
-			p.wrapped("≠ ", fmt.Sprintf("%s  (%s %s, %s)%s", c.Name, c.Type, c.ID, c.Pos.Short(), changedWords(c.Since, c.ChangedBy)))
+			p.wrapped("≠ ", fmt.Sprintf("%s  (%s %s, %s)%s", c.Name, c.Type, c.ID, c.Pos.Short(), changedWords(c.Since, c.By)))
 			last = c.Name
 		}
 		p.wrapped("    "+cloud.Clean(c.Path)+"  ", "recorded "+shownOr(c.Before)+", there "+shownOr(c.After)+wantedWords(c))
@@ -172,11 +175,14 @@ func (p *Program) driftText(d *app.Drift) {
 	}
 	for _, l := range d.Unrecorded {
 		p.wrapped("+ ", strings.TrimSpace(fmt.Sprintf("%s  (%s %s) carries the tag of the stack and is in no record%s", cloud.Clean(l.Node),
-			l.Shown(), l.ID, changedWords(l.Changed, l.ChangedBy))))
+			l.Shown(), l.ID, changedWords(l.Changed, l.By))))
+	}
+	for _, u := range d.Unread {
+		p.wrapped("? ", u.Words())
 	}
 	fmt.Fprintln(p.Out)
 	if len(d.Differs)+len(d.Gone) > 0 {
-		p.wrapped("", fmt.Sprintf("'brickrow drift %s --put-back' makes it as it is recorded, '--patch' shows what would write it into the files",
+		p.wrapped("", fmt.Sprintf("'brickrow drift %s --put-back' makes it what the record says, '--patch' shows what would write it into the files",
 			d.Stack.Name))
 	}
 }
@@ -197,13 +203,9 @@ func wantedWords(c app.Differing) string {
 }
 
 // changedWords say when something was changed last, and by whom.
-func changedWords(at time.Time, by string) string {
+func changedWords(at time.Time, by stack.Author) string {
 	if at.IsZero() {
 		return ""
 	}
-	words := ", changed " + at.Local().Format("2006-01-02 15:04:05")
-	if by != "" {
-		words += " by " + cloud.Clean(by)
-	}
-	return words
+	return ", changed last " + at.Local().Format("2006-01-02 15:04:05") + " " + cloud.Clean(by.Words())
 }

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
@@ -13,13 +14,14 @@ import (
 )
 
 type jsonReading struct {
-	Target    string      `json:"target"`
-	Time      time.Time   `json:"time"`
-	Resources int         `json:"resources"`
-	Differs   int         `json:"differs"`
-	NotKept   int         `json:"rules_not_kept"`
-	Changes   []jsonTrace `json:"changes"`
-	Problem   string      `json:"problem"`
+	Target    string         `json:"target"`
+	Time      time.Time      `json:"time"`
+	Resources int            `json:"resources"`
+	Differs   int            `json:"differs"`
+	NotKept   int            `json:"rules_not_kept"`
+	Changes   []jsonTrace    `json:"changes"`
+	Unread    []stack.Unread `json:"unreadable"`
+	Problem   string         `json:"problem"`
 }
 
 func (p *Program) observe() *cobra.Command {
@@ -51,7 +53,8 @@ func (p *Program) observe() *cobra.Command {
 				if every == 0 || ctx.Err() != nil {
 					return err
 				}
-				if err != nil { // the next one may go better
+				var code exit
+				if err != nil && !errors.As(err, &code) { // the next one may go better
 					fmt.Fprintf(p.Err, "brickrow: %v\n", err)
 				}
 				select {
@@ -83,12 +86,15 @@ func (p *Program) reading(ctx context.Context, a *app.App, where []stack.Target,
 	list, err := a.Observe(ctx, time.Duration(keep)*24*time.Hour, where...)
 	for _, o := range list {
 		if asJSON {
-			if err := json.NewEncoder(p.Out).Encode(jsonReading{o.Target.String(), o.At.UTC(), o.Resources, o.Differs, o.Broken, tracesJSON(o.Changes), o.Problem}); err != nil {
+			if err := json.NewEncoder(p.Out).Encode(jsonReading{o.Target.String(), o.At.UTC(), o.Resources, o.Differs, o.Broken, tracesJSON(o.Changes), append([]stack.Unread{}, o.Unread...), o.Problem}); err != nil {
 				return err
 			}
 			continue
 		}
-		words := fmt.Sprintf("%d there, %d changed, %d not as recorded, %d times a rule is not kept", o.Resources, len(o.Changes), o.Differs, o.Broken)
+		words := fmt.Sprintf("%d there, %d changed, %d %s, %d times a rule is not kept", o.Resources, len(o.Changes), o.Differs, stack.NotAsRecorded, o.Broken)
+		if len(o.Unread) > 0 {
+			words += fmt.Sprintf(", %d %s: %s", len(o.Unread), stack.NotKnown, stack.UnreadNames(o.Unread))
+		}
 		if o.Problem != "" {
 			words = "does not say what is in it: " + o.Problem
 		}
@@ -97,6 +103,9 @@ func (p *Program) reading(ctx context.Context, a *app.App, where []stack.Target,
 			if c.Kind != stack.WasFound {
 				p.traceText(&c)
 			}
+		}
+		if err == nil && (o.Problem != "" || len(o.Unread) > 0) {
+			err = exit(ExitRefused)
 		}
 	}
 	return err

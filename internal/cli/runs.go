@@ -105,7 +105,7 @@ func (p *Program) askRevision(ctx context.Context, a *app.App, st *stack.Stack) 
 
 func (p *Program) remove() *cobra.Command {
 	cmd := &cobra.Command{Use: "delete STACK",
-		Short: "Remove every resource of a stack, and show that nothing is left", Args: cobra.ExactArgs(1)}
+		Short: "Remove every resource of a stack, and ask the cloud whether it is all gone", Args: cobra.ExactArgs(1)}
 	agreed := agreementFlags(cmd)
 	agreed.saveFlag(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {

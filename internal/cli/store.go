@@ -41,6 +41,9 @@ func (p *Program) storeStatus() *cobra.Command {
 					fmt.Fprintln(p.Out, app.ErrNoMember)
 				}
 			}
+			for _, u := range s.Unsigned {
+				fmt.Fprintf(p.Out, "not signed: %s %s: %s\n", u.What, u.Name, u.Why)
+			}
 			if len(s.Locks) == 0 {
 				fmt.Fprintln(p.Out, "nobody holds a lock")
 			}
@@ -58,6 +61,9 @@ func (p *Program) members(list []app.Member) {
 		you := ""
 		if m.You {
 			you = "  you"
+		}
+		if !m.Signed {
+			you += "  let in by no member: is given nothing"
 		}
 		fmt.Fprintf(p.Out, "member %s  added %s by %s%s\n", m.Name, m.Added.Local().Format("2006-01-02 15:04"), m.AddedBy, you)
 	}
@@ -83,9 +89,11 @@ func (p *Program) storeMembers() *cobra.Command {
 	add := &cobra.Command{Use: "add NAME IDENTITY...", Short: "Let somebody read the secrets; IDENTITY is what 'brickrow identity' prints for him",
 		Args: cobra.MinimumNArgs(2)}
 	addJSON := jsonFlag(add)
+	var addNote, removeNote string
+	noteFlag(add, &addNote)
 	add.RunE = func(cmd *cobra.Command, args []string) error {
 		return p.with(func(a *app.App) error {
-			if err := a.AddMember(cmd.Context(), args[0], strings.Join(args[1:], " ")); err != nil {
+			if err := a.AddMember(cmd.Context(), args[0], strings.Join(args[1:], " "), addNote); err != nil {
 				return err
 			}
 			return p.told(*addJSON, map[string]any{"member": args[0], "added": true}, "%s is a member", args[0])
@@ -93,9 +101,10 @@ func (p *Program) storeMembers() *cobra.Command {
 	}
 	remove := &cobra.Command{Use: "remove MEMBER", Short: "Take the key from somebody: all secrets are sealed with a new one", Args: cobra.ExactArgs(1)}
 	removeJSON := jsonFlag(remove)
+	noteFlag(remove, &removeNote)
 	remove.RunE = func(cmd *cobra.Command, args []string) error {
 		return p.with(func(a *app.App) error {
-			n, err := a.RemoveMember(cmd.Context(), args[0])
+			n, err := a.RemoveMember(cmd.Context(), args[0], removeNote)
 			if err != nil {
 				return err
 			}
@@ -106,6 +115,10 @@ func (p *Program) storeMembers() *cobra.Command {
 	}
 	cmd.AddCommand(add, remove)
 	return cmd
+}
+
+func noteFlag(cmd *cobra.Command, into *string) {
+	cmd.Flags().StringVar(into, "note", "", "a note that is kept with it")
 }
 
 func (p *Program) storeMove() *cobra.Command {

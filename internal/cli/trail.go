@@ -21,7 +21,7 @@ type jsonTrail struct {
 type jsonTrace struct {
 	Time      time.Time       `json:"time"`
 	Seen      time.Time       `json:"seen"`
-	By        string          `json:"by"`
+	By        stack.Author    `json:"by"`
 	Run       int             `json:"run"`
 	Kind      stack.TraceKind `json:"kind"`
 	Target    string          `json:"target"`
@@ -43,7 +43,7 @@ type jsonRelations struct {
 func tracesJSON(list []stack.Trace) []jsonTrace {
 	out := []jsonTrace{}
 	for _, t := range list {
-		of := jsonTrace{Time: t.At.UTC(), Seen: t.Seen.UTC(), By: t.By, Run: t.Run, Kind: t.Kind, Target: t.Target.String(), Stack: t.Stack,
+		of := jsonTrace{Time: t.At.UTC(), Seen: t.Seen.UTC(), By: t.Author, Run: t.Run, Kind: t.Kind, Target: t.Target.String(), Stack: t.Stack,
 			Resource: t.Node, Type: t.Type, ID: t.ID}
 		if len(t.Differences) == 0 {
 			out = append(out, of)

@@ -155,7 +155,7 @@ func (p *Program) savedWhatIf(ctx context.Context, a *app.App, path string, as p
 			p.savedAct(s)
 			return nil
 		case s.Act == nil:
-			fmt.Fprintf(p.Err, "as it was saved; it cannot be carried out from here: %s\n", cloud.Clean(err.Error()))
+			fmt.Fprintf(p.Err, "what was saved; it cannot be carried out from here: %s\n", cloud.Clean(err.Error()))
 		}
 		if !as.json {
 			p.savedText(s)

@@ -177,13 +177,15 @@ func (p *Program) workerLimit() *cobra.Command {
 	cmd := &cobra.Command{Use: "limit TARGET N", Short: "Let workers carry out so many runs in a target at the same time; 0 is any number",
 		Args: cobra.ExactArgs(2)}
 	asJSON := jsonFlag(cmd)
+	var note string
+	noteFlag(cmd, &note)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		n, err := strconv.Atoi(args[1])
 		if err != nil {
 			return usage{fmt.Errorf("'%s' is no number", args[1])}
 		}
 		return p.with(func(a *app.App) error {
-			if err := a.LimitRuns(cmd.Context(), args[0], n); err != nil {
+			if err := a.LimitRuns(cmd.Context(), args[0], n, note); err != nil {
 				return err
 			}
 			words := fmt.Sprintf("takes %d runs at once", n)

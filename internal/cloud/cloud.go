@@ -71,6 +71,9 @@ type Resource struct {
 	// did that, by what the caller said of himself.
 	Changed   time.Time `json:"changed,omitzero"`
 	ChangedBy string    `json:"changed_by,omitempty"`
+	// Why says of a resource that could not be read why that is, and Through by the name of which connection it is reached.
+	Why     string `json:"-"`
+	Through string `json:"-"`
 	// SecretAttributes names the attributes that are secret, or repeat one.
 	SecretAttributes []string `json:"secret_attributes,omitempty"`
 }
@@ -148,7 +151,7 @@ func Clean(s string) string {
 // Live reads a resource with the types of the profile.
 func (r Resource) Live(lib *tosca.Library) *stack.Live {
 	l := &stack.Live{ID: r.ID, Type: r.Type, Node: r.Tags["node"], State: r.State, ETag: r.ETag, Links: r.Links,
-		Tags: r.Tags, UsedBy: r.UsedBy, Changed: r.Changed, ChangedBy: r.ChangedBy,
+		Tags: r.Tags, UsedBy: r.UsedBy, Changed: r.Changed, ChangedBy: r.ChangedBy, By: stack.AuthorOf(r.ChangedBy, ""), Why: r.Why, Through: r.Through,
 		Properties: map[string]tosca.Value{}, Attributes: map[string]tosca.Value{}}
 	t := lib.Nodes[r.Type]
 	for k, v := range r.Properties {

@@ -27,7 +27,7 @@ type Ways interface {
 }
 
 // Unreadable is the state of a resource that could not be read.
-const Unreadable = "unreadable"
+const Unreadable = stack.Unreadable
 
 // End is what is at the end of a connection.
 type End struct {

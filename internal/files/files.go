@@ -77,6 +77,16 @@ func Write(path string, data []byte, perm fs.FileMode) error {
 	return renameio.WriteFile(path, data, perm, renameio.WithTempDir(filepath.Dir(path)))
 }
 
+// WriteAs does the same with these permissions, whatever the file that is replaced has.
+func WriteAs(path string, data []byte, perm fs.FileMode) error {
+	if info, err := os.Lstat(path); err == nil && info.Mode()&fs.ModeSymlink == 0 {
+		if err := regular(path, info); err != nil {
+			return err
+		}
+	}
+	return renameio.WriteFile(path, data, perm, renameio.WithTempDir(filepath.Dir(path)), renameio.WithStaticPermissions(perm))
+}
+
 // Private refuses a file, or a folder, that others than its owner can get at;
 // the error says what to do.
 func Private(path string, info fs.FileInfo) error {

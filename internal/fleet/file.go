@@ -294,7 +294,7 @@ func (r *reader) wave(n *yaml.Node, last bool) (Wave, bool) {
 	at := r.pos(n)
 	if n.Kind == yaml.ScalarNode && n.Value == "rest" {
 		if !last {
-			r.findings.Errorf(at, "invalid-value", "put it at the end", "nothing is left behind the rest")
+			r.findings.Errorf(at, "invalid-value", "put it at the end", "behind the rest there are no more places")
 		}
 		return Wave{Rest: true}, true
 	}

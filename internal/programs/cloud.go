@@ -58,6 +58,9 @@ type Cloud struct {
 	// Recorded lists what is recorded of a stack in a target, or of all stacks where the name is
 	// "": resources may have been made on another machine.
 	Recorded func(ctx context.Context, t stack.Target, stackName string) ([]Known, error)
+	// Deployed reports whether a program, by what Identity tells of it, was part of a deployment from this store. No
+	// other one is called; nil lets all be called.
+	Deployed func(ctx context.Context, identity string) (bool, error)
 	// Connected tells how a connection is set up.
 	Connected func(ctx context.Context, t stack.Target, id string) (*Connection, error)
 
@@ -105,29 +108,109 @@ func (c *Cloud) binary(p Program) string {
 	return filepath.Join(c.dir, "bin", p.Digest[:min(len(p.Digest), 32)]+"-"+filepath.Base(p.File))
 }
 
-// path is what is run for a program: as it was deployed, or as its file is now.
-func (c *Cloud) path(p Program, now bool) (string, error) {
-	file := filepath.Join(p.Folder, filepath.FromSlash(p.File))
-	if p.Folder != "" && now {
-		if text, err := os.ReadFile(file); err == nil {
-			p.Digest = Digest(text)
-			return c.binary(p), c.Keep(p, text)
+// NotAskedError says that a program was not called, as it is not one that was deployed from this store: whoever only
+// looks does not run what a change brings along.
+type NotAskedError struct{ File string }
+
+func (e *NotAskedError) Error() string {
+	return fmt.Sprintf("its program %s was not asked: it is not the one that was deployed; look at it, then --ask-programs lets it be asked", e.File)
+}
+
+// Identity is what a program is told by, all that belongs to it included: its own text, the file of its interpreter
+// where that stands beside it, and the files that it depends on, as they are now. Own is that of its own text
+// alone.
+func (p Program) Identity() string {
+	parts := []string{p.Own(), p.Interpreter}
+	beside := slices.Sorted(maps.Keys(p.With))
+	if strings.Contains(p.Interpreter, "/") && !filepath.IsAbs(p.Interpreter) {
+		beside = append(beside, p.Interpreter)
+	}
+	for _, name := range beside {
+		digest := p.With[name]
+		if p.Folder != "" {
+			if text, err := files.Read(filepath.Join(p.Folder, filepath.FromSlash(name)), maxBeside); err == nil {
+				digest = Digest(text)
+			}
+		}
+		parts = append(parts, name, digest)
+	}
+	return "whole:" + Digest([]byte(strings.Join(parts, "\x00")))
+}
+
+// maxBeside is how large a file that a program depends on may be, in bytes.
+const maxBeside = 64 << 20
+
+// Own is what the text of a program alone is told by.
+func (p Program) Own() string { return "own:" + p.Digest }
+
+// Now is a program as its file is now; false where there is no such file.
+func (p Program) Now() (Program, []byte, bool) {
+	if p.Folder == "" {
+		return p, nil, false
+	}
+	text, err := os.ReadFile(filepath.Join(p.Folder, filepath.FromSlash(p.File)))
+	if err != nil {
+		return p, nil, false
+	}
+	p.Digest = Digest(text)
+	return p, text, true
+}
+
+// carrying marks a context in which a run is carried out, to which somebody has agreed.
+type carrying struct{}
+
+// Carrying lets the programs that were deployed be called though what they depend on has changed since: who agreed to
+// a run wants it to come to its end.
+func Carrying(ctx context.Context) context.Context { return context.WithValue(ctx, carrying{}, true) }
+
+// may reports whether a program may be called.
+func (c *Cloud) may(ctx context.Context, p Program) (bool, error) {
+	if c.Deployed == nil {
+		return true, nil
+	}
+	identity := p.Identity()
+	if ctx.Value(carrying{}) != nil {
+		identity = p.Own()
+	}
+	return c.Deployed(ctx, identity)
+}
+
+// path is what is run for a program: its file as it is now, where that is wanted and was deployed once, or as it was
+// deployed with the resource.
+func (c *Cloud) path(ctx context.Context, p Program, now bool) (string, error) {
+	is, text, there := p.Now()
+	if now && there {
+		ok, err := c.may(ctx, is)
+		if err != nil {
+			return "", err
+		}
+		if ok {
+			return c.binary(is), c.Keep(is, text)
 		}
 	}
-	if p.Text != "" {
+	if ok, err := c.may(ctx, p); err != nil || !ok {
+		return "", cmpOrError(err, &NotAskedError{p.File})
+	}
+	if p.Text != "" && Digest([]byte(p.Text)) == p.Digest {
 		return c.binary(p), c.Keep(p, []byte(p.Text))
 	}
 	if _, err := os.Stat(c.binary(p)); err == nil {
 		return c.binary(p), nil
 	}
-	text, err := os.ReadFile(file)
-	if err != nil {
-		return "", fmt.Errorf("the program %s is neither there nor kept: %w", p.File, err)
-	}
-	if Digest(text) != p.Digest {
+	switch {
+	case !there:
+		return "", fmt.Errorf("the program %s is neither there nor kept", p.File)
+	case is.Digest != p.Digest:
 		return "", fmt.Errorf("the program %s is another one than was deployed, and that one is not kept here", p.File)
 	}
 	return c.binary(p), c.Keep(p, text)
+}
+
+func cmpOrError(err, otherwise error) error {
+	if err != nil {
+		return err
+	}
+	return otherwise
 }
 
 // Targets says that this cloud has none of its own.
@@ -248,7 +331,7 @@ func (c *Cloud) errand(ctx context.Context, k *Known, name, operation, key strin
 	if err != nil {
 		return nil, err
 	}
-	path, err := c.path(p, operation == opRead || operation == opDelete || operation == opList)
+	path, err := c.path(ctx, p, operation == opRead || operation == opDelete || operation == opList)
 	if err != nil {
 		return nil, err
 	}
@@ -709,7 +792,7 @@ func (c *Cloud) resource(k *Known) cloud.Resource {
 }
 
 // List lists the resources of a stack in a target; "" is of all. One that cannot be read is listed
-// as it was known last where all are asked for.
+// as it was known last, in the state Unreadable.
 func (c *Cloud) List(ctx context.Context, t stack.Target, stackName string) ([]cloud.Resource, error) {
 	known, err := c.all(ctx, t, stackName)
 	if err != nil {
@@ -724,11 +807,11 @@ func (c *Cloud) List(ctx context.Context, t stack.Target, stackName string) ([]c
 			switch {
 			case cloud.IsNotFound(err):
 				return nil
-			case err != nil && stackName != "":
-				return fmt.Errorf("%s: %w", known[i].Tags["node"], err)
+			case ctx.Err() != nil:
+				return ctx.Err()
 			case err != nil:
 				r = c.resource(&known[i])
-				r.State = cloud.Unreadable
+				r.State, r.Why = cloud.Unreadable, cloud.Clean(err.Error())
 			}
 			out[i] = &r
 			return nil

@@ -36,9 +36,11 @@ type Program struct {
 	Interpreter string `json:"interpreter,omitempty"` // what it is given to; "" is that it runs by itself
 	Text        string `json:"text,omitempty"`        // all of it, where that is short
 	Digest      string `json:"digest"`                // of all of it: sha256, in hexadecimal
-	Folder      string `json:"folder,omitempty"`      // where the file was, from / on; it runs there
-	TimeMS      int64  `json:"time_ms"`               // how long a call may take
-	AtOnce      int    `json:"at_once"`               // how many calls of its type run at once, at most
+	// With are the digests of the files that it depends on, by the names by which the template calls them.
+	With   map[string]string `json:"with,omitempty"`
+	Folder string            `json:"folder,omitempty"` // where the file was, from / on; it runs there
+	TimeMS int64             `json:"time_ms"`          // how long a call may take
+	AtOnce int               `json:"at_once"`          // how many calls of its type run at once, at most
 }
 
 // call is what a program is given, on its standard input.

@@ -55,7 +55,7 @@ func (m *remaking) prepare(ctx context.Context, t *task) (*ending, error) {
 	return nil, nil
 }
 
-func (m *remaking) telling(*task) (State, string) { return Undoing, "making it again as it was" }
+func (m *remaking) telling(*task) (State, string) { return Undoing, "making it again" }
 
 func (m *remaking) ask(ctx context.Context, t *task) (cloud.Operation, error) {
 	return t.Cloud.Create(ctx, t.Target, t.key(), m.req)

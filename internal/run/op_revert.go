@@ -40,7 +40,7 @@ func (p *revert) prepare(ctx context.Context, t *task) (*ending, error) {
 		return nil, err
 	}
 	if alike(live, p.orig) {
-		return &ending{state: Done, shown: IsUndone, words: "it is as it was", changes: p.changes(t)}, nil
+		return &ending{state: Done, shown: IsUndone, words: "it is put back", changes: p.changes(t)}, nil
 	}
 	p.req.ETag = live.ETag
 	return nil, nil

@@ -62,6 +62,8 @@ type Revision struct {
 	By       string
 	Created  time.Time
 	Note     string
+	// Origin is where it came from, as JSON of the app; "" is not known.
+	Origin string
 }
 
 // Result is a result of a stack, as its outputs say.

@@ -29,7 +29,7 @@ type PropertyChange struct {
 	Before, After tosca.Value // nil where there is none
 	Unknown       bool        // After is not known until it is built
 	Effect        Effect
-	ByHand        bool // the cloud was changed behind the record's back
+	OffRecord     bool // what is there is not what is recorded
 }
 
 // Diff compares a resource that exists with what is wanted of it. Where live
@@ -40,19 +40,19 @@ func Diff(res *Resource, wanted map[string]tosca.Value, rec *Recorded, live *Liv
 	var out []PropertyChange
 	for _, d := range res.Type.Properties {
 		was, recorded := rec.Properties[d.Name], rec.Properties[d.Name]
-		byHand := false
+		off := false
 		if live != nil {
 			was = Seen(recorded, live.Properties[d.Name], rec.Fingerprints[d.Name])
 			if d.Name == "tags" {
 				was = without(was, OtherTags(wanted[d.Name], rec, live))
 			}
-			byHand = !Same(was, recorded)
+			off = !Same(was, recorded)
 		}
 		if d.Metadata["from_own"] == ownPrograms { // of which the resource knows nothing
 			continue
 		}
 		for _, c := range differences(d.Name, was, wanted[d.Name]) {
-			c.Property, c.ByHand, c.Effect = d.Name, byHand, InPlace
+			c.Property, c.OffRecord, c.Effect = d.Name, off, InPlace
 			if d.Metadata["from_own"] == ownProperties {
 				ownChange(res, d, &c, was, wanted[d.Name])
 				out = append(out, c)
@@ -273,7 +273,7 @@ func diffLink(res *Resource, d *tosca.RequirementDef, rec *Recorded, live *Live,
 	}
 	c := PropertyChange{Path: d.Name, Pointer: tosca.Pointer(d.Name), Property: d.Name, Link: true, Effect: InPlace}
 	if live != nil {
-		c.ByHand = !slices.Equal(haveIDs, live.Links[d.Name])
+		c.OffRecord = !slices.Equal(haveIDs, live.Links[d.Name])
 		haveIDs = live.Links[d.Name]
 	}
 	differs := len(want) != len(haveIDs)

@@ -21,7 +21,7 @@ func changes(t *testing.T, w *stack.Wanted, rec *stack.Recorded, live *stack.Liv
 	var out []string
 	for _, c := range stack.Diff(res, props, rec, live, func(n string) string { return ids[n] }) {
 		s := fmt.Sprintf("%s: %s → %s %s", c.Path, tosca.Show(c.Before), tosca.Show(c.After), c.Effect)
-		if c.ByHand {
+		if c.OffRecord {
 			s += " by hand"
 		}
 		if c.Unknown {

@@ -19,7 +19,7 @@ func Drift(rec *Recorded, t *tosca.NodeType, live *Live, name func(id string) st
 			continue
 		}
 		for _, c := range differences(d.Name, rec.Properties[d.Name], is) {
-			c.Property, c.ByHand, c.Effect = d.Name, true, InPlace
+			c.Property, c.OffRecord, c.Effect = d.Name, true, InPlace
 			out = append(out, c)
 		}
 	}
@@ -40,7 +40,7 @@ func Drift(rec *Recorded, t *tosca.NodeType, live *Live, name func(id string) st
 			is = append(is, id)
 		}
 		out = append(out, PropertyChange{Path: d.Name, Pointer: tosca.Pointer(d.Name), Property: d.Name, Link: true, Effect: InPlace,
-			ByHand: true, Before: TextList(was), After: TextList(is)})
+			OffRecord: true, Before: TextList(was), After: TextList(is)})
 	}
 	return out
 }
@@ -56,7 +56,7 @@ func OwnerChanges(stackName, name string, live *Live) []PropertyChange {
 		if live.Tags[tag[0]] == tag[1] {
 			continue
 		}
-		c := PropertyChange{Path: "tags." + tag[0], Pointer: "/tags/" + tag[0], Property: "tags", Effect: InPlace, ByHand: true, After: tosca.String(tag[1])}
+		c := PropertyChange{Path: "tags." + tag[0], Pointer: "/tags/" + tag[0], Property: "tags", Effect: InPlace, OffRecord: true, After: tosca.String(tag[1])}
 		if is, there := live.Tags[tag[0]]; there {
 			c.Before = tosca.String(is)
 		}

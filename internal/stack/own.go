@@ -32,21 +32,34 @@ const longestText = 64 << 10
 // Programs are the files of a resource's programs, by the names of what they carry out; none
 // where its type is no type of one's own. Those of actions begin with "action ".
 func Programs(t *tosca.NodeType, n *tosca.NodeTemplate) map[string]*tosca.Artifact {
+	out := map[string]*tosca.Artifact{}
+	for name, o := range programOperations(t, n) {
+		out[name] = o.Primary
+	}
+	return out
+}
+
+func programOperations(t *tosca.NodeType, n *tosca.NodeTemplate) map[string]*tosca.Operation {
 	if t == nil || t.Base() == nil || fromOwn(t.Base(), ownPrograms) == nil {
 		return nil
 	}
 	if n == nil {
 		n = &tosca.NodeTemplate{}
 	}
-	out := map[string]*tosca.Artifact{}
+	out := map[string]*tosca.Operation{}
 	for face, prefix := range map[string]string{"Resource": "", "Actions": "action "} {
 		for _, o := range tosca.Operations(n, t, face) {
 			if o.Primary != nil && o.Primary.File != "" {
-				out[prefix+o.Name] = o.Primary
+				out[prefix+o.Name] = o
 			}
 		}
 	}
 	return out
+}
+
+func digestOf(text []byte) tosca.Value {
+	sum := sha256.Sum256(text)
+	return tosca.String(hex.EncodeToString(sum[:]))
 }
 
 // fromOwn finds the property of a type that follows from a type of one's own; nil where it has
@@ -109,10 +122,17 @@ func ProgramSpecs(t *tosca.NodeType, n *tosca.NodeTemplate) map[string]map[strin
 		atOnce = n
 	}
 	out := map[string]map[string]tosca.Value{}
-	for name, a := range Programs(t, n) {
-		sum := sha256.Sum256(a.Content)
-		one := map[string]tosca.Value{"file": tosca.String(a.File), "digest": tosca.String(hex.EncodeToString(sum[:])),
+	for name, o := range programOperations(t, n) {
+		a := o.Primary
+		one := map[string]tosca.Value{"file": tosca.String(a.File), "digest": digestOf(a.Content),
 			"time_ms": tosca.Int(length.Milliseconds()), "at_once": tosca.Int(atOnce)}
+		if len(o.Dependencies) > 0 {
+			with := tosca.Map{}
+			for _, d := range o.Dependencies {
+				with[d.File] = digestOf(d.Content)
+			}
+			one["with"] = with
+		}
 		for _, given := range a.Properties {
 			if given.Name == "interpreter" && given.Value.Kind == tosca.LiteralExpr {
 				one["interpreter"] = given.Value.Value
@@ -180,7 +200,7 @@ func ProgramChanges(res *Resource, rec *Recorded) []PropertyChange {
 			if one == nil {
 				return nil
 			}
-			return tosca.Map{"file": one["file"], "interpreter": one["interpreter"], "digest": one["digest"]}
+			return tosca.Map{"file": one["file"], "interpreter": one["interpreter"], "digest": one["digest"], "with": one["with"]}
 		}
 		a, b := digest(before), digest(after)
 		if a == nil && b == nil || a != nil && b != nil && tosca.Equal(a, b) {

@@ -482,7 +482,17 @@ type Live struct {
 	// tells.
 	Changed   time.Time
 	ChangedBy string
+	By        Author // the same, as this store sees it
+	// Why says of one that could not be read why that is, and Through by the name of which connection it is reached.
+	Why, Through string
 }
+
+// Unreadable is the state of a resource that could not be read: it is shown as it was known last, and nothing follows from
+// that.
+const Unreadable = "unreadable"
+
+// Unread reports whether it could not be read.
+func (l *Live) Unread() bool { return l.State == Unreadable }
 
 // Mark marks what repeats a secret in what the cloud shows.
 func (l *Live) Mark(secrets *tosca.Secrets) {

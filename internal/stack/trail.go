@@ -3,7 +3,6 @@ package stack
 import (
 	"bytes"
 	"encoding/json"
-	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -51,13 +50,14 @@ type Trace struct {
 	Kind        TraceKind
 	At          time.Time // as the cloud or a run says, else when it was seen
 	Seen        time.Time // when it was looked at
-	By          string    // who changed it, as far as the cloud tells
+	By          string    // who changed it, as the cloud says it
+	Author      Author    // the same, as far as it is known
 	Run         int       // the number of the run of the stack that did it; 0 is none
 	Differences []PropertyChange
 }
 
-// ByHand reports whether no run did it.
-func (t *Trace) ByHand() bool { return t.Run == 0 && t.Kind != WasFound }
+// Foreign reports whether no run of this store did it.
+func (t *Trace) Foreign() bool { return !t.Author.Own && t.Kind != WasFound }
 
 // Which says which traces are wanted; what is empty is any.
 type Which struct {
@@ -67,17 +67,12 @@ type Which struct {
 	Most                    int   // of them, the newest; 0 is all
 }
 
-// Who says who did it: "by run 3", "by hand, by warden@hut".
+// Who says who did it, as Author.Words does.
 func (t *Trace) Who() string {
-	switch {
-	case t.Kind == WasFound:
+	if t.Kind == WasFound {
 		return "when it was looked at for the first time"
-	case t.Run > 0:
-		return fmt.Sprintf("by run %d", t.Run)
-	case t.By != "":
-		return "by hand, by " + t.By
 	}
-	return "by hand"
+	return t.Author.Words()
 }
 
 // Net is what is left of some changes, which are given the newest first: one of each resource

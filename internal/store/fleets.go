@@ -162,6 +162,9 @@ func (s *Store) StartRollout(ctx context.Context, r *Rollout, places []Prepared,
 			os.Getpid(), Lease.Milliseconds()); err != nil {
 			return err
 		}
+		if err := s.signRow(ctx, tx, rolloutKind, r.ID); err != nil {
+			return err
+		}
 		for digest, text := range shared {
 			if err := tx.Do(`insert into parts(rollout, digest, body) values(?, ?, ?)`, r.ID, digest, text); err != nil {
 				return err
@@ -209,8 +212,7 @@ func (s *Store) LockRollout(ctx context.Context, id, token string) error {
 
 // UnlockRollout gives the lock of a rollout back.
 func (s *Store) UnlockRollout(ctx context.Context, id, token string) error {
-	_, err := s.exec(ctx, `update rollouts set token = '', until_ms = 0 where id = ? and token = ?`, id, token)
-	return err
+	return s.release(ctx, `update rollouts set token = '', until_ms = 0 where id = ? and token = ?`, id, token)
 }
 
 // RolloutHolder says who carries a rollout on now; "" is nobody, and lost the lock of the one who did and is gone.

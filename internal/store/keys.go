@@ -107,7 +107,15 @@ func (s *Store) Seal(clear []byte) ([]byte, error) { return seal(s.keys.local, c
 
 func (s *Store) Unseal(sealed []byte) ([]byte, error) { return unseal(s.keys.local, sealed) }
 
-// Member reports whether this user can read the secrets of the store.
+// noMember says why this user is no member of the store.
+func (s *Store) noMember() error {
+	if err := s.Distrust(); err != nil {
+		return fmt.Errorf("%w: %w", ErrNoMember, err)
+	}
+	return ErrNoMember
+}
+
+// Member reports whether this user can read the secrets of the store, and change something in it.
 func (s *Store) Member() bool { return s.keys.of() != nil }
 
 const sealed = "$sealed"
@@ -227,29 +235,50 @@ func (s *Store) openMap(x map[string]any) (map[string]tosca.Value, error) {
 	return m, nil
 }
 
-// learnKey reads the current key of a shared store, as it is sealed for this user.
+// learnKey reads the current key of a shared store, as it is sealed for this user. Only who is let in by a member is one,
+// and only the key that a member made is taken.
 func (s *Store) learnKey(ctx context.Context) error {
-	me, err := identity.Open(s.place.Dir)
-	if err != nil {
-		return err
-	}
-	var generation, wrapped string
-	err = s.db.QueryRowContext(ctx, `select a.value, coalesce(m.wrapped, '') from about a left join members m on m.recipient = ?
-		where a.name = ?`, me.Public().Recipient, keyIs).Scan(&generation, &wrapped)
-	if err != nil {
-		return err
-	}
-	if wrapped == "" {
-		s.keys.set(nil, generation)
+	for try := 0; ; try++ {
+		c, err := s.follow(ctx)
+		if err != nil {
+			return err
+		}
+		var generation, wrapped string
+		if err := s.db.QueryRowContext(ctx, `select a.value, coalesce(m.wrapped, '') from about a left join members m on m.recipient = ?
+			where a.name = ?`, s.me.Public().Recipient, keyIs).Scan(&generation, &wrapped); err != nil {
+			return err
+		}
+		is, let := c.members[s.me.Public().Key]
+		if wrapped == "" || c.number > 0 && (!let || is.Recipient != s.me.Public().Recipient) || c.number == 0 && c.bad != nil {
+			s.keys.set(nil, generation)
+			return nil
+		}
+		data, err := unwrap(s.me, wrapped)
+		if err != nil {
+			return err
+		}
+		if c.number > 0 && keyPrint(data) != c.print {
+			if try < 3 { // it may be becoming another one just now
+				continue
+			}
+			return errors.New("what is kept as the key of the store is not the one that its members made: somebody changed it in the database")
+		}
+		s.keys.set(data, generation)
 		return nil
 	}
-	data, err := unwrap(me, wrapped)
-	if err != nil {
-		return err
-	}
-	s.keys.set(data, generation)
-	return nil
 }
+
+// StillMember asks the store anew whether this user is a member of it.
+func (s *Store) StillMember(ctx context.Context) (bool, error) {
+	if s.me == nil {
+		return true, nil
+	}
+	err := s.learnKey(ctx)
+	return s.Member(), err
+}
+
+// keyPrint is what a key is told by.
+func keyPrint(key *age.X25519Identity) string { return digest([]byte(key.Recipient().String()))[:32] }
 
 func unwrap(me *identity.Identity, wrapped string) (*age.X25519Identity, error) {
 	text, err := me.Open(wrapped)
@@ -265,12 +294,18 @@ func unwrap(me *identity.Identity, wrapped string) (*age.X25519Identity, error) 
 
 // join learns the key of a shared store. Who opens a new one makes its key, and is its first member.
 func (s *Store) join(ctx context.Context) error {
-	if err := s.learnKey(ctx); err != nil || s.Member() || s.older != nil {
+	if err := s.learnKey(ctx); err != nil || s.older != nil {
 		return err
 	}
+	if s.Member() {
+		return s.vouch(ctx)
+	}
 	var there int
-	if err := s.db.QueryRowContext(ctx, `select count(*) from members`).Scan(&there); err != nil || there > 0 {
+	if err := s.db.QueryRowContext(ctx, `select count(*) from members`).Scan(&there); err != nil {
 		return err
+	}
+	if there > 0 || s.seen().Number > 0 {
+		return s.learnKey(ctx) // another process of the same user may have founded it just now
 	}
 	key, err := age.GenerateX25519Identity()
 	if err != nil {
@@ -284,11 +319,7 @@ func (s *Store) join(ctx context.Context) error {
 
 // found makes this user the first member of a shared store, with a key; not where there is one already.
 func (s *Store) found(ctx context.Context, key *age.X25519Identity) error {
-	me, err := identity.Open(s.place.Dir)
-	if err != nil {
-		return err
-	}
-	wrapped, err := identity.Seal([]byte(key.String()), []string{me.Public().Recipient})
+	wrapped, err := identity.Seal([]byte(key.String()), []string{s.me.Public().Recipient})
 	if err != nil {
 		return err
 	}
@@ -296,8 +327,56 @@ func (s *Store) found(ctx context.Context, key *age.X25519Identity) error {
 		if err := tx.Alone("members"); err != nil {
 			return err
 		}
-		return tx.Do(`insert into members(recipient, name, signing, wrapped, added_by, added_ms)
-			select ?, ?, ?, ?, ?, ? where not exists (select 1 from members)`, me.Public().Recipient, identity.Caller(), me.Public().Key,
+		n, err := tx.ExecContext(ctx, `insert into members(recipient, name, signing, wrapped, added_by, added_ms)
+			select ?, ?, ?, ?, ?, ? where not exists (select 1 from members)`, s.me.Public().Recipient, identity.Caller(), s.me.Public().Key,
 			wrapped, identity.Caller(), s.now().UnixMilli())
+		if err != nil || n == 0 {
+			return err
+		}
+		return s.act(ctx, tx, s.letIn(identity.Caller(), s.me.Public(), key))
+	})
+}
+
+// letIn is the act of letting somebody in.
+func (s *Store) letIn(name string, who identity.Public, key *age.X25519Identity) Act {
+	return Act{Act: MemberIn, On: name, Body: body(memberBody{name, who.Recipient, who.Key, keyPrint(key)})}
+}
+
+// vouch signs what stands in a store of a former version, whose rows nobody has signed.
+func (s *Store) vouch(ctx context.Context) error {
+	c, err := s.follow(ctx)
+	if err != nil || c.number > 0 || s.seen().Number > 0 {
+		return err
+	}
+	key := s.keys.of()
+	return s.db.Write(ctx, func(tx transaction) error {
+		if err := tx.Alone("acts"); err != nil {
+			return err
+		}
+		var there int
+		if err := tx.QueryRowContext(ctx, `select count(*) from acts`).Scan(&there); err != nil || there > 0 {
+			return err
+		}
+		list, err := memberRows(ctx, tx)
+		if err != nil {
+			return err
+		}
+		var doings []Act
+		for _, m := range list {
+			a := s.letIn(m.Name, identity.Public{Key: m.signing, Recipient: m.recipient}, key)
+			if a.At = m.Added; m.recipient == s.me.Public().Recipient {
+				doings = append([]Act{a}, doings...)
+				continue
+			}
+			doings = append(doings, a)
+		}
+		more, err := s.settingActs(ctx, tx)
+		if err != nil {
+			return err
+		}
+		if err := s.act(ctx, tx, append(doings, more...)...); err != nil {
+			return err
+		}
+		return s.signAll(ctx, tx, nil)
 	})
 }

@@ -111,8 +111,7 @@ func gone(pid int) bool {
 
 // Unlock gives the lock back.
 func (s *Store) Unlock(ctx context.Context, stackID int64, token string) error {
-	_, err := s.exec(ctx, `delete from locks where stack_id = ? and token = ?`, stackID, token)
-	return err
+	return s.release(ctx, `delete from locks where stack_id = ? and token = ?`, stackID, token)
 }
 
 // LockHolder says who holds the lock of a stack now; "" is nobody.

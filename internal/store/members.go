@@ -18,28 +18,47 @@ import (
 
 // Member is somebody who can read the secrets of a shared store.
 type Member struct {
-	Name      string    `json:"name"`
-	Identity  string    `json:"identity"` // as 'brickrow identity' prints it
-	AddedBy   string    `json:"added_by"`
-	Added     time.Time `json:"added"`
-	You       bool      `json:"you"`
-	recipient string
+	Name     string    `json:"name"`
+	Identity string    `json:"identity"` // as 'brickrow identity' prints it
+	AddedBy  string    `json:"added_by"`
+	Added    time.Time `json:"added"`
+	You      bool      `json:"you"`
+	Signed   bool      `json:"signed"` // a member let him in; who is not is given nothing
+
+	recipient, signing string
 }
 
 // ErrNoMembers says that a store in a file has no members.
 var ErrNoMembers = errors.New("this store is a file, which nobody but you can read: members are those of a shared store " +
 	"('brickrow store move --to postgres://…' makes it one)")
 
-// Members lists who can read the secrets, in the order in which they came.
+// Members lists who can read the secrets, in the order in which they came; also who stands in the table and was let in by
+// no member, as not signed.
 func (s *Store) Members(ctx context.Context) ([]Member, error) {
 	if s.place.URL == "" {
 		return nil, ErrNoMembers
 	}
-	me, err := identity.Open(s.place.Dir)
+	c, err := s.follow(ctx)
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.db.QueryContext(ctx, `select recipient, name, signing, added_by, added_ms from members order by added_ms, recipient`)
+	out, err := memberRows(ctx, s.db)
+	if err != nil {
+		return nil, err
+	}
+	for i := range out {
+		m := &out[i]
+		is, let := c.members[m.signing]
+		m.You, m.Signed = m.recipient == s.me.Public().Recipient, let && is.Recipient == m.recipient
+		if m.Signed {
+			m.Name = is.Name
+		}
+	}
+	return out, nil
+}
+
+func memberRows(ctx context.Context, from queryer) ([]Member, error) {
+	rows, err := from.QueryContext(ctx, `select recipient, name, signing, added_by, added_ms from members order by added_ms, recipient`)
 	if err != nil {
 		return nil, err
 	}
@@ -47,19 +66,18 @@ func (s *Store) Members(ctx context.Context) ([]Member, error) {
 	var out []Member
 	for rows.Next() {
 		var m Member
-		var signing string
 		var added int64
-		if err := rows.Scan(&m.recipient, &m.Name, &signing, &m.AddedBy, &added); err != nil {
+		if err := rows.Scan(&m.recipient, &m.Name, &m.signing, &m.AddedBy, &added); err != nil {
 			return nil, err
 		}
-		m.Identity, m.Added, m.You = strings.TrimSpace(signing+" "+m.recipient), fromMS(added), m.recipient == me.Public().Recipient
+		m.Identity, m.Added = strings.TrimSpace(m.signing+" "+m.recipient), fromMS(added)
 		out = append(out, m)
 	}
 	return out, rows.Err()
 }
 
 // AddMember lets somebody read the secrets, whose identity is a line as 'brickrow identity' prints it.
-func (s *Store) AddMember(ctx context.Context, name, line string) error {
+func (s *Store) AddMember(ctx context.Context, name, line, note string) error {
 	if s.place.URL == "" {
 		return ErrNoMembers
 	}
@@ -71,14 +89,18 @@ func (s *Store) AddMember(ctx context.Context, name, line string) error {
 		return errors.New("what is to be sealed for somebody needs the second part of his identity too, which begins with age1: " +
 			"give the whole of what 'brickrow identity' prints")
 	}
+	if who.Key == "" {
+		return errors.New("what he makes is signed with the first part of his identity, which begins with ed25519: give the whole of what " +
+			"'brickrow identity' prints")
+	}
 	if name = cloud.Clean(strings.TrimSpace(name)); name == "" {
 		return errors.New("say who it is, by a name")
 	}
 	var wrapped string
+	var key *age.X25519Identity
 	ready := func() error {
-		key := s.keys.of()
-		if key == nil {
-			return ErrNoMember
+		if key = s.keys.of(); key == nil {
+			return s.noMember()
 		}
 		var err error
 		wrapped, err = identity.Seal([]byte(key.String()), []string{who.Recipient})
@@ -90,9 +112,14 @@ func (s *Store) AddMember(ctx context.Context, name, line string) error {
 			return err
 		}
 		added, err = tx.ExecContext(ctx, `insert into members(recipient, name, signing, wrapped, added_by, added_ms)
-			select ?, ?, ?, ?, ?, ? where not exists (select 1 from members where name = ? or recipient = ?)`, who.Recipient, name, who.Key,
-			wrapped, identity.Caller(), s.now().UnixMilli(), name, who.Recipient)
-		return err
+			select ?, ?, ?, ?, ?, ? where not exists (select 1 from members where name = ? or recipient = ? or signing = ?)`, who.Recipient, name, who.Key,
+			wrapped, identity.Caller(), s.now().UnixMilli(), name, who.Recipient, who.Key)
+		if err != nil || added == 0 {
+			return err
+		}
+		a := s.letIn(name, who, key)
+		a.Note = note
+		return s.act(ctx, tx, a)
 	})
 	if err == nil && added == 0 {
 		err = fmt.Errorf("there is a member of the name '%s', or with this identity, already: 'brickrow store members' lists them", name)
@@ -102,7 +129,7 @@ func (s *Store) AddMember(ctx context.Context, name, line string) error {
 
 // RemoveMember takes the key from somebody, by his name: all secrets are sealed with a new key that he is not
 // given. It says how many there were. What he has read before he has read; such secrets are to be changed.
-func (s *Store) RemoveMember(ctx context.Context, name string) (resealed int, err error) {
+func (s *Store) RemoveMember(ctx context.Context, name, note string) (resealed int, err error) {
 	list, err := s.Members(ctx)
 	if err != nil {
 		return 0, err
@@ -116,13 +143,15 @@ func (s *Store) RemoveMember(ctx context.Context, name string) (resealed int, er
 	switch {
 	case gone == nil:
 		return 0, &notFoundError{fmt.Sprintf("there is no member of the name '%s': 'brickrow store members' lists them", name)}
-	case len(list) == 1:
+	case gone.You && gone.Signed && signedOf(list) > 1:
+		return 0, errors.New("another member has to remove you: what you have signed is signed by him then")
+	case gone.Signed && signedOf(list) == 1:
 		return 0, fmt.Errorf("%s is the only member: nobody could read the secrets any more", name)
 	case s.older != nil:
 		return 0, s.older
 	}
 	for try := 0; ; try++ {
-		if resealed, err = s.reseal(ctx, gone.recipient); !errors.Is(err, errNewKey) || try == 3 {
+		if resealed, err = s.reseal(ctx, gone, note); !errors.Is(err, errNewKey) || try == 3 {
 			break
 		}
 		if err := s.learnKey(ctx); err != nil {
@@ -138,11 +167,21 @@ func (s *Store) RemoveMember(ctx context.Context, name string) (resealed int, er
 // secretIn finds what is sealed in the text of a column, at whatever depth of quoting.
 var secretIn = regexp.MustCompile(`(\$sealed\\*":\s*\\*")([A-Za-z0-9+/=]+)`)
 
-// reseal seals all secrets with a new key, for all members but one, while nobody else writes.
-func (s *Store) reseal(ctx context.Context, without string) (n int, err error) {
+func signedOf(list []Member) (n int) {
+	for _, m := range list {
+		if m.Signed {
+			n++
+		}
+	}
+	return n
+}
+
+// reseal seals all secrets with a new key, for all members but one, while nobody else writes. What was signed stays so; what
+// the one who goes has signed is signed by who removes him, but for what is still to be carried out.
+func (s *Store) reseal(ctx context.Context, gone *Member, note string) (n int, err error) {
 	was, generation := s.keys.of(), s.keys.is()
 	if was == nil {
-		return 0, ErrNoMember
+		return 0, s.noMember()
 	}
 	is, err := age.GenerateX25519Identity()
 	if err != nil {
@@ -160,6 +199,10 @@ func (s *Store) reseal(ctx context.Context, without string) (n int, err error) {
 		if err := tx.Current(ctx, generation); err != nil {
 			return err
 		}
+		good, err := s.signedRows(ctx, tx)
+		if err != nil {
+			return err
+		}
 		for _, t := range tables {
 			m, err := t.reseal(ctx, tx, was, is)
 			if err != nil {
@@ -167,10 +210,17 @@ func (s *Store) reseal(ctx context.Context, without string) (n int, err error) {
 			}
 			n += m
 		}
-		if err := tx.Do(`delete from members where recipient = ?`, without); err != nil {
+		if err := tx.Do(`delete from members where recipient = ?`, gone.recipient); err != nil {
 			return err
 		}
-		if err := wrapForAll(ctx, tx, is); err != nil {
+		out := Act{Act: MemberOut, On: gone.Name, Note: note, Body: body(memberBody{gone.Name, gone.recipient, gone.signing, keyPrint(is)})}
+		if err := s.act(ctx, tx, out); err != nil {
+			return err
+		}
+		if err := s.wrapForAll(ctx, tx, is, gone.recipient); err != nil {
+			return err
+		}
+		if err := s.signAll(ctx, tx, good.without(gone.signing)); err != nil {
 			return err
 		}
 		return tx.Do(`update about set value = ? where name = ?`, strconv.Itoa(number+1), keyIs)
@@ -229,29 +279,26 @@ func resealed(text string, was, is *age.X25519Identity) (again string, n int, er
 	return again, n, err
 }
 
-// wrapForAll seals a key for each member.
-func wrapForAll(ctx context.Context, tx transaction, key *age.X25519Identity) error {
-	rows, err := tx.QueryContext(ctx, `select recipient from members`)
+// wrapForAll seals a key for each member that a member let in, but for one.
+func (s *Store) wrapForAll(ctx context.Context, tx transaction, key *age.X25519Identity, without string) error {
+	s.circleMu.Lock()
+	c, err := s.followed(ctx, tx)
+	s.circleMu.Unlock()
 	if err != nil {
 		return err
 	}
-	var all []string
-	for rows.Next() {
-		var recipient string
-		if err := rows.Scan(&recipient); err != nil {
-			return errors.Join(err, rows.Close())
+	if c.bad != nil {
+		return c.bad
+	}
+	for _, m := range c.members {
+		if m.Recipient == without {
+			continue
 		}
-		all = append(all, recipient)
-	}
-	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
-		return err
-	}
-	for _, recipient := range all {
-		wrapped, err := identity.Seal([]byte(key.String()), []string{recipient})
+		wrapped, err := identity.Seal([]byte(key.String()), []string{m.Recipient})
 		if err != nil {
 			return err
 		}
-		if err := tx.Do(`update members set wrapped = ? where recipient = ?`, wrapped, recipient); err != nil {
+		if err := tx.Do(`update members set wrapped = ? where recipient = ?`, wrapped, m.Recipient); err != nil {
 			return err
 		}
 	}
@@ -261,39 +308,41 @@ func wrapForAll(ctx context.Context, tx transaction, key *age.X25519Identity) er
 // sealFor lets the key of what is moved here be that of this store, for its members and those of where it
 // comes from.
 func (s *Store) sealFor(ctx context.Context, key *age.X25519Identity, from *Store) error {
-	type member struct{ recipient, name, signing, by, at any }
-	var come []member
+	var come []Member
+	var err error
 	if from.place.URL != "" {
-		rows, err := from.db.QueryContext(ctx, `select recipient, name, signing, added_by, added_ms from members`)
-		if err != nil {
-			return err
-		}
-		defer rows.Close()
-		for rows.Next() {
-			var recipient, name, signing, by string
-			var at int64
-			if err := rows.Scan(&recipient, &name, &signing, &by, &at); err != nil {
-				return err
-			}
-			come = append(come, member{recipient, name, signing, by, at})
-		}
-		if err := rows.Err(); err != nil {
+		if come, err = from.Members(ctx); err != nil {
 			return err
 		}
 	}
-	err := s.db.Write(ctx, func(tx transaction) error {
+	mine := identity.Public{}
+	if s.me != nil {
+		mine = s.me.Public()
+	}
+	if err := s.db.Write(ctx, func(tx transaction) error {
 		if err := tx.Alone("about"); err != nil {
 			return err
 		}
+		c, err := s.follow(ctx)
+		if err != nil {
+			return err
+		}
+		doings := []Act{s.letIn(c.members[mine.Key].Name, mine, key)} // with the key that comes
 		for _, m := range come {
+			if _, there := c.members[m.signing]; there || !m.Signed {
+				continue
+			}
 			if err := tx.Do(`insert into members(recipient, name, signing, wrapped, added_by, added_ms) values(?, ?, ?, '', ?, ?)
-				on conflict do nothing`, m.recipient, m.name, m.signing, m.by, m.at); err != nil {
+				on conflict do nothing`, m.recipient, m.Name, m.signing, m.AddedBy, m.Added.UnixMilli()); err != nil {
 				return err
 			}
+			doings = append(doings, s.letIn(m.Name, identity.Public{Key: m.signing, Recipient: m.recipient}, key))
 		}
-		return wrapForAll(ctx, tx, key)
-	})
-	if err != nil {
+		if err := s.act(ctx, tx, doings...); err != nil {
+			return err
+		}
+		return s.wrapForAll(ctx, tx, key, "")
+	}); err != nil {
 		return err
 	}
 	return s.learnKey(ctx)

@@ -27,11 +27,11 @@ type table struct {
 // tables are all that is moved with a store, each behind those that it refers to.
 var tables = []table{
 	{"stacks", "id:i name:t account:t region:t state:t revision:i description:t stack_file:t careful:b created_ms:i updated_ms:i throwaway:b approvers:t differs:i fleet:t", 1},
-	{"revisions", "stack_id:i number:i template:t text:s inputs:s tags:t created_by:t created_ms:i note:t", 2},
+	{"revisions", "stack_id:i number:i template:t text:s inputs:s tags:t created_by:t created_ms:i note:t origin:t", 2},
 	{"resources", "stack_id:i name:t old:i position:i body:s cloud_id:t", 3},
 	{"kept", "stack_id:i cloud_id:t name:t body:s", 2},
 	{"results", "stack_id:i name:t description:t value:s command:t was:z run_id:t", 2},
-	{"runs", "id:t stack_id:i number:i kind:t state:t revision:i base:i prior:t on_failure:t plan:t tally:t estimate:f started_by:t started_ms:i ended_ms:i reason:t cancel:b back:b pause:b only_of:t origin:t queue:t priority:i ask:t", 1},
+	{"runs", "id:t stack_id:i number:i kind:t state:t revision:i base:i prior:t on_failure:t plan:t tally:t estimate:f started_by:t started_ms:i ended_ms:i reason:t cancel:b back:b pause:b only_of:t origin:t queue:t priority:i ask:t receipt:s", 1},
 	{"journal", "run_id:t step:t state:t attempt:i body:s", 2},
 	{"events", "run_id:t seq:i time_ms:i resource:t type:t state:t step:t reason:t elapsed_ms:i cloud_id:t attempt:i problem:t fix:t", 2},
 	{"timings", "run_id:t step:t type:t action:t ratio:f at_ms:i", 2},
@@ -48,6 +48,7 @@ var tables = []table{
 	{"secrets", "name:t body:s", 1},
 	{"settings", "name:t body:t", 1},
 	{"verdicts", "number:i target:t cloud_id:t rule:t complies:b at_ms:i", 1},
+	{"programs", "identity:t file:t by_whom:t at_ms:i", 1},
 }
 
 // columnsOf are the names and kinds of the columns of a table.
@@ -238,7 +239,7 @@ func Move(ctx context.Context, from, to Place, library func() *tosca.Library, to
 		out.Tables = append(out.Tables, m)
 		told(m)
 	}
-	if err := b.arrived(ctx); err != nil {
+	if err := b.arrived(ctx, a); err != nil {
 		return out, err
 	}
 	return out, a.setAbout(ctx, movedTo, to.String())
@@ -268,6 +269,14 @@ func (s *Store) receive(ctx context.Context, from *Store) error {
 		return fmt.Errorf("%s: %w", s.place, ErrNoMember)
 	}
 	key := from.keys.of()
+	if id, err := from.ID(ctx); err != nil {
+		return err
+	} else if err := s.setAbout(ctx, storeID, id); err != nil { // its resources say whose they are
+		return err
+	}
+	s.idMu.Lock()
+	s.id = ""
+	s.idMu.Unlock()
 	if s.keys.of().String() == key.String() {
 		return s.setAbout(ctx, movingFrom, from.place.String())
 	}
@@ -282,9 +291,44 @@ func (s *Store) receive(ctx context.Context, from *Store) error {
 	return s.setAbout(ctx, movingFrom, from.place.String())
 }
 
-// arrived lets numbers go on behind those that came.
-func (s *Store) arrived(ctx context.Context) error {
+// arrived lets numbers go on behind those that came, and who moves them stand for what members stood for where they come
+// from. What was done there to the store as a whole comes along.
+func (s *Store) arrived(ctx context.Context, from *Store) error {
+	doings, err := from.Acts(ctx)
+	if err != nil {
+		return err
+	}
+	var good signedSet // nil is all: nobody else can write to a file
+	if from.me != nil {
+		if err := from.db.Write(ctx, func(tx transaction) (err error) {
+			good, err = from.signedRows(ctx, tx)
+			return err
+		}); err != nil {
+			return err
+		}
+	}
 	return s.db.Write(ctx, func(tx transaction) error {
+		var came []Act
+		for _, a := range doings {
+			if a.Act != MemberIn && a.Act != MemberOut {
+				came = append(came, Act{Act: a.Act, On: a.On, Body: a.Body, By: a.By, At: a.At, Note: a.Note})
+			}
+		}
+		if len(doings) == 0 { // a file of a former version has none
+			more, err := from.settingActs(ctx, from.db)
+			if err != nil {
+				return err
+			}
+			came = append(came, more...)
+		}
+		if err := s.act(ctx, tx, came...); err != nil {
+			return err
+		}
+		if s.me != nil {
+			if err := s.signAll(ctx, tx, good); err != nil {
+				return err
+			}
+		}
 		if s.place.URL != "" {
 			if err := tx.Do(`select setval(pg_get_serial_sequence('stacks', 'id'), (select coalesce(max(id), 1) from stacks))`); err != nil {
 				return err

@@ -128,6 +128,9 @@ func (s *Store) StartRun(ctx context.Context, r *run.Record, b Begin) error {
 			r.Estimate, r.By, r.Started.UnixMilli(), only, origin, r.Queue, r.Priority, r.Ask); err != nil {
 			return err
 		}
+		if err := s.signRow(ctx, tx, runKind, r.ID); err != nil {
+			return err
+		}
 		err := tx.Do(`update stacks set state = ?, updated_ms = ? where id = ?`, r.StackState(),
 			r.Started.UnixMilli(), r.StackID)
 		return err

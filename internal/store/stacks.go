@@ -38,6 +38,9 @@ func scanStack(row interface{ Scan(...any) error }) (*stack.Stack, error) {
 
 // NoteDiffers notes how many resources of a stack are not as they are recorded.
 func (s *Store) NoteDiffers(ctx context.Context, id int64, n int) error {
+	if !s.Member() { // who only looks notes nothing
+		return nil
+	}
 	_, err := s.exec(ctx, `update stacks set differs = ? where id = ?`, n, id)
 	return err
 }
@@ -155,10 +158,12 @@ func (s *Store) addRevision(ctx context.Context, tx transaction, id int64, r sta
 		Scan(&number); err != nil {
 		return 0, err
 	}
-	err = tx.Do(`insert into revisions(stack_id, number, template, text, inputs, tags, created_by, created_ms, note)
-			values(?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		id, number, r.Template, template, text, tags, r.By, s.now().UnixMilli(), r.Note)
-	return number, err
+	if err := tx.Do(`insert into revisions(stack_id, number, template, text, inputs, tags, created_by, created_ms, note, origin)
+			values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		id, number, r.Template, template, text, tags, r.By, s.now().UnixMilli(), r.Note, r.Origin); err != nil {
+		return 0, err
+	}
+	return number, s.signRow(ctx, tx, revisionKind, id, number)
 }
 
 // sameAs says in the place of a template that it is that of another revision.
@@ -268,8 +273,8 @@ func (s *Store) Revision(ctx context.Context, id int64, number int) (*stack.Revi
 	var inputs, tags string
 	var created int64
 	err := s.db.QueryRowContext(ctx,
-		`select template, inputs, tags, created_by, created_ms, note from revisions where stack_id = ? and number = ?`, id, number).
-		Scan(&r.Template, &inputs, &tags, &r.By, &created, &r.Note)
+		`select template, inputs, tags, created_by, created_ms, note, origin from revisions where stack_id = ? and number = ?`, id, number).
+		Scan(&r.Template, &inputs, &tags, &r.By, &created, &r.Note, &r.Origin)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, fmt.Errorf("revision %d: %w", number, ErrNotFound)
 	}

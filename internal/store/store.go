@@ -26,6 +26,7 @@ import (
 
 	_ "modernc.org/sqlite" // the driver
 
+	"brickrow/internal/identity"
 	"brickrow/internal/shareddb"
 	"brickrow/internal/sqlite"
 	"brickrow/internal/tosca"
@@ -52,6 +53,13 @@ type Store struct {
 
 	mu      sync.Mutex
 	numbers map[string]int64 // of the last event, by run and lock
+
+	me       *identity.Identity // that signs what is written to a shared store; nil is that the store is in a file
+	circleMu sync.Mutex
+	circle   *circle         // that was read last; nil is none yet
+	deployed map[string]bool // programs that are known to have been deployed, under mu
+	idMu     sync.Mutex
+	id       string
 }
 
 //go:embed migrations/*.sql migrations/shared/*.sql
@@ -96,7 +104,7 @@ func Open(ctx context.Context, at Place, library func() *tosca.Library) (*Store,
 
 // openAny opens a store, also one that is somewhere else now.
 func openAny(ctx context.Context, at Place, library func() *tosca.Library) (*Store, error) {
-	s := &Store{place: at, now: time.Now, lib: library, numbers: map[string]int64{}}
+	s := &Store{place: at, now: time.Now, lib: library, numbers: map[string]int64{}, deployed: map[string]bool{}}
 	var err error
 	if at.URL == "" {
 		err = s.openFile(ctx)
@@ -159,6 +167,9 @@ func (s *Store) openShared(ctx context.Context) error {
 		}
 	}
 	s.keys = &keys{local: local}
+	if s.me, err = identity.Open(s.place.Dir); err != nil {
+		return err
+	}
 	return s.join(ctx)
 }
 
@@ -241,6 +252,9 @@ func (s *Store) writeUnder(ctx context.Context, generation string, do func(tx tr
 	if s.older != nil {
 		return s.older
 	}
+	if !s.Member() {
+		return s.noMember()
+	}
 	err := s.db.Write(ctx, func(tx transaction) error {
 		if err := tx.Current(ctx, generation); err != nil {
 			return err
@@ -263,11 +277,20 @@ func (s *Store) exec(ctx context.Context, query string, args ...any) (about int6
 	return about, err
 }
 
+// release gives back what this process holds, also where its user is no member any more.
+func (s *Store) release(ctx context.Context, query string, args ...any) error {
+	if s.older != nil {
+		return s.older
+	}
+	return s.db.Write(ctx, func(tx transaction) error { return tx.Do(query, args...) })
+}
+
 // The names of what there is to know of the store itself.
 const (
 	movedTo    = "moved_to"
 	keyIs      = "key"
 	movingFrom = "moving_from"
+	storeID    = "store_id"
 )
 
 // about reads what there is to know of the store itself; "" is nothing.
@@ -277,6 +300,18 @@ func (s *Store) about(ctx context.Context, name string) (value string, err error
 		return "", nil
 	}
 	return value, err
+}
+
+// ID is what the store is told by where its resources are: it stays the same when the store is moved.
+func (s *Store) ID(ctx context.Context) (string, error) {
+	s.idMu.Lock()
+	defer s.idMu.Unlock()
+	if s.id != "" {
+		return s.id, nil
+	}
+	id, err := s.about(ctx, storeID)
+	s.id = id
+	return id, err
 }
 
 func decode(text string, out any) error {

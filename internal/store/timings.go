@@ -100,6 +100,9 @@ func (s *Store) AtOnce(ctx context.Context, t stack.Target) (n int, err error) {
 
 // SetAtOnce keeps how much a target takes at once.
 func (s *Store) SetAtOnce(ctx context.Context, t stack.Target, n int) error {
+	if !s.Member() { // who only looks notes nothing
+		return nil
+	}
 	_, err := s.exec(ctx, `insert into targets(target, at_once) values(?, ?)
 		on conflict(target) do update set at_once = excluded.at_once`, t.String(), n)
 	return err

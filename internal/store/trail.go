@@ -128,6 +128,9 @@ type Seen struct {
 // NoteSeen writes what was seen of a target. A reading of the whole of it is noted too; where
 // nothing has changed that one row is all that is written.
 func (s *Store) NoteSeen(ctx context.Context, t stack.Target, list []Seen, secrets *tosca.Secrets, whole bool, resources int) error {
+	if !s.Member() { // who only looks notes nothing
+		return nil
+	}
 	type row struct{ shape, differences string }
 	rows := make([]row, len(list))
 	ready := func() error {
@@ -233,6 +236,10 @@ func (s *Store) Traces(ctx context.Context, w stack.Which) ([]stack.Trace, error
 		query += " limit ?"
 		args = append(args, w.Most)
 	}
+	id, err := s.ID(ctx)
+	if err != nil {
+		return nil, err
+	}
 	rows, err := s.db.QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, err
@@ -247,6 +254,9 @@ func (s *Store) Traces(ctx context.Context, w stack.Which) ([]stack.Trace, error
 			return nil, err
 		}
 		t.Target, _ = stack.ParseTarget(target)
+		if t.Author = stack.AuthorOf(t.By, id); t.Run > 0 {
+			t.Author = stack.OwnRun(t.Run, t.Stack, id)
+		}
 		t.At, t.Seen = fromMS(at), fromMS(seen)
 		var list []differenceBody
 		if err := decode(body, &list); err != nil {

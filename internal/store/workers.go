@@ -61,32 +61,6 @@ func (s *Store) Before(ctx context.Context, t stack.Target, stackID int64) (n in
 	return n, err
 }
 
-// SetRuns says how many runs a target takes at once; 0 is any number.
-func (s *Store) SetRuns(ctx context.Context, t stack.Target, n int) error {
-	_, err := s.exec(ctx, `insert into targets(target, at_once, runs) values(?, 0, ?)
-		on conflict(target) do update set runs = excluded.runs`, t.String(), n)
-	return err
-}
-
-// RunsAtOnce says how many runs targets take at once, where that is limited.
-func (s *Store) RunsAtOnce(ctx context.Context) (map[string]int, error) {
-	rows, err := s.db.QueryContext(ctx, `select target, runs from targets where runs > 0`)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	out := map[string]int{}
-	for rows.Next() {
-		var target string
-		var n int
-		if err := rows.Scan(&target, &n); err != nil {
-			return nil, err
-		}
-		out[target] = n
-	}
-	return out, rows.Err()
-}
-
 // Worker is somebody who carries out what waits.
 type Worker struct {
 	ID       string    `json:"id"`
@@ -163,6 +137,5 @@ func (s *Store) Drain(ctx context.Context, name string) error {
 
 // Left says that a worker is not there any more; those that are gone for a day are forgotten with it.
 func (s *Store) Left(ctx context.Context, id string) error {
-	_, err := s.exec(ctx, `delete from workers where id = ? or seen_ms < `+s.db.words().now+` - ?`, id, (24 * time.Hour).Milliseconds())
-	return err
+	return s.release(ctx, `delete from workers where id = ? or seen_ms < `+s.db.words().now+` - ?`, id, (24 * time.Hour).Milliseconds())
 }

@@ -63,7 +63,7 @@ func format(name string, text []byte, section string) ([]byte, Findings) {
 		}
 	}
 	if err != nil {
-		findings.Errorf(Pos{name, 1, 1}, "cannot-format", "format it by hand",
+		findings.Errorf(Pos{name, 1, 1}, "cannot-format", "format it yourself",
 			"this file cannot be formatted without changing it: %v", err)
 		return nil, findings
 	}

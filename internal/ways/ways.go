@@ -89,6 +89,8 @@ type Connections struct {
 	mine map[string]mine     // by id: what this process has set up, and is not recorded yet
 	used map[string]bool     // by id: something was asked for there
 	open map[string][]opened // by id, the newest last: as it is recorded, and perhaps as it will be
+	// silent is when connections did not answer a look, by id.
+	silent map[string]time.Time
 }
 
 // mine is a connection that this process has made, changed or removed; it counts as long as what is
@@ -127,7 +129,7 @@ type Ledger interface {
 
 // New makes the connections of a ledger.
 func New(ledger Ledger, box func() *seal.Box) *Connections {
-	return &Connections{Ledger: ledger, Box: box, Kinds: map[string]Kind{}, ops: map[string]*waiting{}, mine: map[string]mine{}, used: map[string]bool{}, open: map[string][]opened{}}
+	return &Connections{Ledger: ledger, Box: box, Kinds: map[string]Kind{}, ops: map[string]*waiting{}, mine: map[string]mine{}, used: map[string]bool{}, open: map[string][]opened{}, silent: map[string]time.Time{}}
 }
 
 type assumed struct{}
@@ -359,13 +361,18 @@ func (c *Connections) Through(ctx context.Context, t stack.Target, stackName str
 	}
 	parts := make([]seen, len(list))
 	var g errgroup.Group
-	g.SetLimit(8)
 	for i, k := range list {
 		g.Go(func() error {
-			end, err := c.end(ctx, k)
+			asking, stop := context.WithTimeout(ctx, c.patience(k.ID))
+			defer stop()
+			end, err := c.end(asking, k)
 			var found []cloud.Resource
 			if err == nil {
-				found, err = end.Cloud.List(ctx, end.Target, stackName)
+				found, err = within(asking, func() ([]cloud.Resource, error) { return end.Cloud.List(asking, end.Target, stackName) })
+			}
+			c.heard(k.ID, err == nil || asking.Err() == nil)
+			if err != nil && ctx.Err() == nil && asking.Err() != nil {
+				err = &cloud.Problem{Type: "connection", Title: "no answer", Detail: fmt.Sprintf("%s does not answer", k.Node), Passing: true}
 			}
 			parts[i].place = k.ID
 			switch {
@@ -381,7 +388,7 @@ func (c *Connections) Through(ctx context.Context, t stack.Target, stackName str
 			case cloud.IsUnanswered(err) && c.Lost(ctx, t, k.ID):
 				return nil
 			}
-			parts[i].list, err = c.remembered(ctx, k, stackName)
+			parts[i].list, err = c.remembered(ctx, k, stackName, err)
 			return err
 		})
 	}
@@ -389,6 +396,61 @@ func (c *Connections) Through(ctx context.Context, t stack.Target, stackName str
 		return nil, err
 	}
 	return c.once(ctx, t, append([]seen{{"", there}}, parts...))
+}
+
+// How long a connection has to say what is there: all are asked at the same time. One that said nothing lately has less.
+const patience, impatience = 4 * time.Second, time.Second
+
+// lately is how long it is remembered that a connection did not answer.
+const lately = time.Minute
+
+// Deadline ends when connections have had long enough to answer a look.
+func Deadline(ctx context.Context) (context.Context, context.CancelFunc) {
+	return context.WithTimeout(ctx, patience)
+}
+
+func (c *Connections) patience(id string) time.Duration {
+	if c.Silent(id) {
+		return impatience
+	}
+	return patience
+}
+
+// Silent reports whether a connection did not answer when it was asked a moment ago.
+func (c *Connections) Silent(id string) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return time.Since(c.silent[id]) < lately
+}
+
+func (c *Connections) heard(id string, answered bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if answered {
+		delete(c.silent, id)
+	} else {
+		c.silent[id] = time.Now()
+	}
+}
+
+// within waits for an answer no longer than a context lasts, whatever the one who is asked makes of it.
+func within[T any](ctx context.Context, ask func() (T, error)) (T, error) {
+	type answer struct {
+		is  T
+		err error
+	}
+	got := make(chan answer, 1)
+	go func() {
+		is, err := ask()
+		got <- answer{is, err}
+	}()
+	select {
+	case a := <-got:
+		return a.is, a.err
+	case <-ctx.Done():
+		var none T
+		return none, ctx.Err()
+	}
 }
 
 // seen is what is seen of a place.
@@ -428,7 +490,7 @@ func (c *Connections) once(ctx context.Context, t stack.Target, parts []seen) ([
 }
 
 // remembered is what is recorded of what is reached through a connection.
-func (c *Connections) remembered(ctx context.Context, k *Connection, stackName string) ([]cloud.Resource, error) {
+func (c *Connections) remembered(ctx context.Context, k *Connection, stackName string, why error) ([]cloud.Resource, error) {
 	all, err := c.Recorded(ctx, k.Target)
 	if err != nil {
 		return nil, err
@@ -439,7 +501,7 @@ func (c *Connections) remembered(ctx context.Context, k *Connection, stackName s
 			if way, _ := cloud.WayOf(r.ID); way != k.ID || stackName != "" && stackName != name {
 				continue
 			}
-			is := cloud.Resource{ID: r.ID, Type: r.Type, Account: k.Target.Account, Region: k.Target.Region, State: cloud.Unreadable,
+			is := cloud.Resource{ID: r.ID, Type: r.Type, Account: k.Target.Account, Region: k.Target.Region, State: cloud.Unreadable, Why: cloud.Clean(why.Error()), Through: k.Node,
 				Properties: c.shown(r.Properties, r.Fingerprints), Links: map[string][]string{}, Attributes: map[string]any{}, UsedBy: []string{},
 				Tags: map[string]string{"stack": name, "node": r.Name}}
 			for requirement, links := range r.Links {

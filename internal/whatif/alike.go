@@ -39,7 +39,7 @@ func (c *ChangeSet) Alike() []Alike {
 			key := fmt.Sprint(node, ch.Kind, ch.OneWay, ch.Because, ch.Then)
 			for _, p := range ch.Properties {
 				key += fmt.Sprintf("\x00%s\x00%s\x00%s\x00%v%s%v", p.Path, tosca.Show(p.Before), tosca.Show(p.After),
-					p.Unknown, p.Effect, p.ByHand)
+					p.Unknown, p.Effect, p.OffRecord)
 			}
 			if i, ok := place[key]; ok {
 				a := &out[i]

@@ -19,7 +19,8 @@ const (
 	Template CauseKind = "template" // a line of the template changed, came or went
 	Upstream CauseKind = "resource" // another resource changes
 	Lookup   CauseKind = "look-up"  // a look-up finds something else
-	ByHand   CauseKind = "hand"     // the cloud was changed by hand
+	ByPerson CauseKind = "hand"     // somebody changed it in the cloud, whom that names
+	Outside  CauseKind = "outside"  // it is not as it is recorded in the cloud, and nobody says by whom
 	TypeDef  CauseKind = "type"     // the type has another default
 	Gone     CauseKind = "gone"     // it is gone from the cloud
 	Kept     CauseKind = "keep"     // the policy Keep
@@ -55,8 +56,8 @@ func (c *Comparison) cause(ch *Change, p stack.PropertyChange) {
 		k.Path = p.Path
 		ch.say(k)
 	}
-	if p.ByHand {
-		c.handCause(ch, p, say)
+	if p.OffRecord {
+		c.recordCause(ch, p, say)
 		if rec := ch.Recorded.Properties[p.Property]; p.Owner() || !p.Link && rec != nil && len(compareTo(ch, p.Property)) == 0 {
 			return
 		}
@@ -165,18 +166,29 @@ func (c *Comparison) countCauses(resource string, n *tosca.NodeTemplate) []Cause
 	return nil
 }
 
-// handCause says what was changed by hand, and what deploying makes of it.
-func (c *Comparison) handCause(ch *Change, p stack.PropertyChange, say func(Cause)) {
-	text := fmt.Sprintf("%s was changed by hand in the cloud; deploying puts it back", p.Path)
-	if ch.byHand(p) == conflict {
+// author is who made what is there other than it is recorded, as far as the cloud tells.
+func (ch *Change) author() stack.Author {
+	if ch.Live == nil || ch.Live.By.Own || ch.Live.By.Kind == "" { // a run of ours recorded what it did
+		return stack.Author{Kind: stack.Outside}
+	}
+	return ch.Live.By
+}
+
+// recordCause says what is not as it is recorded, and what deploying makes of it.
+func (c *Comparison) recordCause(ch *Change, p stack.PropertyChange, say func(Cause)) {
+	text := fmt.Sprintf("in the cloud %s %s; deploying puts it back", p.Path, ch.author().Changed())
+	if ch.offRecord(p) == conflict {
 		was := "it was " + tosca.Show(ch.Recorded.Properties[p.Property])
 		if tosca.HasSecret(ch.Recorded.Properties[p.Property]) || tosca.HasSecret(p.After) {
 			was = "both are secret"
 		}
-		text = fmt.Sprintf("conflict: %s was changed by hand in the cloud, and here too (%s); deploying takes what "+
-			"stands here", p.Path, was)
+		text = fmt.Sprintf("conflict: in the cloud %s %s, and here too (%s); deploying takes what "+
+			"stands here", p.Path, ch.author().Changed(), was)
 	}
-	k := Cause{Kind: ByHand, Text: text, Pos: ch.Pos}
+	k := Cause{Kind: Outside, Text: text, Pos: ch.Pos}
+	if ch.author().Hand() {
+		k.Kind = ByPerson
+	}
 	if ch.Wanted != nil && !p.Link {
 		if prop := ch.Wanted.Property(p.Property); prop != nil {
 			k.Pos = prop.Pos
@@ -185,17 +197,17 @@ func (c *Comparison) handCause(ch *Change, p stack.PropertyChange, say func(Caus
 	say(k)
 }
 
-// What a deployment makes of a property that was changed by hand.
+// What a deployment makes of a property that is not as it is recorded.
 const (
 	putBack  = "put back"
 	conflict = "conflict" // it was changed here too
 )
 
-// byHand says what a deployment makes of a property that was changed by hand;
-// "" where it was not.
-func (ch *Change) byHand(p stack.PropertyChange) string {
+// offRecord says what a deployment makes of a property that is not as it is recorded;
+// "" where it is.
+func (ch *Change) offRecord(p stack.PropertyChange) string {
 	switch {
-	case !p.ByHand:
+	case !p.OffRecord:
 		return ""
 	case ch.Wanted != nil && !p.Link && p.Property != policies && p.Property != renamed && len(compareTo(ch, p.Property)) > 0:
 		return conflict
@@ -203,7 +215,7 @@ func (ch *Change) byHand(p stack.PropertyChange) string {
 	return putBack
 }
 
-// left notes what was changed by hand and is left as it is: tags that others
+// left notes what is not as it is recorded and is left as it is: tags that others
 // have put there, and what has become just what is wanted.
 func (c *Comparison) left(ch *Change, props map[string]tosca.Value) {
 	if ch.Live == nil || ch.Recorded == nil || ch.Kind == Swap {
@@ -211,7 +223,7 @@ func (c *Comparison) left(ch *Change, props map[string]tosca.Value) {
 	}
 	for _, k := range stack.OtherTags(props["tags"], ch.Recorded, ch.Live) {
 		c.Set.Left = append(c.Set.Left, Left{ch.Name, "tags." + k,
-			fmt.Sprintf("the tag %s was put there by hand, and stays", k)})
+			fmt.Sprintf("the tag %s is not one of the stack's, and stays", k)})
 	}
 	for _, d := range ch.Wanted.Type.Properties {
 		was, is := ch.Recorded.Properties[d.Name], ch.Live.Properties[d.Name]
@@ -220,7 +232,7 @@ func (c *Comparison) left(ch *Change, props map[string]tosca.Value) {
 			continue
 		}
 		c.Set.Left = append(c.Set.Left, Left{ch.Name, d.Name,
-			fmt.Sprintf("%s was changed by hand, and is just what is wanted: %s", d.Name, tosca.Show(is))})
+			fmt.Sprintf("%s %s, and is just what is wanted: %s", d.Name, ch.author().Changed(), tosca.Show(is))})
 	}
 }
 
@@ -256,7 +268,7 @@ func (c *Comparison) lineCause(ch *Change, prop *stack.Property, path string) (C
 		}
 	}
 	if face := prop.Def.Metadata["from_interface"]; face != "" && path == prop.Name {
-		return Cause{Kind: ByHand, Text: "the last of its scripts has failed; they are carried out again", Pos: ch.Pos}, true
+		return Cause{Kind: Outside, Text: "the last of its scripts has failed; they are carried out again", Pos: ch.Pos}, true
 	} else if face != "" && was != nil && was.Expr.Text() != now {
 		return operationCause(ch.Wanted, res, face, path)
 	}
@@ -463,7 +475,7 @@ func (c *Comparison) linkCause(ch *Change, p stack.PropertyChange, say func(Caus
 				said = true
 			}
 		}
-		if !said && !p.ByHand {
+		if !said && !p.OffRecord {
 			text := fmt.Sprintf("the template says so: %s, %s", p.Path, l.Pos.Short())
 			if was, known := c.baseTargets(ch.Name, p.Property); known && !slices.Equal(was, l.Targets) {
 				text = fmt.Sprintf("the template says %s for %s, said %s (%s)", someOf(l.Targets), p.Path,

@@ -47,6 +47,9 @@ type Change struct {
 	DropFirst bool
 	// Forced says of a swap that a program wants it so.
 	Forced bool
+	// NotAsked is the file of a program that would say whether an edit is made in place or by a swap, and was not asked, as
+	// it was never deployed; "" is none.
+	NotAsked string
 	// OneWay says that the edit could not be put back in place, such as a
 	// version that only goes up. It is made last, when all else has succeeded.
 	OneWay   bool
@@ -215,7 +218,9 @@ type ChangeSet struct {
 	Lookups      []LookedUp
 	Results      []ResultChange
 	Hits         []Hit  // who uses results that would change, and what they would do then
-	Left         []Left // what was changed by hand, and a deployment leaves as it is
+	Left         []Left // what is not as it is recorded, and a deployment leaves as it is
+	// Unread are resources of the stack that could not be read: they are compared as they were known last.
+	Unread []stack.Unread
 	// LeftOut are the changes that are not made, as only some resources were chosen.
 	LeftOut []LeftOut
 	// Probes are what is asked before the run counts.
@@ -230,7 +235,7 @@ type ChangeSet struct {
 	indexed sync.Once
 }
 
-// Left is something that was changed by hand in the cloud and that a
+// Left is something in the cloud that is not as it is recorded and that a
 // deployment leaves as it is.
 type Left struct {
 	Resource string `json:"resource"`
@@ -328,6 +333,7 @@ type jsonChange struct {
 	Causes     []jsonCause    `json:"causes"`
 	Then       []string       `json:"then"`
 	DropFirst  bool           `json:"drop_first,omitempty"`    // the old one goes before the new one is made
+	NotAsked   string         `json:"not_asked,omitempty"`     // the program that would say whether it is a swap, and was not asked
 	Drains     float64        `json:"drain_seconds,omitempty"` // how long it has to finish its work before
 	Backup     int            `json:"backup,omitempty"`        // how many are kept; one is taken before
 	Restore    bool           `json:"restore,omitempty"`       // the new one is filled from a backup of the old one
@@ -396,11 +402,12 @@ func (c *ChangeSet) MarshalJSON() ([]byte, error) {
 		Probes   []jsonProbe    `json:"probes"`
 		Old      []jsonOld      `json:"old"`
 		Lookups  []LookedUp     `json:"lookups"`
+		Unread   []stack.Unread `json:"unreadable"`
 		Findings tosca.Findings `json:"findings"`
 	}{c.Stack, c.Target.String(), c.BaseRevision, c.Against, c.Tally, []jsonChange{}, append(append([]Risk{},
 		c.Risks...), c.Standing...), c.Estimate.Seconds, c.Estimate, []jsonResult{}, []Hit{}, append([]Left{}, c.Left...),
 		append([]LeftOut{}, c.LeftOut...), c.jsonProbes(),
-		[]jsonOld{}, append([]LookedUp{}, c.Lookups...), append(tosca.Findings{}, c.Findings...)}
+		[]jsonOld{}, append([]LookedUp{}, c.Lookups...), append([]stack.Unread{}, c.Unread...), append(tosca.Findings{}, c.Findings...)}
 	for _, r := range c.Old {
 		kind := Drop
 		if r.Keep {
@@ -421,13 +428,13 @@ func (c *ChangeSet) MarshalJSON() ([]byte, error) {
 			continue
 		}
 		j := jsonChange{ch.Name, ch.Type, ch.Kind, ch.Formerly, []jsonProperty{}, append([]string{}, ch.Because...),
-			[]jsonCause{}, append([]string{}, ch.Then...), ch.DropFirst, ch.Drains().Seconds(), ch.BacksUp(), ch.Refills(), ch.OneWay, ch.patch()}
+			[]jsonCause{}, append([]string{}, ch.Then...), ch.DropFirst, ch.NotAsked, ch.Drains().Seconds(), ch.BacksUp(), ch.Refills(), ch.OneWay, ch.patch()}
 		for _, k := range ch.Causes {
 			j.Causes = append(j.Causes, jsonCause{k.Kind, k.Text, k.Path, k.Resource, k.Pos.File, k.Pos.Line})
 		}
 		for _, p := range ch.Properties {
 			j.Properties = append(j.Properties,
-				jsonProperty{p.Path, p.Before, p.After, p.Unknown, p.Effect, ch.byHand(p)})
+				jsonProperty{p.Path, p.Before, p.After, p.Unknown, p.Effect, ch.offRecord(p)})
 		}
 		out.Changes = append(out.Changes, j)
 	}

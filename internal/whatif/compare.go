@@ -54,7 +54,8 @@ type State struct {
 	Careful  bool
 	Duration Duration
 	// Plan asks the program of a resource how a change can be made: in_place, swap or drop_first,
-	// because of which properties; nil, or an empty answer, is that nobody knows better.
+	// because of which properties; nil, or an empty answer, is that nobody knows better, and NotAsked with the program's
+	// file that it was not asked.
 	Plan func(rec *stack.Recorded, wanted map[string]tosca.Value) (how string, because []string)
 	// Past lists how long such changes of a type took in past runs, as ratios
 	// to Duration; nil where nothing is known of them.
@@ -379,9 +380,12 @@ func (c *Comparison) wanted(res *stack.Resource) Change {
 	return ch
 }
 
+// NotAsked begins the answer of Plan where a program was not asked.
+const NotAsked = "not asked: "
+
 // planned lets a program say how an edit is made, where it does.
 func (c *Comparison) planned(ch *Change, props map[string]tosca.Value) {
-	if c.Plan == nil || ch.Kind != Edit || stack.Programs(ch.Wanted.Own, ch.Wanted.Template())["plan"] == nil {
+	if c.Plan == nil || ch.Kind != Edit || ch.Live != nil && ch.Live.Unread() || stack.Programs(ch.Wanted.Own, ch.Wanted.Template())["plan"] == nil {
 		return
 	}
 	about := slices.DeleteFunc(slices.Clone(ch.Properties), func(p stack.PropertyChange) bool { return stack.OwnProperty(ch.Wanted, p) == nil })
@@ -389,6 +393,10 @@ func (c *Comparison) planned(ch *Change, props map[string]tosca.Value) {
 		return
 	}
 	how, because := c.Plan(ch.Recorded, props)
+	if file, not := strings.CutPrefix(how, NotAsked); not {
+		ch.NotAsked = file
+		return
+	}
 	if how != "swap" && how != stack.DropFirst {
 		return
 	}
@@ -692,7 +700,7 @@ func (c *Comparison) conflicts() {
 			}
 			if id := kept[ch.Type+"/"+tosca.InClear(p.Value)]; id != "" {
 				c.Set.Findings.Errorf(p.Pos, "name-still-taken",
-					fmt.Sprintf("choose another %s, or remove what was kept by hand", d),
+					fmt.Sprintf("choose another %s, or remove what was kept in the cloud", d),
 					"%s wants the %s '%s', which %s holds: the stack has kept it in the cloud", ch.Name, d,
 					tosca.Show(p.Value), id)
 			}

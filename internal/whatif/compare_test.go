@@ -368,13 +368,14 @@ service_template:
 func TestByHandInTheCloud(t *testing.T) {
 	s := built(t, template)
 	s.Live["id-db"].Properties["size"] = tosca.String("xlarge")
+	s.Live["id-db"].By = stack.AuthorOf("warden@hut", "")
 	s.Live["id-queue"].Properties["label"] = tosca.String("mine")
 	delete(s.Live, "id-frames")
 	cs := whatif.Compare(s)
 	if got := summary(cs); got != "db edit size; frames new; queue edit label" {
 		t.Errorf("after changes by hand: %s", got)
 	}
-	for name, words := range map[string]string{"db": "by hand", "queue": "by hand", "frames": "gone from the cloud"} {
+	for name, words := range map[string]string{"db": "changed by hand, by warden@hut", "queue": "changed outside of this store", "frames": "gone from the cloud"} {
 		if got := strings.Join(cs.Change(name).Because, "; "); !strings.Contains(got, words) {
 			t.Errorf("%s because %s", name, got)
 		}
@@ -684,6 +685,7 @@ func TestHandChanges(t *testing.T) {
 	s := built(t, template)
 	s.Live["id-db"].Properties["size"] = tosca.String("large")
 	s.Live["id-group"].Properties["want"] = tosca.Int(3)
+	s.Live["id-group"].By = stack.AuthorOf("warden@hut", "")
 	s.Live["id-frames"].Properties["tags"] = tosca.Map{"bill": tosca.String("ridge")}
 	s.Live["id-frames"].Properties["public_read"] = tosca.Bool(true)
 	cs := change(t, s, template, "want=2", "public=true")
@@ -694,8 +696,8 @@ func TestHandChanges(t *testing.T) {
 	for _, want := range []string{
 		`"path":"size","before":"large","after":"small","unknown":false,"effect":"in_place","by_hand":"put back"`,
 		`"path":"want","before":3,"after":2,"unknown":false,"effect":"in_place","by_hand":"conflict"`,
-		`"left":[{"resource":"frames","path":"tags.bill","text":"the tag bill was put there by hand, and stays"},{"resource":"frames","path":"public_read","text":"public_read was changed by hand, and is just what is wanted: true"}]`,
-		`conflict: want was changed by hand in the cloud, and here too (it was 1); deploying takes what stands here`,
+		`"left":[{"resource":"frames","path":"tags.bill","text":"the tag bill is not one of the stack's, and stays"},{"resource":"frames","path":"public_read","text":"public_read was changed outside of this store, and is just what is wanted: true"}]`,
+		`conflict: in the cloud want was changed by hand, by warden@hut, and here too (it was 1); deploying takes what stands here`,
 	} {
 		if !strings.Contains(string(text), want) {
 			t.Errorf("there is no %s in\n%s", want, text)

@@ -164,8 +164,8 @@ func (c *ChangeSet) Markdown() string {
 				if p.Effect == "swap" {
 					note = "forces the swap"
 				}
-				if p.ByHand {
-					note = strings.TrimPrefix(note+", changed by hand", ", ")
+				if p.OffRecord {
+					note = strings.TrimPrefix(note+", "+ch.author().Changed()+" in the cloud", ", ")
 				}
 				before := "–"
 				if p.Before != nil {

@@ -39,7 +39,7 @@ func (c *Comparison) renames() {
 		case n.Metadata[tosca.Formerly] != "" && c.BaseRevision > 0 && !c.Deleting && !c.Comparing && !told[res.Node] &&
 			c.Wanted.Template(n.Metadata[tosca.Formerly]) == nil:
 			told[res.Node] = true
-			c.Set.Findings.Warnf(res.Pos, "never-recorded", "remove formerly, or write the name as it was deployed",
+			c.Set.Findings.Warnf(res.Pos, "never-recorded", "remove formerly, or write the name that was deployed",
 				"%s: nothing is recorded as %s, nor as %s, so that it is built anew", res.Name, n.Metadata[tosca.Formerly],
 				res.Name)
 		}

@@ -99,7 +99,7 @@ func (c *Comparison) dataRisk(ch *Change) {
 		}
 	case ch.Kind == Swap && kept:
 		r.Text = ch.Name + " is swapped; the old one stays in the cloud, what it holds does not move by itself"
-		r.Fix = "move the data afterwards, then remove the old one by hand"
+		r.Fix = "move the data afterwards, then remove the old one in the cloud"
 	case ch.Kind == Swap && backup != "":
 		r.Text = ch.Name + " is swapped; what it holds does not move by itself, and " + backup
 		r.Fix = "write restore: true into the policy Backup, and the new one is filled from it"

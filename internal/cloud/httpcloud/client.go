@@ -64,8 +64,8 @@ func (c *Client) call(ctx context.Context, method, path, account string, header 
 	if c.Host != "" {
 		req.Host = c.Host
 	}
-	if c.By != "" {
-		req.Header.Set("From", c.By)
+	if by := cloud.Doer(ctx, c.By); by != "" {
+		req.Header.Set("From", by)
 	}
 	if body != nil {
 		req.Header.Set("Content-Type", "application/json")

@@ -159,7 +159,7 @@ func (v *View) drawStrip(s *part.Screen, r part.Rect) {
 	words := fmt.Sprintf("by the record, in %.1f ms", float64(v.took.Microseconds())/1000)
 	switch {
 	case v.draft != v.good && v.findings.HasErrors():
-		words = "as it was before the mistake"
+		words = "from before the mistake"
 	case v.findings.HasErrors():
 		return
 	case v.loading && v.editing:
@@ -411,7 +411,7 @@ func (v *View) drawWall(s *part.Screen, r part.Rect) {
 	t := v.Theme()
 	words := "the structure, as the text stands"
 	if v.draft != v.good {
-		words = "as it was before the mistake"
+		words = "from before the mistake"
 	}
 	part.PanelTitle(t, s, r, "wall", words)
 	if len(v.wall.Graph) == 0 {

@@ -24,6 +24,7 @@ type file struct {
 	*editor.Model
 	doc    *app.Document // as it stands on the disk; nil where it cannot be written
 	theirs *app.Document // what somebody else wrote meanwhile; nil is nothing
+	away   bool          // it is not on the disk now, as while branches are switched: what stood there last is shown
 
 	bases   app.Bases
 	sided   int // the version that the sides are of
@@ -98,9 +99,16 @@ func (v *View) take(msg loaded) {
 	}
 	for name, doc := range msg.docs {
 		f := v.files[name]
+		if f != nil && doc.Path != "" {
+			f.away = false
+		}
 		switch {
 		case f == nil:
 			v.files[name] = newFile(name, doc.Text, onDisk(doc))
+		case doc.Path == "" && f.doc != nil:
+			f.away = true
+			v.Warn("%s is not on the disk: it is shown as it was read last, and read again when it is back", filepath.Base(name))
+			continue
 		case doc.Path == "":
 			f.SetText(doc.Text)
 		case f.dirty():
@@ -408,6 +416,8 @@ func (v *View) save() {
 		v.Say("%s saved", strings.Join(saved, ", "))
 	case v.file() != nil && v.file().doc == nil:
 		v.Warn("this file can only be read here")
+	case v.file() != nil && v.file().away:
+		v.Warn("it is not on the disk now, and nothing was written: it is read again when it is back")
 	default:
 		v.Say("it is saved already")
 	}

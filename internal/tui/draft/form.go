@@ -89,7 +89,7 @@ func (v *View) formBindings() []part.Binding {
 		if v.draft.Stack != nil {
 			keys = append(keys, part.Bind(nil).Shown("ctrl+s", "into the stack file").As(""))
 		}
-		return append(keys, part.Bind(nil).Shown("esc", "as it was").As(""))
+		return append(keys, part.Bind(nil).Shown("esc", "leave it so").As(""))
 	}
 	to := func(by int) func() tea.Cmd {
 		return part.Run(func() { v.form.at = max(0, min(v.form.at+by, len(list)-1)) })

@@ -214,8 +214,8 @@ func (v *View) lineHint() string {
 		return "beside: what changed between the two"
 	case l.marked != 0:
 		return "choose another moment"
-	case t.ByHand() && t.Kind == stack.WasChanged && t.Stack != "":
-		return "by hand: w writes how it was before"
+	case t.Foreign() && t.Kind == stack.WasChanged && t.Stack != "":
+		return t.Author.Short() + ": w writes how it was before"
 	}
 	return "m marks a moment, to see what changed since"
 }

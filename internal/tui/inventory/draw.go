@@ -12,6 +12,7 @@ import (
 	"brickrow/internal/app"
 	"brickrow/internal/cloud"
 	"brickrow/internal/run"
+	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 	"brickrow/internal/tui/part"
 	"brickrow/internal/whatif"
@@ -258,7 +259,9 @@ func (v *View) lookOf(r *app.There) look {
 	case r.Stray():
 		return look{"+", "in no record", t.Kinds[whatif.Adopt]}
 	case len(r.Differs) > 0:
-		return look{"≠", "not as recorded", t.Kinds[whatif.Edit]}
+		return look{"≠", stack.NotAsRecorded, t.Kinds[whatif.Edit]}
+	case r.Unread():
+		return look{"?", stack.NotKnown, t.States[run.Waiting]}
 	case v.broken[r.Place()] != nil && r.State != "failed":
 		return look{"!", "does not keep all rules", part.Paint{Ground: t.Bar, Empty: t.Bar, Text: t.Hint, Word: t.Hint}}
 	case r.State == "failed":
@@ -276,7 +279,7 @@ func (v *View) lookOf(r *app.There) look {
 	case r.Owner.Old:
 		return look{"⇅", "of a swap that is not over", t.Kinds[whatif.Swap]}
 	}
-	return look{"▪", "as recorded", t.Kinds[whatif.Same]}
+	return look{"▪", stack.AsRecorded, t.Kinds[whatif.Same]}
 }
 
 func (v *View) drawBrick(s *part.Screen, x, y int, r *app.There) {
@@ -363,8 +366,8 @@ func (v *View) drawDetail(s *part.Screen, r part.Rect) {
 	}
 	if !is.Changed.IsZero() {
 		words += " · changed " + part.Ago(is.Changed)
-		if is.ChangedBy != "" {
-			words += " by " + is.ChangedBy
+		if is.By.Kind != stack.Outside {
+			words += " " + is.By.Words()
 		}
 	}
 	head := part.Wrap(words, r.W)
@@ -406,13 +409,17 @@ func (v *View) details(is *app.There, w int) [][]part.Span {
 	}
 	switch {
 	case is.Gone:
-		for _, l := range part.Wrap("It is recorded as "+is.ID+", and not there any more: somebody has removed it by hand.", w) {
+		for _, l := range part.Wrap(stack.GoneWords(is.ID), w) {
 			add(part.S(t.Plain(), l))
 		}
 		v.timeLine(is, w, title, add)
 		return out
 	case is.Stray():
-		for _, l := range part.Wrap("It carries the tag of the stack, and is in no record: somebody has made it by hand, or copied the tags.", w) {
+		for _, l := range part.Wrap(stack.StrayWords(is.By), w) {
+			add(part.S(t.Plain(), l))
+		}
+	case is.Unread():
+		for _, l := range part.Wrap("It could not be read, and is shown as it was known last: "+is.Why, w) {
 			add(part.S(t.Plain(), l))
 		}
 	}
@@ -508,7 +515,7 @@ func (v *View) linkLine(out *[][]part.Span, to app.Place, as string) {
 func (v *View) differing(is *app.There, w int, title func(string), add func(...part.Span)) {
 	t := v.Theme()
 	amber := part.Bold(t.On(t.Kinds[whatif.Edit].Word))
-	title("not as recorded")
+	title(stack.NotAsRecorded)
 	third := max(8, (w-4)/3)
 	three := func(st [3]uv.Style, text [3]string) {
 		var columns [3][]string

@@ -528,7 +528,7 @@ func (v *View) next(by int) {
 			return
 		}
 	}
-	v.Say("all that is shown is as it is recorded")
+	v.Say("nothing that is shown differs from the record")
 }
 
 // Bindings are the keys that do something now.
@@ -717,7 +717,7 @@ func (v *View) Status() string {
 
 // counts are the numbers of what is there, in words.
 func (v *View) counts() string {
-	there, stacks, nobody, odd := 0, map[string]bool{}, 0, 0
+	there, stacks, nobody, odd, unread := 0, map[string]bool{}, 0, 0, 0
 	for _, r := range v.inv.There {
 		if !r.Gone {
 			there++
@@ -730,10 +730,16 @@ func (v *View) counts() string {
 		if r.Odd() {
 			odd++
 		}
+		if r.Unread() {
+			unread++
+		}
 	}
 	out := fmt.Sprintf("%d there   %d in %d stack%s   %d nobody's", there, there-nobody, len(stacks), part.Plural(len(stacks)), nobody)
 	if odd > 0 {
-		out += fmt.Sprintf("   ≠ %d not as recorded", odd)
+		out += fmt.Sprintf("   ≠ %d %s", odd, stack.NotAsRecorded)
+	}
+	if unread > 0 {
+		out += fmt.Sprintf("   ? %d %s", unread, stack.NotKnown)
 	}
 	if n := len(v.broken); n > 0 {
 		out += fmt.Sprintf("   ! %d keep not all rules", n)

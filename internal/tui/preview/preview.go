@@ -531,6 +531,12 @@ func (v *View) deploy() tea.Cmd {
 		v.Warn("%s is not saved: 2, then ctrl+s; a deployment is of what stands on the disk",
 			strings.Join(v.unsaved(), " and "))
 		return nil
+	case len(p.NotAsked()) > 0:
+		v.Ask(part.NewAsk(app.AskQuestion(p.NotAsked()), "", func(string) tea.Cmd {
+			v.App().AskPrograms.Store(true)
+			return v.again()
+		}))
+		return nil
 	case p.Empty() && p.Kind != run.KindDelete:
 		v.Say("nothing to do: what is deployed is what is wanted")
 		return nil
@@ -660,6 +666,10 @@ func (v *View) Hint() string {
 		return fmt.Sprintf("next: look through %d risk%s (tab), then d", v.unseen(), part.Plural(v.unseen()))
 	case p.Kind == run.KindDelete:
 		return "this removes the stack: d deletes it, esc leaves it"
+	case len(p.NotAsked()) > 0:
+		return "how it would be changed is not known: d asks " + strings.Join(p.NotAsked(), ", ")
+	case p.Empty() && len(p.Unread) > 0:
+		return "nothing to do as far as is known: could not be read: " + stack.UnreadNames(p.Unread)
 	case p.Empty():
 		return "nothing to do: the cloud is as wanted"
 	case p.Kind == run.KindUndo:

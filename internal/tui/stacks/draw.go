@@ -240,7 +240,7 @@ func (v *View) drawDetail(s *part.Screen, r part.Rect, row *line) {
 		put(t.Hinted(), "locked by "+row.last.Holder)
 	}
 	if n := row.Stack.Differs; n > 0 {
-		put(t.Hinted(), fmt.Sprintf("≠ %d resource%s not as recorded: 5 shows it", n, part.Plural(n)))
+		put(t.Hinted(), fmt.Sprintf("≠ %d resource%s %s: 5 shows it", n, part.Plural(n), stack.NotAsRecorded))
 	}
 	if n := row.last.Broken; n > 0 {
 		put(t.Hinted(), fmt.Sprintf("! %d time%s a rule is not kept by what runs: 5 shows it", n, part.Plural(n)))
