@@ -32,6 +32,7 @@ type Acts struct {
 	Queue *Queueing // where it waits for a worker; nil is that it is carried out here
 
 	whole      bool
+	careful    bool
 	by         string   // who saved it and agreed; "" is that it was not saved
 	approvedBy []string // of one that was saved
 	before     string   // whose approvals are of something else
@@ -73,7 +74,12 @@ func (a *App) WhatIfAct(ctx context.Context, st *stack.Stack, resource, verb str
 	if err != nil {
 		return nil, err
 	}
-	out := &Acts{Stack: st, Verb: verb, With: map[string]string{}, whole: resource == ""}
+	in, err := a.settings()
+	if err != nil {
+		return nil, err
+	}
+	out := &Acts{Stack: st, Verb: verb, With: map[string]string{}, whole: resource == "",
+		careful: st.Careful || slices.Contains(in.Careful, st.Target.String())}
 	var names []string
 	for i, r := range current {
 		names = append(names, r.Name)
@@ -216,6 +222,9 @@ func (s *Acts) Interrupts() bool {
 // Question asks whether it is to be done, with what it does.
 func (s *Acts) Question() string {
 	words := strings.ToUpper(s.Verb[:1]) + s.What()[1:] + fmt.Sprintf(" in %s / %s? ", s.Stack.Target.Account, s.Stack.Target.Region)
+	if s.Verb == run.VerbRestore {
+		return words + s.Parts[0].Says + ": " + s.Overwrites(s.Parts[0].Name) + "."
+	}
 	return words + s.Parts[0].Says + "."
 }
 
@@ -259,6 +268,10 @@ func (a *App) prepareActs(ctx context.Context, acts *Acts, t *Ticket) error {
 	var list []run.Acting
 	seconds := 0.0
 	for _, p := range acts.Parts {
+		if acts.Verb == run.VerbRestore && p.Type != programs.Type { // what is overwritten is copied first
+			list = append(list, run.Acting{Resource: p.Name, Type: p.Type, CloudID: p.ID, Verb: run.VerbBackup, Seconds: p.Seconds, Position: p.position})
+			seconds += p.Seconds
+		}
 		list = append(list, run.Acting{Resource: p.Name, Type: p.Type, CloudID: p.ID, Verb: acts.Verb, With: acts.With, Seconds: p.Seconds,
 			Position: p.position, Needs: p.needs})
 		seconds = max(seconds, p.Seconds)

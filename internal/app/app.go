@@ -107,6 +107,9 @@ type App struct {
 	connections          *ways.Connections // to what is elsewhere
 	client               *httpcloud.Client // of the cloud of the targets
 
+	whenceMu sync.Mutex
+	whences  map[string]Whence // where stack files are, by their paths
+
 	queueMu sync.Mutex
 	queue   *queue.Queue // nil as long as nobody needs it
 	set     set
@@ -147,14 +150,18 @@ func Home(given string) string {
 }
 
 // StorePlace says where the store is: given, or as BRICKROW_STORE says, or a file in the folder of the data.
-func StorePlace(home, given string) store.Place {
+func StorePlace(home, given string) (store.Place, error) {
 	if given == "" {
-		given = os.Getenv("BRICKROW_STORE")
+		var set bool
+		if given, set = os.LookupEnv("BRICKROW_STORE"); set && strings.TrimSpace(given) == "" {
+			return store.Place{}, refusal("BRICKROW_STORE is set and empty, so which store is meant is not known: give the URL of the shared store, "+
+				"'file' for the one in %s, or unset it", home)
+		}
 	}
 	if given == "" {
-		return store.Place{Dir: home}
+		return store.Place{Dir: home}, nil
 	}
-	return store.ParsePlace(given, home)
+	return store.ParsePlace(given, home), nil
 }
 
 // InFile is the Store of Options that means the file in the folder of the data, whatever else is set.
@@ -201,8 +208,12 @@ func Open(o Options) (*App, error) {
 	}
 	var opening errgroup.Group // side by side: it is waited for at every start
 	var client *httpcloud.Client
+	place, err := StorePlace(a.Home, o.Store)
+	if err != nil {
+		return nil, err
+	}
 	opening.Go(func() (err error) {
-		a.store, err = store.Open(context.Background(), StorePlace(a.Home, o.Store), func() *tosca.Library { return shipped().Library })
+		a.store, err = store.Open(context.Background(), place, func() *tosca.Library { return shipped().Library })
 		return err
 	})
 	opening.Go(func() (err error) {

@@ -202,13 +202,8 @@ func readStarter(name string, shipped *profile.Profile) (*tosca.File, error) {
 	return f, nil
 }
 
-// NewFrom writes a starter and a stack file for it into a folder. Files that
-// are there already are never overwritten.
-func NewFrom(starter, dir, target string) (written []string, err error) {
-	return NewStack(starter, dir, starter, target)
-}
-
-// NewStack does the same for a stack of another name.
+// NewStack writes a starter and a stack file for it into a folder, for a stack of a name. Files that are there already are
+// never overwritten.
 func NewStack(starter, dir, name, target string) (written []string, err error) {
 	if !stack.GoodName(name) {
 		return nil, refusal("'%s' cannot be the name of a stack: use small letters, digits and -, such as hut-3", name)

@@ -46,10 +46,10 @@ func TestStarters(t *testing.T) {
 			t.Parallel()
 			b := newBench(t, 100_000)
 			dir := filepath.Join(t.TempDir(), "new")
-			if _, err := NewFrom(s.Name, dir, "workshop/alder-1"); err != nil {
+			if _, err := NewStack(s.Name, dir, s.Name, "workshop/alder-1"); err != nil {
 				t.Fatal(err)
 			}
-			if _, err := NewFrom(s.Name, dir, "workshop/alder-1"); err == nil {
+			if _, err := NewStack(s.Name, dir, s.Name, "workshop/alder-1"); err == nil {
 				t.Error("it wrote over what was there")
 			}
 			b.dir = dir

@@ -33,6 +33,7 @@ type Parsed struct {
 	Rules     *rules.Set
 	RuleFiles []string
 
+	origin   string // of a revision that was saved: where it came from
 	from     bundle.Sources
 	read     tosca.Findings        // while the stack file was read
 	template tosca.Findings        // while the template was read

@@ -315,7 +315,7 @@ func (a *App) driftFrom(ctx context.Context, st *stack.Stack, rec allRecorded, l
 		}
 	}
 	for id, l := range live {
-		if names[id] == "" && l.Tags["stack"] == st.Name && !l.Unread() {
+		if names[id] == "" && l.Tags["stack"] == st.Name && !l.Unread() && (l.Store == "" || l.Store == a.storeID(ctx)) {
 			l.Mark(secrets)
 			out.Unrecorded = append(out.Unrecorded, l)
 		}

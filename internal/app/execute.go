@@ -248,7 +248,7 @@ func (x *execution) prepareDriver(ctx context.Context) error {
 			return err
 		}
 	}
-	x.driver = &run.Driver{RunID: x.run.ID, Stack: x.stack.Name, Target: x.stack.Target, Cloud: x.Cloud,
+	x.driver = &run.Driver{RunID: x.run.ID, Stack: x.stack.Name, Store: x.storeID(ctx), Target: x.stack.Target, Cloud: x.Cloud,
 		Journal: journal{x.store, x.run, x.die}, Wanted: x.wanted, Library: x.Profile.Library,
 		Asker: asker{x.App, x.stack.Target}, Limit: x.limits.of(x.stack.Target, x.run.Plan.Told, x.run.Plan.AtOnce)}
 	x.driver.Begin(recorded, old, kept, entries)

@@ -396,14 +396,6 @@ func (p *FleetPreview) Lost() (n int) {
 	return n
 }
 
-// Word is what has to be typed by whoever agrees; "" is that a yes is enough.
-func (p *FleetPreview) Word() string {
-	if p.Kind == run.KindDelete || p.Lost() > 0 || slices.ContainsFunc(p.Places, func(x FleetPlace) bool { return x.Careful }) {
-		return p.File.Fleet
-	}
-	return ""
-}
-
 // Question asks whether it shall be done, with the numbers.
 func (p *FleetPreview) Question() string {
 	what := "Deploy"

@@ -280,6 +280,7 @@ func (a *App) own(ctx context.Context, st *stack.Stack, rec allRecorded, byID ma
 			courses[name] = i
 		}
 	}
+	store := a.storeID(ctx)
 	live := make(map[string]*stack.Live, len(rec.current))
 	for i, list := range rec.lists() {
 		for _, r := range list {
@@ -292,7 +293,7 @@ func (a *App) own(ctx context.Context, st *stack.Stack, rec allRecorded, byID ma
 		}
 	}
 	for id, is := range byID {
-		if is.Owner == nil && is.Live.Tags["stack"] == st.Name {
+		if is.Owner == nil && is.Live.Tags["stack"] == st.Name && (is.Live.Store == "" || is.Live.Store == store) {
 			is.Owner = &Owner{Stack: st.Name, Node: cloud.Clean(is.Live.Tags["node"]), Of: st, course: len(courses)}
 			live[id] = is.Live
 		}
@@ -300,10 +301,9 @@ func (a *App) own(ctx context.Context, st *stack.Stack, rec allRecorded, byID ma
 	if running(st.State) { // what differs is what the run is doing
 		return nil
 	}
-	id := a.storeID(ctx)
 	if err := a.askMissing(ctx, st, rec.current, live, func(lib *tosca.Library, list ...cloud.Resource) []*stack.Live {
 		l := list[0].Live(lib)
-		l.By = stack.AuthorOf(l.ChangedBy, id)
+		l.By = stack.AuthorOf(l.ChangedBy, store)
 		return []*stack.Live{l}
 	}); err != nil {
 		return err

@@ -186,7 +186,7 @@ func TestOwnTypesAsTheyAre(t *testing.T) {
 		t.Fatalf("%v %+v", err, d)
 	}
 	p := b.preview("ward.stack.yaml")
-	if ch := p.Change("rota"); ch.Kind != "edit" || !strings.Contains(strings.Join(ch.Because, " "), "in the cloud keepers was changed outside of this store; deploying puts it back") {
+	if ch := p.Change("rota"); ch.Kind != "edit" || !strings.Contains(strings.Join(ch.Because, " "), "keepers was changed in the cloud outside of this store; deploying puts it back") {
 		t.Errorf("%s %v", ch.Kind, ch.Because)
 	}
 	b.carry(p, "undo")

@@ -90,7 +90,7 @@ func TestMovedToAFileOfItsOwn(t *testing.T) {
 				b.deploy(run.StatusDone, "ridge-base.stack.yaml")
 			} else {
 				dir := filepath.Join(t.TempDir(), "new")
-				if _, err := NewFrom(s.name, dir, "workshop/alder-1"); err != nil {
+				if _, err := NewStack(s.name, dir, s.name, "workshop/alder-1"); err != nil {
 					t.Fatal(err)
 				}
 				b.dir = dir

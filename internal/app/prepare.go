@@ -232,6 +232,11 @@ func (a *App) prepare(ctx context.Context, p *Preview, st *stack.Stack, t *Ticke
 	if p.Kind == run.KindDelete {
 		begin.Revision = nil
 	} else {
+		if begin.Revision.Origin == "" || p.Draft == nil { // what goes back is of where the stack is deployed from now
+			if begin.Revision.Origin, err = a.store.OriginOf(ctx, st.ID, now.Revision); err != nil {
+				return err
+			}
+		}
 		if p.Draft != nil {
 			path, err := filepath.Abs(p.Draft.Path)
 			if err != nil {
@@ -319,7 +324,9 @@ func (a *App) baseline(ctx context.Context, st *stack.Stack, secrets *tosca.Secr
 			})
 		}
 		for k, v := range r.Tags {
-			w.Tags[k] = secrets.Hide(v)
+			if k != stack.StoreTag {
+				w.Tags[k] = secrets.Hide(v)
+			}
 		}
 		out[r.ID] = w
 	}

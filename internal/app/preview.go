@@ -121,7 +121,7 @@ func (a *App) whatIf(ctx context.Context, d *Draft, ask asking, only []string) (
 		return a.halfWhatIf(ctx, p, state, told)
 	}
 	p.Revision = &stack.Revision{Template: d.Template, Text: d.Text, Entry: d.Bundle.Entry, Files: d.Bundle.Files(),
-		Found: d.Wanted.Lookups(), Inputs: d.Wanted.Inputs, Tags: d.Stack.Tags, By: identity.User()}
+		Found: d.Wanted.Lookups(), Inputs: d.Wanted.Inputs, Tags: d.Stack.Tags, By: identity.User(), Origin: d.origin}
 	if d.Commit != "" {
 		p.Revision.Note = "from the commit " + d.Commit[:min(10, len(d.Commit))]
 	}
@@ -155,6 +155,9 @@ func (a *App) whatIf(ctx context.Context, d *Draft, ask asking, only []string) (
 	}
 	if err == nil && state != nil {
 		err = a.hits(ctx, p)
+	}
+	if err == nil {
+		err = a.origins(ctx, p, state)
 	}
 	if err == nil && d.Rules != nil {
 		judge(p, d.Rules, d.Wanted.Inputs, d.Stack.Tags)
@@ -221,7 +224,7 @@ type surveyed struct {
 
 // survey asks a target about itself and what there is in it.
 func (a *App) survey(ctx context.Context, t stack.Target, name string) (*surveyed, error) {
-	s := &surveyed{TargetState: &precheck.TargetState{Target: t, Stack: name, Taken: map[string]string{}}}
+	s := &surveyed{TargetState: &precheck.TargetState{Store: a.storeID(ctx), Target: t, Stack: name, Taken: map[string]string{}}}
 	var err error
 	if s.sight, err = a.sight(ctx, t); err != nil {
 		return nil, err
@@ -267,7 +270,7 @@ func (a *App) mine(ctx context.Context, s *precheck.TargetState) error {
 	}
 	s.Mine = map[string]bool{}
 	for _, l := range s.All {
-		if l.Tags["stack"] == "" && recorded[l.ID] {
+		if recorded[l.ID] && (l.Tags["stack"] == "" || l.Store != "" && l.Store != s.Store) {
 			s.Mine[l.ID] = true
 		}
 	}
@@ -302,7 +305,7 @@ func (a *App) names(ctx context.Context, s *precheck.TargetState, w *stack.Wante
 			if err != nil || about == nil {
 				return nil
 			}
-			at := &precheck.TargetState{Target: end.Target, Stack: s.Stack, About: about, All: s.All, Mine: s.Mine, Way: end.ID, Taken: map[string]string{}}
+			at := &precheck.TargetState{Store: s.Store, Target: end.Target, Stack: s.Stack, About: about, All: s.All, Mine: s.Mine, Way: end.ID, Taken: map[string]string{}}
 			if err := a.namesAt(ctx, at, w, name, end.Cloud, end.Target); err != nil {
 				return nil
 			}
@@ -723,10 +726,4 @@ func (p *Preview) Question() string {
 		what += ", only " + strings.Join(p.Only, ", ")
 	}
 	return fmt.Sprintf("%s: %s in %s / %s?", what, p.Tally, p.Target.Account, p.Target.Region)
-}
-
-// NeedsName reports whether a confirmation wants the stack's name typed: where
-// data would go that matters, or the target is careful.
-func (p *Preview) NeedsName() bool {
-	return len(p.DataLost()) > 0 && !p.Throwaway() || p.Careful()
 }

@@ -114,6 +114,13 @@ func knownOf(stackName string, t stack.Target, r *stack.Recorded) (programs.Know
 	}
 	k := programs.Known{Target: t, ID: r.ID, Kind: tosca.Show(r.Properties["own_type"]), Tags: map[string]string{"stack": stackName, "node": r.Name},
 		Secrets: cloud.SecretPlaces("", settings), Settings: map[string]any{}, Facts: map[string]any{}, Programs: map[string]programs.Program{}}
+	for name, v := range stack.TagMap(r.Properties["tags"]) {
+		if _, secret := v.(tosca.Secret); !secret {
+			k.Tags[tosca.KeyText(name)] = tosca.Show(v)
+		} else if print := stack.TagMap(r.Fingerprints["tags"])[name]; print != nil {
+			k.Tags[tosca.KeyText(name)] = tosca.Show(print)
+		}
+	}
 	for _, l := range r.Links[stack.Through] {
 		k.Through = l.ID
 	}

@@ -617,6 +617,7 @@ func (a *App) whatIfAgain(ctx context.Context, s *Saved, rev *stack.Revision) (*
 		written.Stack.Rules, written.Stack.RulesPos = file.Rules, file.RulesPos
 	}
 	a.readTemplate(written, b)
+	written.origin = rev.Origin
 	return a.WhatIf(ctx, a.resolve(written, stack.Options{Given: givenAgain(rev), Tags: rev.Tags}, nil), s.Only...)
 }
 

@@ -8,8 +8,8 @@ import (
 
 	"brickrow/internal/cloud"
 	"brickrow/internal/identity"
-	"brickrow/internal/store"
 	"brickrow/internal/run"
+	"brickrow/internal/store"
 )
 
 // TestSavedChangeSets saves a change set, lets it be approved and deploys

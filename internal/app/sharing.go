@@ -101,12 +101,20 @@ func MoveStore(ctx context.Context, home, from, to string, told func(MovedTable)
 			return Moved{}, err
 		}
 	}
-	return store.Move(ctx, StorePlace(home, from), place, shippedTypes, told)
+	at, err := StorePlace(home, from)
+	if err != nil {
+		return Moved{}, err
+	}
+	return store.Move(ctx, at, place, shippedTypes, told)
 }
 
 // GiveUpMove lets a store be used again whose moving was broken off.
 func GiveUpMove(ctx context.Context, home, from string) error {
-	return store.GiveUpMove(ctx, StorePlace(Home(home), from), shippedTypes)
+	at, err := StorePlace(Home(home), from)
+	if err != nil {
+		return err
+	}
+	return store.GiveUpMove(ctx, at, shippedTypes)
 }
 
 func shippedTypes() *tosca.Library { return profile.Read().Library }

@@ -36,6 +36,9 @@ func shapeDigest(r *cloud.Resource) string {
 		}
 	}
 	for _, k := range sortedKeys(r.Tags) {
+		if k == stack.StoreTag {
+			continue
+		}
 		buf = append(append(append(append(buf, 0, 't'), k...), 0), r.Tags[k]...)
 	}
 	_, _ = h.Write(buf)

@@ -241,7 +241,7 @@ func commonTags(list []*stack.Live) map[string]string {
 	out := map[string]string{}
 	for i, l := range list {
 		for k, v := range l.Tags {
-			if i == 0 && k != "stack" && k != "node" {
+			if i == 0 && !stack.OwnTag(k) {
 				out[k] = v
 			}
 		}
@@ -272,7 +272,7 @@ func (w *writer) node(l *stack.Live, there func(id string) *stack.Live) string {
 		if d.Name == "tags" {
 			own := tosca.Map{}
 			for k, tag := range l.Tags {
-				if is, all := w.common[k]; k != "stack" && k != "node" && !(all && is == tag) {
+				if is, all := w.common[k]; !stack.OwnTag(k) && !(all && is == tag) {
 					own[k] = tosca.String(tag)
 				}
 			}

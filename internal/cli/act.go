@@ -12,16 +12,12 @@ import (
 
 func (p *Program) act() *cobra.Command {
 	var inputs []string
-	var yes bool
-	var note, save string
+	var save string
 	cmd := &cobra.Command{Use: "act STACK [RESOURCE] ACTION", Args: cobra.RangeArgs(2, 3),
 		Short: "Do something to what runs: backup, restore, restart, scale; suspend and resume, also of a whole stack"}
 	cmd.Flags().StringArrayVarP(&inputs, "input", "i", nil, "an input of the action, as name=value")
-	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
-	how := carrying{}
-	how.carryingFlags(cmd)
+	agreed := agreementFlags(cmd)
 	cmd.Flags().StringVar(&save, "save", "", "do nothing, and save it to this file, from which 'deploy' carries out exactly that")
-	cmd.Flags().StringVar(&note, "note", "", "a note that is kept with the run")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		ctx := cmd.Context()
 		with, err := pairs(inputs)
@@ -44,30 +40,30 @@ func (p *Program) act() *cobra.Command {
 				fmt.Fprintf(p.Err, "saved as %s\n", save)
 				return nil
 			}
-			acts.Note = note
-			return p.carryActs(ctx, a, acts, yes, how)
+			acts.Note = agreed.note
+			return p.carryActs(ctx, a, acts, agreed)
 		})
 	}
 	return cmd
 }
 
 // carryActs confirms an action and carries it out in the foreground.
-func (p *Program) carryActs(ctx context.Context, a *app.App, acts *app.Acts, yes bool, how carrying) error {
-	if !yes {
+func (p *Program) carryActs(ctx context.Context, a *app.App, acts *app.Acts, agreed *agreement) error {
+	if !agreed.yes {
 		for _, part := range acts.Parts {
 			fmt.Fprintf(p.Err, "  %s  (%s %s)\n", part.Name, part.Type, part.ID)
 		}
-		if err := p.confirm(acts.Question(), ""); err != nil {
-			return err
-		}
+	}
+	if err := p.agree(agreed, acts.Consent(), acts.Question()); err != nil {
+		return err
 	}
 	var err error
-	if acts.Queue, err = p.in(&how); err != nil {
+	if acts.Queue, err = p.in(&agreed.carrying); err != nil {
 		return err
 	}
 	t, err := a.PrepareActs(ctx, acts)
 	if err != nil {
 		return err
 	}
-	return p.execute(ctx, a, t, how)
+	return p.execute(ctx, a, t, agreed.carrying)
 }

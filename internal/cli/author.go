@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -285,20 +286,28 @@ func (p *Program) starters() *cobra.Command {
 }
 
 func (p *Program) newFrom() *cobra.Command {
-	var target string
+	var target, name string
 	var ask bool
 	cmd := &cobra.Command{Use: "new STARTER DIR",
 		Short: "Begin a stack: write a starter and its stack file into a folder", Args: cobra.ExactArgs(2)}
 	cmd.Flags().StringVar(&target, "target", "", "account/region it goes to")
+	cmd.Flags().StringVar(&name, "name", "", "name of the stack (default: that of the starter)")
 	cmd.Flags().BoolVar(&ask, "inputs", false, "ask for what has to be filled in; it needs a terminal")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		if ask {
-			return p.with(func(a *app.App) error { return p.askInputs(cmd.Context(), a, args[0], args[1], target) })
+			return p.with(func(a *app.App) error {
+				return p.askInputs(cmd.Context(), a, args[0], args[1], cmp.Or(name, args[0]), target)
+			})
 		}
 		if _, ok := stack.ParseTarget(target); target != "" && !ok {
 			return usage{fmt.Errorf("'%s' is not a target: write account/region", target)}
 		}
-		written, err := app.NewFrom(args[0], args[1], target)
+		if target != "" {
+			if err := p.with(func(a *app.App) error { return a.FreeName(cmd.Context(), cmp.Or(name, args[0]), target) }); err != nil {
+				return err
+			}
+		}
+		written, err := app.NewStack(args[0], args[1], cmp.Or(name, args[0]), target)
 		if err != nil {
 			return err
 		}

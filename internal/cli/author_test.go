@@ -181,7 +181,17 @@ func TestSavingAndApproving(t *testing.T) {
 	_, errs = s.run(1, "deploy", file, "--yes")
 	s.wants(errs, "agreement of a second person")
 	s.run(1, "deploy", plan, "--yes")
-	s.run(0, "targets", "--no-approval", "workshop/alder-1")
+	_, errs = s.run(1, "targets", "--no-approval", "workshop/alder-1")
+	s.wants(errs, "also this: save it with targets --no-approval workshop/alder-1 --save FILE")
+	free := s.file("free.json")
+	s.run(0, "targets", "--no-approval", "workshop/alder-1", "--save", free)
+	_, errs = s.run(1, "deploy", free)
+	s.wants(errs, "needs the agreement of a second person")
+	home := s.home
+	s.home = filepath.Join(t.TempDir(), "other") // somebody else
+	s.run(0, "approve", free)
+	s.home = home
+	s.wants(first(s.run(0, "deploy", free)), "needs no approval any more")
 	s.run(2, "deploy", plan, "--yes", "-i", "readers=5")
 	out, _ := s.run(0, "deploy", plan, "--yes")
 	s.wants(out, "1 new, 2 edit", "done")

@@ -16,7 +16,7 @@ import (
 )
 
 // askInputs begins a stack and asks for what has to be filled in.
-func (p *Program) askInputs(ctx context.Context, a *app.App, starter, dir, target string) error {
+func (p *Program) askInputs(ctx context.Context, a *app.App, starter, dir, name, target string) error {
 	if !p.terminal {
 		return usage{errors.New("--inputs asks for values, and nobody can answer here: leave it out, and fill in the stack file")}
 	}
@@ -32,11 +32,14 @@ func (p *Program) askInputs(ctx context.Context, a *app.App, starter, dir, targe
 		return err
 	}
 	i := slices.IndexFunc(list, func(s app.Starter) bool { return s.Name == starter })
-	written, err := app.NewFrom(starter, dir, target)
+	if err := a.FreeName(ctx, name, target); err != nil {
+		return err
+	}
+	written, err := app.NewStack(starter, dir, name, target)
 	if err != nil {
 		return err
 	}
-	file := filepath.Join(dir, starter+".stack.yaml")
+	file := filepath.Join(dir, name+".stack.yaml")
 	for _, field := range list[i].Fields {
 		if !app.MustFill(field) {
 			continue

@@ -16,7 +16,6 @@ import (
 	"brickrow/internal/notice"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
-	"brickrow/internal/whatif"
 )
 
 // valueFlags adds the flags that give values to inputs.
@@ -118,7 +117,7 @@ func (p *Program) deploy() *cobra.Command {
 				}
 				if acts != nil {
 					acts.Note = agreed.note
-					return p.carryActs(cmd.Context(), a, acts, agreed.yes, agreed.carrying)
+					return p.carryActs(cmd.Context(), a, acts, agreed)
 				}
 			}
 			a.AskPrograms.Store(a.AskPrograms.Load() || agreed.yes) // they run when it is carried out, to which somebody agrees here
@@ -170,10 +169,13 @@ func agreementFlags(cmd *cobra.Command) *agreement {
 	cmd.Flags().BoolVar(&g.yes, "yes", false, "do not ask")
 	g.carryingFlags(cmd)
 	cmd.Flags().StringVar(&g.note, "note", "", "a note that is kept with the run")
-	cmd.Flags().StringArrayVar(&g.accept, "accept", nil,
-		"with --yes: a risk that is accepted; data is the only one that must be, unless the stack file says "+
-			"throwaway: true")
+	acceptFlag(cmd, &g.accept)
 	return g
+}
+
+func acceptFlag(cmd *cobra.Command, into *[]string) {
+	cmd.Flags().StringArrayVar(into, "accept", nil,
+		"with --yes: a risk that is accepted; data, origin and leaving have to be, data not where the stack file says throwaway: true")
 }
 
 func (g *agreement) saveFlag(cmd *cobra.Command) {
@@ -210,15 +212,8 @@ func (p *Program) carry(ctx context.Context, a *app.App, pv *app.Preview, onFail
 		p.findings(pv.Findings)
 		return exit(ExitRefused)
 	}
-	if err := agreed.lossOf(pv); err != nil {
-		return err
-	}
-	if !agreed.yes && !pv.Empty() {
-		word := ""
-		if pv.NeedsName() {
-			word = pv.ChangeSet.Stack
-		}
-		if err := p.confirm(pv.Question(), word); err != nil {
+	if !pv.Empty() || len(pv.Consent().Risks) > 0 {
+		if err := p.agree(agreed, pv.Consent(), pv.Question()); err != nil {
 			return err
 		}
 	}
@@ -240,23 +235,15 @@ func (p *Program) carry(ctx context.Context, a *app.App, pv *app.Preview, onFail
 	return p.execute(ctx, a, t, agreed.carrying)
 }
 
-// lossOf refuses to lose data by --yes alone, unless the stack is a throwaway one.
-func (g *agreement) lossOf(pv *app.Preview) error {
-	for _, a := range g.accept {
-		if a != string(whatif.RiskData) {
-			return usage{fmt.Errorf("--accept takes data, not '%s'", a)}
-		}
+// agree asks for the consent that something needs or, with --yes, wants it to have been given by --accept.
+func (p *Program) agree(g *agreement, c app.Consent, question string) error {
+	if err := app.CheckAccepted(g.accept); err != nil {
+		return usage{err}
 	}
-	lost := pv.DataLost()
-	if !g.yes || pv.Throwaway() || len(lost) == 0 || len(g.accept) > 0 {
-		return nil
+	if g.yes {
+		return c.Given(g.accept)
 	}
-	more := ""
-	if len(lost) > 1 {
-		more = fmt.Sprintf(" (and %d more)", len(lost)-1)
-	}
-	return fmt.Errorf("%s%s: add --accept data to --yes, or, where that never matters, throwaway: true to the "+
-		"stack file", lost[0].Text, more)
+	return p.confirm(question, c.Word())
 }
 
 // carrying is how a run is told while it is carried out, and at its end; and whether that is done by a worker.

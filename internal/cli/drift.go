@@ -207,5 +207,5 @@ func changedWords(at time.Time, by stack.Author) string {
 	if at.IsZero() {
 		return ""
 	}
-	return ", changed last " + at.Local().Format("2006-01-02 15:04:05") + " " + cloud.Clean(by.Words())
+	return ", changed " + at.Local().Format("2006-01-02 15:04:05") + " " + cloud.Clean(by.Words())
 }

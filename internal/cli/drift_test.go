@@ -15,19 +15,20 @@ func TestDriftOnTheCommandLine(t *testing.T) {
 	out, _ := s.run(0, "drift", "ridge-base")
 	s.wants(out, "ridge-base in workshop/alder-1 is as it is recorded")
 	out, _ = s.run(3, "drift", "bulletin-test")
-	s.wants(out, "≠ reader_rules", "allow[1]", "recorded not set", "peer: 10.8.0.0/16", "changed 20", " by ", "--put-back")
+	s.wants(out, "≠ reader_rules", "allow[1]", "recorded not set", "peer: 10.8.0.0/16", "changed 20", " by hand, by ", "--put-back")
 	out, _ = s.run(3, "drift", "bulletin-test", "--json")
 	d := decode[struct {
 		Stack, Target string
 		Differs       []struct {
-			Name, Type, ID, Path, Since, By string
-			Recorded, Wanted                any
-			Live                            map[string]any
+			Name, Type, ID, Path, Since string
+			By                          map[string]string
+			Recorded, Wanted            any
+			Live                        map[string]any
 		}
 		Gone, Unrecorded []any
 	}](t, out)
 	if c := d.Differs; d.Stack != "bulletin-test" || len(c) != 1 || c[0].Name != "reader_rules" || c[0].Path != "allow[1]" ||
-		c[0].Recorded != nil || c[0].Live["ports"] != "22" || c[0].Since == "" || c[0].By == "" || d.Gone == nil || d.Unrecorded == nil {
+		c[0].Recorded != nil || c[0].Live["ports"] != "22" || c[0].Since == "" || c[0].By["kind"] != "person" || c[0].By["name"] == "" || d.Gone == nil || d.Unrecorded == nil {
 		t.Errorf("%s", out)
 	}
 

@@ -273,18 +273,8 @@ func (p *Program) roll(ctx context.Context, a *app.App, path string, kind run.Ki
 		}
 		return nil
 	}
-	for _, r := range f.accept {
-		if r != string(whatif.RiskData) {
-			return usage{fmt.Errorf("--accept takes data, not '%s'", r)}
-		}
-	}
-	if lost := pv.Lost(); f.yes && lost > 0 && len(f.accept) == 0 {
-		return fmt.Errorf("data would go in %d cases: add --accept data to --yes", lost)
-	}
-	if !f.yes {
-		if err := p.confirm(pv.Question(), pv.Word()); err != nil {
-			return err
-		}
+	if err := p.agree(&agreement{yes: f.yes, accept: f.accept}, pv.Consent(), pv.Question()); err != nil {
+		return err
 	}
 	r, err := a.StartFleet(ctx, pv, f.note, in)
 	if err != nil {

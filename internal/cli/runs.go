@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"brickrow/internal/app"
+	"brickrow/internal/cloud"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
 )
@@ -41,6 +42,18 @@ func (p *Program) undo() *cobra.Command {
 				in, err := p.in(&agreed.carrying)
 				if err != nil {
 					return err
+				}
+				consent, err := a.UndoConsent(ctx, st)
+				if err != nil {
+					return err
+				}
+				if len(consent.Risks) > 0 {
+					for _, r := range consent.Risks {
+						fmt.Fprintf(p.Err, "! %-8s %s\n", r.Kind, cloud.Clean(r.Text))
+					}
+					if err := p.agree(agreed, consent, app.UndoQuestion(st)); err != nil {
+						return err
+					}
 				}
 				t, err := a.ResumeIn(ctx, st, app.Back, in)
 				if err != nil {

@@ -16,10 +16,14 @@ type toldReading struct {
 }
 
 type toldTrace struct {
-	Time, By, Kind, Stack, Resource, ID, Path string
-	Run                                       int
-	Before, After                             any
-	Relations                                 *struct{ Before, After []string }
+	Time, Kind, Stack, Resource, ID, Path string
+	By                                    struct {
+		Kind, Name string
+		Run        int
+	}
+	Run           int
+	Before, After any
+	Relations     *struct{ Before, After []string }
 }
 
 // The cloud is observed, what has changed is told once, and a former configuration goes back

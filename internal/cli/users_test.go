@@ -197,7 +197,10 @@ func TestTeamOfThree(t *testing.T) {
 			t.Errorf("%s reads %s", s.name, out)
 		}
 	}
-	maker.run(0, "targets", "--no-approval", "workshop/alder-1")
+	free := filepath.Join(desk, "free.json")
+	maker.run(0, "targets", "--no-approval", "workshop/alder-1", "--save", free)
+	second.run(0, "approve", free)
+	third.run(0, "deploy", free)
 	third.run(0, "deploy", file, "--yes", "-i", "word="+secret, "-i", "size=medium")
 
 	maker.run(0, "store", "members", "remove", "cem")

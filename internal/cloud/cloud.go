@@ -11,6 +11,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -151,7 +152,7 @@ func Clean(s string) string {
 // Live reads a resource with the types of the profile.
 func (r Resource) Live(lib *tosca.Library) *stack.Live {
 	l := &stack.Live{ID: r.ID, Type: r.Type, Node: r.Tags["node"], State: r.State, ETag: r.ETag, Links: r.Links,
-		Tags: r.Tags, UsedBy: r.UsedBy, Changed: r.Changed, ChangedBy: r.ChangedBy, By: stack.AuthorOf(r.ChangedBy, ""), Why: r.Why, Through: r.Through,
+		Store: r.Tags[stack.StoreTag], Tags: r.Tags, UsedBy: r.UsedBy, Changed: r.Changed, ChangedBy: r.ChangedBy, By: stack.AuthorOf(r.ChangedBy, ""), Why: r.Why, Through: r.Through,
 		Properties: map[string]tosca.Value{}, Attributes: map[string]tosca.Value{}}
 	t := lib.Nodes[r.Type]
 	for k, v := range r.Properties {
@@ -159,9 +160,13 @@ func (r Resource) Live(lib *tosca.Library) *stack.Live {
 	}
 	own := tosca.Map{}
 	for k, v := range r.Tags {
-		if k != "stack" && k != "node" {
+		if !stack.OwnTag(k) {
 			own[k] = tosca.String(v)
 		}
+	}
+	if l.Store != "" { // which store it is is no part of how it is
+		l.Tags = maps.Clone(r.Tags)
+		delete(l.Tags, stack.StoreTag)
 	}
 	if len(own) > 0 {
 		l.Properties["tags"] = own

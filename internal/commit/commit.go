@@ -79,6 +79,33 @@ func Branch(path string) string {
 	return head.Name().Short()
 }
 
+// First is the first commit of the repository that a file is in, from which each clone of it begins, and the path of the file in
+// it. The commit is "" where there is none, or not all of them are here; the path is "" where the file is in no repository.
+func First(path string) (hash, name string) {
+	repository, root, err := open(path)
+	if err != nil {
+		return "", ""
+	}
+	if name, err = (&Tree{root: root}).within(path); err != nil {
+		return "", ""
+	}
+	if shallow, err := repository.Storer.Shallow(); err != nil || len(shallow) > 0 {
+		return "", name
+	}
+	head, err := repository.Head()
+	if err != nil {
+		return "", name
+	}
+	c, err := repository.CommitObject(head.Hash())
+	for err == nil && c.NumParents() > 0 {
+		c, err = c.Parent(0)
+	}
+	if err != nil {
+		return "", name
+	}
+	return c.Hash.String(), name
+}
+
 // Name is a path relative to the repository, or as it is where it is in no part of it.
 func (t *Tree) Name(path string) string {
 	if name, err := t.within(path); err == nil {

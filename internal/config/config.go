@@ -195,6 +195,8 @@ func (f *File) get(name, flag string) Value {
 	switch text, set := os.LookupEnv(s.Variable); {
 	case flag != "":
 		v.Value, v.Origin = flag, "the flag --"+s.Flag
+	case set && text == "" && name == "store": // which one is meant is not known: nothing else is taken for it
+		v.Origin = "the variable " + s.Variable + ", which is empty"
 	case set && text != "":
 		v.Value, v.Origin = text, "the variable "+s.Variable
 	case f.Values[name] != "":

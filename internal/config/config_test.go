@@ -15,7 +15,8 @@ func at(t *testing.T, text string) {
 	}
 	t.Setenv("BRICKROW_CONFIG", path)
 	for _, s := range Settings {
-		t.Setenv(s.Variable, "")
+		t.Setenv(s.Variable, "") // so that it is put back
+		os.Unsetenv(s.Variable)
 	}
 }
 
@@ -46,6 +47,11 @@ func TestWhereSettingsComeFrom(t *testing.T) {
 			t.Errorf("%s: %q, want %q", name, got, want)
 		}
 	}
+	t.Setenv("BRICKROW_STORE", "")
+	if v := f.All(nil)[1]; f.Get("store", "") != "" || f.Get("store", "mine") != "file" || !strings.Contains(v.Origin, "which is empty") {
+		t.Errorf("with an empty variable the store is %q, %q", f.Get("store", ""), v.Origin)
+	}
+	os.Unsetenv("BRICKROW_STORE")
 	if err := os.Chmod(f.Path, 0o644); err != nil {
 		t.Fatal(err)
 	}

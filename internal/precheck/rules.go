@@ -12,6 +12,8 @@ import (
 
 // Knowledge is what is known of resource types by their names.
 type Knowledge interface {
+	// Type is the type of a cloud by its name there; nil where it is not known.
+	Type(name string) *tosca.NodeType
 	// Template reports what the cloud would refuse for what stands in the
 	// template, and with c.State for what is there.
 	Template(c *Checker)

@@ -12,6 +12,7 @@ import (
 
 // TargetState is what is known of a target.
 type TargetState struct {
+	Store  string // the id of the store that asks
 	Target stack.Target
 	Stack  string // the one that is looked at
 	About  *cloud.About
@@ -95,7 +96,7 @@ func (s *TargetState) Live(id string) *stack.Live {
 func (s *TargetState) Of(name string) map[string]*stack.Live {
 	out := map[string]*stack.Live{}
 	for _, l := range s.All {
-		if l.Tags["stack"] == name || name == s.Stack && s.Mine[l.ID] {
+		if l.Tags["stack"] == name && !s.otherStore(l) || name == s.Stack && s.Mine[l.ID] {
 			out[l.ID] = l
 		}
 	}
@@ -103,7 +104,24 @@ func (s *TargetState) Of(name string) map[string]*stack.Live {
 }
 
 // Foreign reports whether a resource belongs to another stack, or to none.
-func (s *TargetState) Foreign(l *stack.Live) bool { return l.Tags["stack"] != s.Stack && !s.Mine[l.ID] }
+func (s *TargetState) Foreign(l *stack.Live) bool {
+	return (l.Tags["stack"] != s.Stack || s.otherStore(l)) && !s.Mine[l.ID]
+}
+
+// otherStore reports whether a resource says that it is of a stack in another store.
+func (s *TargetState) otherStore(l *stack.Live) bool {
+	return l.Store != "" && s.Store != "" && l.Store != s.Store
+}
+
+// OfOtherStore is what carries the name of the stack, and belongs to a stack of that name in another store.
+func (s *TargetState) OfOtherStore() (out []*stack.Live) {
+	for _, l := range s.All {
+		if l.Tags["stack"] == s.Stack && s.otherStore(l) && !s.Mine[l.ID] {
+			out = append(out, l)
+		}
+	}
+	return out
+}
 
 // ID is the cloud id of a resource by name; "" where it is still to be made.
 func (c *Checker) ID(name string) string {
@@ -213,7 +231,7 @@ func (c *Checker) leaving(ch *whatif.Change) {
 	if l == nil {
 		return
 	}
-	held, unless := stack.Holding(c.File.Library.Nodes[l.Type], l)
+	held, unless := stack.Holding(c.knowledge.Type(l.Type), l)
 	if empties := l.Properties[unless]; unless != "" && !(empties != nil && tosca.Equal(empties, tosca.Bool(true))) {
 		c.findings.Errorf(ch.Pos, "not-empty", "empty it first, write "+unless+": true and deploy that first, or give it the policy Keep",
 			"%s holds %s: the cloud does not remove it with them", ch.Name, held)

@@ -32,6 +32,9 @@ var (
 	_ precheck.Knowledge = (*Profile)(nil)
 )
 
+// Type is a type of the shipped profiles by its name.
+func (p *Profile) Type(name string) *tosca.NodeType { return p.Library.Nodes[name] }
+
 // Read reads the shipped profiles; each of the others builds upon that of the cloud. It takes some milliseconds: who needs it often
 // keeps it.
 func Read() *Profile {

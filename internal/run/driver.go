@@ -39,6 +39,7 @@ const DefaultLimit = whatif.Limit
 type Driver struct {
 	RunID   string
 	Stack   string
+	Store   string // the id of the store, which resources are tagged with; "" tags none
 	Target  stack.Target
 	Cloud   cloud.Cloud
 	Journal Journal

@@ -41,6 +41,11 @@ func NewActions(list []Acting) Plan {
 		for _, n := range a.Needs {
 			s.Needs = append(s.Needs, a.Verb+" "+n)
 		}
+		for _, before := range p.Steps { // what is done to the same one comes one after the other
+			if before.Resource == a.Resource {
+				s.Needs = append(s.Needs, before.ID)
+			}
+		}
 		p.Steps = append(p.Steps, s)
 	}
 	return p

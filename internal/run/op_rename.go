@@ -35,7 +35,10 @@ func (n *rename) prepare(ctx context.Context, t *task) (*ending, error) {
 	for name, v := range b.Tags {
 		n.req.SetTag(name, v)
 	}
-	n.req.SetTag("node", tosca.String(to))
+	n.req.SetTag(stack.NodeTag, tosca.String(to))
+	if t.Store != "" {
+		n.req.SetTag(stack.StoreTag, tosca.String(t.Store))
+	}
 	if b.NamesHidden {
 		n.req.Secrets = append(n.req.Secrets, "/tags")
 	}

@@ -52,6 +52,9 @@ func (u *edit) prepare(ctx context.Context, t *task) (_ *ending, err error) {
 	case needsSwap(changes):
 		return nil, errors.New("it would have to be replaced now; make a new what-if")
 	}
+	if t.Store != "" && live.Store != t.Store && !slices.ContainsFunc(changes, func(c stack.PropertyChange) bool { return c.Property == "tags" }) {
+		changes = append(changes, stack.PropertyChange{Property: "tags"}) // it is told whose it is, as it is changed anyway
+	}
 	t.entry.Before = snapshot(changes, rec, live)
 	u.req = t.repeat(u.res, u.props)
 	return nil, u.backUp(ctx, t)
@@ -131,9 +134,12 @@ func snapshot(changes []stack.PropertyChange, rec *stack.Recorded, live *stack.L
 				maps.Copy(s.Tags, recorded)
 			}
 			for k, v := range live.Tags {
-				if !s.NamesHidden || k == "stack" || k == "node" || slices.Contains(s.Others, k) {
+				if !s.NamesHidden || stack.OwnTag(k) || slices.Contains(s.Others, k) {
 					s.Tags[k] = stack.Restorable(recorded[k], tosca.String(v))
 				}
+			}
+			if live.Store != "" {
+				s.Tags[stack.StoreTag] = tosca.String(live.Store)
 			}
 		default:
 			v := stack.Restorable(rec.Properties[c.Property], live.Properties[c.Property])

@@ -288,6 +288,9 @@ func (t *task) strays(ctx context.Context) ([]cloud.Ref, error) {
 	}
 	var out []cloud.Ref
 	for _, r := range list {
+		if other := r.Tags[stack.StoreTag]; other != "" && other != t.Store { // it is that of another store
+			continue
+		}
 		if r.Tags["stack"] == t.Stack && r.Tags["node"] == t.entry.Step.Resource && !t.known(r.ID) {
 			out = append(out, cloud.Ref{Target: t.Target, Type: r.Type, ID: r.ID})
 		}
@@ -319,8 +322,11 @@ func (d *Driver) known(id string) bool {
 // tags puts the resource's own tags into a request, and those that tell whose it
 // is.
 func (t *task) tags(req *cloud.Request, props map[string]tosca.Value) {
-	req.SetTag("stack", tosca.String(t.Stack))
-	req.SetTag("node", tosca.String(t.entry.Step.Resource))
+	req.SetTag(stack.StackTag, tosca.String(t.Stack))
+	req.SetTag(stack.NodeTag, tosca.String(t.entry.Step.Resource))
+	if t.Store != "" {
+		req.SetTag(stack.StoreTag, tosca.String(t.Store))
+	}
 	req.SetTags(props["tags"])
 }
 

@@ -213,7 +213,7 @@ func (f *File) entry(e tosca.Entry, findings *tosca.Findings) {
 	case "tags":
 		f.Tags, f.TagsPos = map[string]string{}, e.Key.Pos
 		for _, t := range tosca.Entries(f.Path, e.Node, "tags", findings) {
-			if t.Key.Name == "stack" || t.Key.Name == "node" {
+			if OwnTag(t.Key.Name) {
 				findings.Errorf(t.Key.Pos, "reserved-tag", "choose another name",
 					"the tag '%s' is set by Brick Row itself", t.Key.Name)
 			}

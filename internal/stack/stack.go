@@ -483,9 +483,20 @@ type Live struct {
 	Changed   time.Time
 	ChangedBy string
 	By        Author // the same, as this store sees it
+	Store     string // the id of the store whose stack it is of; "" is that nobody says so
 	// Why says of one that could not be read why that is, and Through by the name of which connection it is reached.
 	Why, Through string
 }
+
+// The tags that say whose a resource is: of which stack, which resource of it, and in which store. Nobody else gives them.
+const (
+	StackTag = "stack"
+	NodeTag  = "node"
+	StoreTag = "store"
+)
+
+// OwnTag reports whether a tag is one that says whose a resource is.
+func OwnTag(name string) bool { return name == StackTag || name == NodeTag || name == StoreTag }
 
 // Unreadable is the state of a resource that could not be read: it is shown as it was known last, and nothing follows from
 // that.

@@ -74,8 +74,14 @@ func (a Author) Words() string {
 	return "outside of this store"
 }
 
-// Changed says in the middle of a sentence how something came to be other than it was: "was changed by hand, by warden@hut".
-func (a Author) Changed() string { return "was changed " + a.Words() }
+// Changed says in the middle of a sentence how something in the cloud came to be other than it was: "was changed by hand in the
+// cloud, by warden@hut".
+func (a Author) Changed() string {
+	if a.Kind == ByPerson {
+		return "was changed by hand in the cloud, by " + a.Name
+	}
+	return "was changed in the cloud " + a.Words()
+}
 
 // Short is Words in a few letters: "run 7", "hand", "outside".
 func (a Author) Short() string {
@@ -192,7 +198,7 @@ const (
 // GoneWords say of what is recorded under an id and was asked for that it is not there: by whom is not known, as what is
 // gone does not tell.
 func GoneWords(id string) string {
-	return "It is recorded as " + id + ", and the cloud says that it is not there any more. No run of this store has removed it."
+	return "It is recorded as " + id + ", and the cloud says that it is not there any more; by whom is not known."
 }
 
 // StrayWords say of what carries the tag of a stack that it is in no record; by is who changed it last.

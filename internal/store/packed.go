@@ -28,7 +28,7 @@ func PackRevision(r stack.Revision) ([]byte, error) {
 		tags[k] = tosca.String(v)
 	}
 	return json.Marshal(tosca.Stored(tosca.Map{"revision": pack(&r), "template": tosca.String(r.Template),
-		"inputs": inputs, "tags": tags}))
+		"inputs": inputs, "tags": tags, "origin": tosca.String(r.Origin)}))
 }
 
 // UnpackRevision is the reverse of PackRevision.
@@ -42,6 +42,9 @@ func UnpackRevision(text []byte) (*stack.Revision, error) {
 		return nil, fmt.Errorf("what is packed is no revision")
 	}
 	r := &stack.Revision{Template: tosca.Show(m["template"]), Tags: map[string]string{}}
+	if origin, ok := m["origin"].(tosca.String); ok {
+		r.Origin = string(origin)
+	}
 	if err := unpack(r, m["revision"]); err != nil {
 		return nil, err
 	}

@@ -296,6 +296,15 @@ func (s *Store) Revision(ctx context.Context, id int64, number int) (*stack.Revi
 	return r, err
 }
 
+// OriginOf reads where a revision came from; "" is not known.
+func (s *Store) OriginOf(ctx context.Context, id int64, number int) (origin string, err error) {
+	err = s.db.QueryRowContext(ctx, `select origin from revisions where stack_id = ? and number = ?`, id, number).Scan(&origin)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return origin, err
+}
+
 // Inputs reads the inputs of a revision.
 func (s *Store) Inputs(ctx context.Context, id int64, number int) ([]stack.Input, error) {
 	var text string

@@ -54,6 +54,7 @@ var Codes = map[string]string{
 	"index-outside-relationship": "$relationship_index stands where there is no relationship",
 	"other-place":                "a resource rests on one that is in another cloud, or a connection is to go through a connection",
 	"not-read":                   "a resource of a stack that is to be deleted cannot be read",
+	"other-store":                "the stack has the name of one that is in another store, in the same target",
 	"not-asked":                  "the program of a type of one's own was not asked how it would make a change, because it was never deployed",
 	"interrupted":                "the last run of the stack did not come to its end",
 	"invalid-value":              "a value breaks a validation",

@@ -73,7 +73,7 @@ func TestMendingAMistake(t *testing.T) {
 	d.press("down", "2", "e")
 	d.toLine("type: Queue")
 	d.press("x")
-	d.wants("there is no node type 'Queuex'", "as it was before the mistake")
+	d.wants("there is no node type 'Queuex'", "from before the mistake")
 	d.press("alt+enter")
 	d.wants("write Queue", "enter takes it")
 	d.press("enter")

@@ -176,13 +176,13 @@ func (ch *Change) author() stack.Author {
 
 // recordCause says what is not as it is recorded, and what deploying makes of it.
 func (c *Comparison) recordCause(ch *Change, p stack.PropertyChange, say func(Cause)) {
-	text := fmt.Sprintf("in the cloud %s %s; deploying puts it back", p.Path, ch.author().Changed())
+	text := fmt.Sprintf("%s %s; deploying puts it back", p.Path, ch.author().Changed())
 	if ch.offRecord(p) == conflict {
 		was := "it was " + tosca.Show(ch.Recorded.Properties[p.Property])
 		if tosca.HasSecret(ch.Recorded.Properties[p.Property]) || tosca.HasSecret(p.After) {
 			was = "both are secret"
 		}
-		text = fmt.Sprintf("conflict: in the cloud %s %s, and here too (%s); deploying takes what "+
+		text = fmt.Sprintf("conflict: %s %s, and here too (%s); deploying takes what "+
 			"stands here", p.Path, ch.author().Changed(), was)
 	}
 	k := Cause{Kind: Outside, Text: text, Pos: ch.Pos}

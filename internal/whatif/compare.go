@@ -71,6 +71,8 @@ type State struct {
 // Knowledge is what is known of resource types by their names, beside what the
 // types say of themselves.
 type Knowledge interface {
+	// Type is the type of a cloud by its name there; nil where it is not known.
+	Type(name string) *tosca.NodeType
 	// ChangeRisks raises what one change may bring about.
 	ChangeRisks(c *Comparison, ch *Change)
 	// Risks raises what changes may bring about together.
@@ -640,7 +642,6 @@ func (c *Comparison) follow() {
 // conflicts finds what the run could not do: guards, and names or ranges that
 // the old resource still holds while the new one is built.
 func (c *Comparison) conflicts() {
-	lib := c.Wanted.File.Library
 	leaving := map[string]string{} // unique name to the resource that goes
 	kept := map[string]string{}    // unique name to the id of what the stack has kept
 	for _, r := range c.Kept {
@@ -648,12 +649,12 @@ func (c *Comparison) conflicts() {
 		if live := c.Live[r.ID]; adopted || c.Live != nil && live == nil {
 			continue
 		}
-		for _, d := range uniqueProperties(lib.Nodes[r.Type]) {
+		for _, d := range uniqueProperties(c.typeNamed(r.Type)) {
 			kept[r.Type+"/"+tosca.InClear(r.Properties[d])] = r.ID
 		}
 	}
 	for _, r := range c.Old {
-		for _, d := range uniqueProperties(lib.Nodes[r.Type]) {
+		for _, d := range uniqueProperties(c.typeNamed(r.Type)) {
 			leaving[r.Type+"/"+tosca.InClear(r.Properties[d])] = "the old part of " + r.Name
 		}
 	}
@@ -680,7 +681,7 @@ func (c *Comparison) conflicts() {
 			continue
 		}
 		if (ch.Kind == Drop || ch.Kind == Swap) && ch.Recorded != nil {
-			for _, d := range uniqueProperties(lib.Nodes[ch.Recorded.Type]) {
+			for _, d := range uniqueProperties(c.typeNamed(ch.Recorded.Type)) {
 				leaving[ch.Recorded.Type+"/"+tosca.InClear(ch.Recorded.Properties[d])] = ch.Name
 			}
 		}

@@ -375,7 +375,7 @@ func TestByHandInTheCloud(t *testing.T) {
 	if got := summary(cs); got != "db edit size; frames new; queue edit label" {
 		t.Errorf("after changes by hand: %s", got)
 	}
-	for name, words := range map[string]string{"db": "changed by hand, by warden@hut", "queue": "changed outside of this store", "frames": "gone from the cloud"} {
+	for name, words := range map[string]string{"db": "changed by hand in the cloud, by warden@hut", "queue": "changed in the cloud outside of this store", "frames": "gone from the cloud"} {
 		if got := strings.Join(cs.Change(name).Because, "; "); !strings.Contains(got, words) {
 			t.Errorf("%s because %s", name, got)
 		}
@@ -696,8 +696,8 @@ func TestHandChanges(t *testing.T) {
 	for _, want := range []string{
 		`"path":"size","before":"large","after":"small","unknown":false,"effect":"in_place","by_hand":"put back"`,
 		`"path":"want","before":3,"after":2,"unknown":false,"effect":"in_place","by_hand":"conflict"`,
-		`"left":[{"resource":"frames","path":"tags.bill","text":"the tag bill is not one of the stack's, and stays"},{"resource":"frames","path":"public_read","text":"public_read was changed outside of this store, and is just what is wanted: true"}]`,
-		`conflict: in the cloud want was changed by hand, by warden@hut, and here too (it was 1); deploying takes what stands here`,
+		`"left":[{"resource":"frames","path":"tags.bill","text":"the tag bill is not one of the stack's, and stays"},{"resource":"frames","path":"public_read","text":"public_read was changed in the cloud outside of this store, and is just what is wanted: true"}]`,
+		`conflict: want was changed by hand in the cloud, by warden@hut, and here too (it was 1); deploying takes what stands here`,
 	} {
 		if !strings.Contains(string(text), want) {
 			t.Errorf("there is no %s in\n%s", want, text)

@@ -165,7 +165,7 @@ func (c *ChangeSet) Markdown() string {
 					note = "forces the swap"
 				}
 				if p.OffRecord {
-					note = strings.TrimPrefix(note+", "+ch.author().Changed()+" in the cloud", ", ")
+					note = strings.TrimPrefix(note+", "+ch.author().Changed(), ", ")
 				}
 				before := "–"
 				if p.Before != nil {

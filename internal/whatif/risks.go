@@ -21,6 +21,8 @@ const (
 	RiskPermission   RiskKind = "permission"   // somebody may do more
 	RiskSecret       RiskKind = "secret"       // a secret changes
 	RiskCareful      RiskKind = "careful"      // the target is a careful one
+	RiskOrigin       RiskKind = "origin"       // the stack was deployed from elsewhere so far
+	RiskLeaving      RiskKind = "leaving"      // a place leaves a fleet, and what is there goes
 )
 
 // DataLost lists the risks that data goes for good.
@@ -51,7 +53,7 @@ func (c *Comparison) risks() {
 		}
 	}
 	for _, r := range c.Set.Old {
-		if !stack.HoldsData(c.Wanted.File.Library.Nodes[r.Type]) || r.Keep {
+		if !stack.HoldsData(c.typeNamed(r.Type)) || r.Keep {
 			continue
 		}
 		risk := Risk{Kind: RiskData, Resource: r.Name, Pos: r.Pos, Text: OldText(r) + " with all it holds", Fix: "copy what is needed from it first"}
@@ -78,7 +80,7 @@ func (c *Comparison) dataRisk(ch *Change) {
 	if ch.Recorded == nil {
 		return
 	}
-	typ := c.Wanted.File.Library.Nodes[ch.Recorded.Type]
+	typ := c.typeNamed(ch.Recorded.Type)
 	held, _ := stack.Holding(typ, ch.Live)
 	if !stack.HoldsData(typ) && held == "" {
 		return
@@ -118,6 +120,17 @@ func (c *Comparison) dataRisk(ch *Change) {
 		return
 	}
 	c.Raise(r)
+}
+
+// typeNamed is the type of what is recorded or there, by the name that the cloud has for it: whatever the template imports, under
+// whatever names, or does not import any more.
+func (c *Comparison) typeNamed(name string) *tosca.NodeType {
+	if c.Knowledge != nil {
+		if t := c.Knowledge.Type(name); t != nil {
+			return t
+		}
+	}
+	return c.Wanted.File.Library.Nodes[name]
 }
 
 // backupFix is what one does about data that is in a backup alone.

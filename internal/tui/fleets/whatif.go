@@ -159,7 +159,7 @@ func (v *View) another() tea.Cmd {
 func (v *View) begin(q *app.Queueing) func() tea.Cmd {
 	return func() tea.Cmd {
 		l := v.whatif
-		ask := part.NewAsk(l.pv.Question(), l.pv.Word(), func(string) tea.Cmd {
+		ask := part.NewAsk(l.pv.Question(), l.pv.Consent().Word(), func(string) tea.Cmd {
 			return func() tea.Msg {
 				r, err := v.App().StartFleet(v.Context(), l.pv, "", q)
 				msg := v.carryOn(r, err)

@@ -416,7 +416,7 @@ func (v *View) title(r *app.There) string {
 	case byTag:
 		var own []string
 		for k, val := range r.Tags {
-			if k != "stack" && k != "node" {
+			if !stack.OwnTag(k) {
 				own = append(own, k+"="+val)
 			}
 		}

@@ -60,7 +60,7 @@ func (m Acting) Confirm(sh Shell) {
 		sh.Warn("%v", m.Err)
 		return
 	}
-	sh.Ask(NewAsk(m.Acts.Question(), "", func(string) tea.Cmd {
+	sh.Ask(NewAsk(m.Acts.Question(), m.Acts.Consent().Word(), func(string) tea.Cmd {
 		return func() tea.Msg { return Begun(sh.App().PrepareActs(sh.Context(), m.Acts)) }
 	}))
 }

@@ -111,6 +111,8 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		v.stale = v.preview != nil
 	case part.Begin:
 		v.preview, v.chosen, v.applied = nil, nil, nil
+	case undoAsked:
+		return v.askUndo(msg)
 	case revisionsRead:
 		v.revisions(msg)
 	case previewLoaded:
@@ -544,10 +546,7 @@ func (v *View) deploy() tea.Cmd {
 		v.Warn("look through %d more of the risks first: tab goes through them", v.unseen())
 		return nil
 	}
-	word := ""
-	if p.NeedsName() {
-		word = p.ChangeSet.Stack
-	}
+	word := p.Consent().Word()
 	question, onFailure := p.Question(), v.onFail
 	if p.Kind != run.KindDelete {
 		question += " On failure: " + failureWords[onFailure] + "."

@@ -34,7 +34,11 @@ func (v *View) undo() tea.Cmd {
 			return part.Failed{Doing: "undo", Err: err}
 		}
 		if ways.Resume {
-			return part.Begun(v.App().Resume(v.Context(), about.Stack, app.Back))
+			consent, err := v.App().UndoConsent(v.Context(), about.Stack)
+			if err != nil {
+				return part.Failed{Doing: "undo", Err: err}
+			}
+			return undoAsked{about, consent}
 		}
 		out := revisionsRead{about: about}
 		if out.list, err = v.App().Revisions(v.Context(), about.Stack); err == nil {
@@ -45,6 +49,28 @@ func (v *View) undo() tea.Cmd {
 		}
 		return out
 	}
+}
+
+// undoAsked is a run that is to be undone, with what has to be agreed to.
+type undoAsked struct {
+	about   part.Subject
+	consent app.Consent
+}
+
+// askUndo undoes a run that waits, where somebody agrees to what goes with it.
+func (v *View) askUndo(msg undoAsked) tea.Cmd {
+	begin := func(string) tea.Cmd {
+		return func() tea.Msg { return part.Begun(v.App().Resume(v.Context(), msg.about.Stack, app.Back)) }
+	}
+	if len(msg.consent.Risks) == 0 {
+		return begin("")
+	}
+	ask := part.NewAsk(app.UndoQuestion(msg.about.Stack), msg.consent.Word(), begin)
+	for _, r := range msg.consent.Risks[:min(4, len(msg.consent.Risks))] {
+		ask.Details = append(ask.Details, "! "+string(r.Kind)+"  "+r.Text)
+	}
+	v.Ask(ask)
+	return nil
 }
 
 func (v *View) revisions(msg revisionsRead) {

@@ -210,6 +210,11 @@ func (v *View) write() tea.Cmd {
 	if !stack.GoodName(name) {
 		b.field = nameField
 	}
+	if err := v.App().FreeName(v.Context(), name, target); err != nil {
+		b.field = nameField
+		v.Warn("%v", err)
+		return nil
+	}
 	written, err := app.NewStack(b.chosen().Name, dir, name, target)
 	if err != nil {
 		v.Warn("%v", err)
