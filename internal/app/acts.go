@@ -289,7 +289,7 @@ func (a *App) prepareActs(ctx context.Context, acts *Acts, t *Ticket) error {
 	for _, rec := range current {
 		secrets.Add(tosca.Map(rec.Properties), tosca.Map(rec.Attributes))
 	}
-	if r.Plan.Baseline, err = a.baseline(ctx, st, secrets); err != nil {
+	if r.Plan.Baseline, _, err = a.baseline(ctx, st, secrets); err != nil {
 		return err
 	}
 	acts.Queue.put(r)

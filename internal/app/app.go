@@ -109,6 +109,7 @@ type App struct {
 
 	whenceMu sync.Mutex
 	whences  map[string]Whence // where stack files are, by their paths
+	named    map[string]string // members by their keys
 
 	queueMu sync.Mutex
 	queue   *queue.Queue // nil as long as nobody needs it

@@ -575,7 +575,7 @@ func TestCancelUndoes(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := b.Cancel(t.Context(), ticket.Run, stack.Undo); err != nil {
+	if _, err := b.Cancel(t.Context(), ticket.Run, stack.Undo); err != nil {
 		t.Fatal(err)
 	}
 	r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token)
@@ -613,7 +613,7 @@ func TestCancelTooLateToStopAnythingUndoesAllTheSame(t *testing.T) {
 		}
 		time.Sleep(2 * time.Millisecond)
 	}
-	if err := b.Cancel(t.Context(), ticket.Run, stack.Undo); err != nil {
+	if _, err := b.Cancel(t.Context(), ticket.Run, stack.Undo); err != nil {
 		t.Fatal(err)
 	}
 	if r := <-ended; r.State == run.StatusUndone {
@@ -715,7 +715,7 @@ func TestChangesByHandAreFoundAndPutBack(t *testing.T) {
 		t.Errorf("the tag of others is gone: %v %v", r.Tags, err)
 	}
 	byHand(b.Cloud.Update(t.Context(), cloud.Ref{Target: target, ID: ids["readings"]}, "h4",
-		cloud.Request{Tags: map[string]string{"stack": "bulletin-test", "node": "readings", "desk": "snow"}}))
+		cloud.Request{Tags: map[string]string{"stack": "bulletin-test", "node": "readings", "desk": "snow", "store": b.storeID(t.Context())}}))
 	after := strings.ReplaceAll(b.listing(""), b.id("nightly"), ids["nightly"])
 	b.wantSame("after putting back", after, full)
 }

@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -48,6 +49,7 @@ type execution struct {
 	stack  *stack.Stack
 	driver *run.Driver
 	wanted *stack.Wanted
+	base   *stack.Revision // that was deployed before; nil is none
 }
 
 // Execute carries a prepared run out to its end: done, undone, held or stuck.
@@ -143,6 +145,10 @@ func (x *execution) carryOut(ctx context.Context) error {
 	case out.Paused:
 		return x.pause(ctx, out)
 	case out.Complete && (!out.Cancelled || out.CannotReturn || x.run.Kind == run.KindDelete):
+		if wish, err := x.store.Wishes(ctx, x.run.ID); out.Cancelled || err == nil && wish.Cancel {
+			x.run.Reason = run.TooLate
+			x.tell(ctx, run.Working, run.TooLate)
+		}
 		return x.succeed(ctx)
 	case x.run.Kind == run.KindDelete || out.CannotReturn:
 		x.run.Reason = reason(out, "cancelled when it could not be undone any more")
@@ -253,6 +259,7 @@ func (x *execution) prepareDriver(ctx context.Context) error {
 		Asker: asker{x.App, x.stack.Target}, Limit: x.limits.of(x.stack.Target, x.run.Plan.Told, x.run.Plan.AtOnce)}
 	x.driver.Begin(recorded, old, kept, entries)
 	if base, err := x.store.Revision(ctx, x.stack.ID, x.run.Base); err == nil {
+		x.base = base
 		for _, in := range base.Inputs {
 			x.driver.Secrets.Add(in.Value)
 		}
@@ -339,68 +346,6 @@ func (x *execution) succeed(ctx context.Context) error {
 	return x.set(ctx, run.StatusDone, x.run.Revision)
 }
 
-// receipt asks the cloud itself whether anything of the stack is left.
-func (x *execution) receipt(ctx context.Context) error {
-	left, err := x.Cloud.List(ctx, x.stack.Target, x.stack.Name)
-	if err != nil {
-		return err
-	}
-	list, err := x.store.Kept(ctx, x.stack.ID)
-	if err != nil {
-		return err
-	}
-	kept := map[string]*stack.Recorded{}
-	for _, r := range list {
-		kept[r.ID] = r
-	}
-	var stray, names, behind []string
-	for _, r := range left {
-		name := r.Tags["node"] + " (" + r.ID + ")"
-		switch of := kept[r.ID]; {
-		case of == nil:
-			stray = append(stray, name)
-		case of.Left != nil:
-			behind = append(behind, name)
-		default:
-			names = append(names, name)
-		}
-	}
-	for _, r := range list {
-		if r.Left != nil && !slices.ContainsFunc(left, func(l cloud.Resource) bool { return l.ID == r.ID }) { // it is gone
-			if err := x.store.Note(ctx, x.run, nil, nil, []run.Change{run.Unkeep{ID: r.ID}}); err != nil {
-				return err
-			}
-		}
-	}
-	if err := x.store.SetResults(ctx, x.run, nil); err != nil {
-		return err
-	}
-	switch {
-	case len(stray) > 0:
-		x.run.Reason = "the cloud still has " + strings.Join(stray, ", ")
-		x.tell(ctx, run.HasFailed, x.run.Reason)
-		return x.set(ctx, run.StatusStuck, 0)
-	case len(names)+len(behind) > 0:
-		x.run.Reason = "nothing is there any more but what is " + keptAndLeft(names, behind)
-	default:
-		x.run.Reason = fmt.Sprintf("the cloud was asked: nothing of %s is left in %s", x.stack.Name, x.stack.Target)
-	}
-	x.tell(ctx, run.Removed, x.run.Reason)
-	return x.set(ctx, run.StatusDone, 0)
-}
-
-// keptAndLeft says which resources are kept, and which were left.
-func keptAndLeft(kept, left []string) string {
-	var parts []string
-	if len(kept) > 0 {
-		parts = append(parts, "kept: "+strings.Join(kept, ", "))
-	}
-	if len(left) > 0 {
-		parts = append(parts, "left: "+strings.Join(left, ", "))
-	}
-	return strings.Join(parts, "; ")
-}
-
 // hold keeps what is built, and clears away only what failed creations left.
 func (x *execution) hold(ctx context.Context, out run.Outcome) error {
 	if steps := run.PlanUndoFailed(x.run.Plan, out.Entries); len(steps) > 0 {
@@ -430,20 +375,21 @@ func (x *execution) undo(ctx context.Context) error {
 		return x.pause(ctx, out)
 	}
 	if !out.Complete {
-		why := "undoing is stuck: " + reason(out, "")
-		first, _, _ := strings.Cut(x.run.Reason, "undoing is stuck: ") // it may have been before
-		x.run.Reason = why
-		if first = strings.TrimSuffix(first, "; "); first != "" {
-			x.run.Reason = first + "; " + why
-		}
-		x.tell(ctx, run.HasFailed, why)
-		return x.set(ctx, run.StatusStuck, x.stack.Revision)
+		return x.stuckUndoing(ctx, out)
 	}
-	words, err := x.compareBaseline(ctx)
-	if err != nil {
+	out, err = x.follow(ctx)
+	switch {
+	case err != nil:
+		return err
+	case out.Paused:
+		return x.pause(ctx, out)
+	case !out.Complete:
+		return x.stuckUndoing(ctx, out)
+	}
+	if x.run.Receipt, err = x.undoReceipt(ctx); err != nil {
 		return err
 	}
-	x.tell(ctx, run.IsUndone, words)
+	x.tell(ctx, run.IsUndone, x.run.Receipt.Words(x.stack.Name, x.stack.Target.String()))
 	if x.stack.Revision == 0 && x.run.Prior != stack.Removed {
 		current, old, err := x.store.Recorded(ctx, x.stack.ID)
 		if err != nil {
@@ -455,6 +401,69 @@ func (x *execution) undo(ctx context.Context) error {
 		}
 	}
 	return x.set(ctx, run.StatusUndone, x.stack.Revision)
+}
+
+// stuckUndoing leaves a run that cannot be undone as it is, until somebody goes on with it.
+func (x *execution) stuckUndoing(ctx context.Context, out run.Outcome) error {
+	why := "undoing is stuck: " + reason(out, "")
+	first, _, _ := strings.Cut(x.run.Reason, "undoing is stuck: ") // it may have been before
+	x.run.Reason = why
+	if first = strings.TrimSuffix(first, "; "); first != "" {
+		x.run.Reason = first + "; " + why
+	}
+	x.tell(ctx, run.HasFailed, why)
+	return x.set(ctx, run.StatusStuck, x.stack.Revision)
+}
+
+// follow lets what was made of attributes of something be of what these are now, where that was made again under another id.
+func (x *execution) follow(ctx context.Context) (run.Outcome, error) {
+	made, err := x.remade(ctx)
+	if err != nil || len(made) == 0 || x.base == nil {
+		return run.Outcome{Complete: true}, err
+	}
+	current, _, err := x.store.Recorded(ctx, x.stack.ID)
+	if err != nil {
+		return run.Outcome{}, err
+	}
+	recorded, again := map[string]*stack.Recorded{}, map[string]bool{}
+	for _, r := range current {
+		recorded[r.Name] = r
+	}
+	for _, m := range made {
+		again[m.was.Name] = true
+	}
+	x.driver.Base, _ = x.resolveRevision(x.base)
+	steps := run.PlanFollow(x.driver.Base, recorded, again)
+	if len(steps) == 0 {
+		return run.Outcome{Complete: true}, nil
+	}
+	return x.drive(ctx, steps)
+}
+
+// remadeOf is a resource that was made again while a run was undone: as it was recorded, and is now.
+type remadeOf struct{ was, is *stack.Recorded }
+
+func (x *execution) remade(ctx context.Context) (out []remadeOf, err error) {
+	entries, err := x.store.Journal(ctx, x.run.ID)
+	if err != nil {
+		return nil, err
+	}
+	current, _, err := x.store.Recorded(ctx, x.stack.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range entries {
+		orig := x.driver.Entry(e.Step.Of)
+		if e.Step.Action != run.Remake || e.State != run.Done || orig == nil || orig.Record == nil || e.CloudID == "" || e.CloudID == orig.Record.ID {
+			continue
+		}
+		for _, r := range current {
+			if r.ID == e.CloudID {
+				out = append(out, remadeOf{orig.Record, r})
+			}
+		}
+	}
+	return out, nil
 }
 
 // finishStarted brings the steps that were under way when a process ended to
@@ -479,65 +488,50 @@ func (x *execution) finishStarted(ctx context.Context) ([]run.Entry, error) {
 	return x.store.Journal(ctx, x.run.ID)
 }
 
-// compareBaseline holds the cloud against what was there before the run.
-func (x *execution) compareBaseline(ctx context.Context) (string, error) {
-	now, err := x.baseline(ctx, x.stack, x.driver.Secrets)
-	if err != nil {
-		return "", err
-	}
-	kept, err := x.store.Kept(ctx, x.stack.ID)
-	if err != nil {
-		return "", err
-	}
-	var left []string
-	for _, r := range kept {
-		if was, there := now[r.ID]; there && r.Left != nil && r.Left.Run == x.run.Number {
-			left = append(left, was.Name+" ("+r.ID+")")
-			delete(now, r.ID)
-		}
-	}
-	made, err := x.madeAgain(ctx, now)
-	if err != nil {
-		return "", err
-	}
-	differs := run.Differences(x.run.Plan.Baseline, now)
-	if len(left) > 0 {
-		differs = append(differs, "left in the cloud: "+strings.Join(left, ", "))
-	}
-	switch {
-	case len(differs) > 0:
-		return "undone, but not all is as before: " + strings.Join(differs, "; "), nil
-	case len(now) == 0:
-		return "undone: nothing of the stack is in the cloud, as before", nil
-	}
-	words := fmt.Sprintf("undone: the cloud was asked, all %d resources are as they were", len(now))
-	if len(made) > 0 {
-		words += "; made again: " + strings.Join(made, ", ")
-	}
-	return words, nil
-}
-
-// madeAgain lets what was made again stand under the id that it had before, and says what
-// that is.
+// madeAgain lets what was made again stand under the id that it had before, and says what that is. What is made of its attributes
+// follows it: there too what they are now stands for what they were.
 func (x *execution) madeAgain(ctx context.Context, now map[string]run.Was) ([]string, error) {
-	entries, err := x.store.Journal(ctx, x.run.ID)
+	list, err := x.remade(ctx)
 	if err != nil {
 		return nil, err
 	}
-	var made []string
-	for _, e := range entries {
-		orig := x.driver.Entry(e.Step.Of)
-		is, there := now[e.CloudID]
-		if e.Step.Action != run.Remake || e.State != run.Done || !there || orig == nil || orig.Record == nil || e.CloudID == orig.Record.ID {
+	var made, swap []string
+	for _, m := range list {
+		is, there := now[m.is.ID]
+		if !there {
 			continue
 		}
-		delete(now, e.CloudID)
-		if is.Attributes["id"] == e.CloudID {
-			is.Attributes["id"] = orig.Record.ID
+		delete(now, m.is.ID)
+		now[m.was.ID] = is
+		made = append(made, is.Name+" ("+m.is.ID+")")
+		for _, name := range sortedKeys(m.was.Attributes) {
+			was, text := m.was.Attributes[name].(tosca.String)
+			if is, also := m.is.Attributes[name].(tosca.String); text && also && was != is && len(is) >= shortestTold {
+				swap = append(swap, string(is), string(was))
+			}
 		}
-		now[orig.Record.ID] = is
-		made = append(made, is.Name+" ("+e.CloudID+")")
+		swap = append(swap, m.is.ID, m.was.ID)
 	}
 	slices.Sort(made)
+	if len(swap) == 0 {
+		return made, nil
+	}
+	told := strings.NewReplacer(swap...)
+	for id, w := range now {
+		text, err := json.Marshal(w)
+		if err != nil {
+			return nil, err
+		}
+		by := w.ChangedBy
+		w = run.Was{}
+		if err := json.Unmarshal([]byte(told.Replace(string(text))), &w); err != nil {
+			return nil, err
+		}
+		w.ChangedBy = by
+		now[id] = w
+	}
 	return made, nil
 }
+
+// shortestTold is how long a text has to be to be told apart from others.
+const shortestTold = 6

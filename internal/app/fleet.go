@@ -9,7 +9,9 @@ import (
 
 	"brickrow/internal/bundle"
 	"brickrow/internal/fleet"
+	"brickrow/internal/identity"
 	"brickrow/internal/stack"
+	"brickrow/internal/store"
 	"brickrow/internal/tosca"
 )
 
@@ -52,29 +54,80 @@ func (a *App) checkFleet(ctx context.Context, path string, v Values) (tosca.Find
 			used[p] = t
 		}
 	}
+	findings = append(findings, unknownPlaces(f, known)...)
 	for i := range f.Places {
 		p := &f.Places[i]
-		if len(known) == 0 || p.Target.Account == "" || !used[p].IsZero() {
-			continue
-		}
-		if !slices.ContainsFunc(known, p.Target.Matches) {
-			findings.Warnf(p.Target.Pos, "unknown-target", tosca.Suggest(p.Target.String(), names(known)),
-				"there is no target %s", p.Target)
-		} else {
+		if p.Target.Account != "" && used[p].IsZero() && slices.ContainsFunc(known, p.Target.Matches) {
 			findings.Warnf(p.Pos, "no-effect", "remove it, or put it behind the others", "the place %s counts nowhere: a later one, or "+
 				"except, stands for all that it means", p.Target)
 		}
 	}
-	for _, p := range f.Except {
-		if len(known) > 0 && !slices.ContainsFunc(known, p.Matches) {
-			findings.Warnf(p.Pos, "unknown-target", tosca.Suggest(p.String(), names(known)), "there is no target %s", p)
-		}
+	more, err := a.otherFleet(ctx, f)
+	if err != nil {
+		return nil, err
 	}
+	findings = append(findings, more...)
 	if f.Stack != "" {
 		findings = append(findings, a.checkPlaces(ctx, f, used, v)...)
 	}
 	findings.Sort()
 	return findings, nil
+}
+
+// unknownPlaces are the places of a fleet file that mean no target: one wrong letter would take a place that is there for one that
+// has left.
+func unknownPlaces(f *fleet.File, known []stack.Target) (out tosca.Findings) {
+	if len(known) == 0 { // the cloud cannot be asked
+		return nil
+	}
+	wrong := func(p fleet.Pattern) {
+		if p.Account != "" && !slices.ContainsFunc(known, p.Matches) {
+			out.Errorf(p.Pos, "unknown-target", tosca.Suggest(p.String(), names(known)), "there is no target %s", p)
+		}
+	}
+	for _, p := range f.Places {
+		wrong(p.Target)
+	}
+	for _, p := range f.Except {
+		wrong(p)
+	}
+	return out
+}
+
+// otherFleet finds another fleet file that has the same name: the places of one would be those that have left the other.
+func (a *App) otherFleet(ctx context.Context, f *fleet.File) (out tosca.Findings, err error) {
+	if f.Fleet == "" {
+		return nil, nil
+	}
+	var others []string
+	here := a.whence(f.Path)
+	other := func(path string) bool {
+		text, err := bundle.Disk.Open(path, tosca.MaxBytes)
+		if err != nil {
+			return false
+		}
+		g, _ := fleet.Read(path, text)
+		return g.Fleet == f.Fleet && !a.whence(path).same(here)
+	}
+	beside, err := filepath.Glob(filepath.Join(filepath.Dir(f.Path), "*.fleet.yaml"))
+	if err != nil {
+		beside = nil // a folder with odd letters
+	}
+	if last, err := a.store.LastRollout(ctx, f.Fleet); err == nil && last.Origin.Host == identity.Host() {
+		beside = append(beside, last.File)
+	} else if err := unless(err, store.ErrNotFound); err != nil {
+		return nil, err
+	}
+	for _, path := range beside {
+		if !slices.Contains(others, path) && other(path) {
+			others = append(others, path)
+		}
+	}
+	for _, path := range others {
+		out.Errorf(tosca.Pos{File: f.Path, Line: 1, Column: 1}, "duplicate-fleet", "give one of them another name", "%s says that it is the fleet %s, too: the places of one would "+
+			"count as gone from the other", path, f.Fleet)
+	}
+	return out, nil
 }
 
 // checkPlaces resolves the template with the values of each place, and yields what is wrong

@@ -64,7 +64,8 @@ type FleetPlace struct {
 	SameAs   string
 	Preview  *Preview       // of the first of those that are alike; nil of the others
 	Findings tosca.Findings // what is wrong there
-	Lost     []whatif.Risk  // data that would go
+	Lost     []whatif.Risk  // what has to be agreed to: data that would go, or that the place leaves
+	Second   bool           // a second person has to agree to it, when its turn comes
 	Inputs   []stack.Input  // those whose values the fleet file gives to the place; secrets are hidden
 	same     bool           // nothing would happen
 	body     []byte
@@ -89,6 +90,14 @@ func (a *App) ReadFleet(ctx context.Context, path string, v Values) (*fleet.File
 	known, err := a.Cloud.Targets(ctx)
 	if err != nil {
 		return nil, nil, fmt.Errorf("ask the cloud for its targets: %w", err)
+	}
+	wrong := unknownPlaces(f, known)
+	more, err := a.otherFleet(ctx, f)
+	if err != nil {
+		return nil, nil, err
+	}
+	if wrong = append(wrong, more...); wrong.HasErrors() {
+		return nil, nil, &Refusal{Findings: wrong}
 	}
 	places := []stack.Target{}
 	for i := range f.Places {
@@ -266,7 +275,16 @@ func (a *App) lookAtPlace(ctx context.Context, p *FleetPreview, x *FleetPlace, t
 	if err != nil {
 		return err
 	}
-	x.Preview, x.Tally, x.Careful, x.Lost = pv, pv.Tally, x.Careful || pv.Careful(), pv.DataLost()
+	second, err := a.approvalNeeded(pv)
+	if err != nil {
+		return err
+	}
+	x.Second = second && x.Kind == run.KindDeploy && !pv.Empty() || second && x.Kind == run.KindDelete
+	x.Preview, x.Tally, x.Careful, x.Lost = pv, pv.Tally, x.Careful || pv.Careful() || x.Second, pv.Consent().Risks
+	if x.Kind == run.KindDelete && p.Kind == run.KindDeploy {
+		x.Lost = append(x.Lost, whatif.Risk{Kind: whatif.RiskLeaving, Resource: x.Target.String(),
+			Text: fmt.Sprintf("%s has left the file of the fleet %s: what is there is removed (%s)", x.Target, p.File.Fleet, x.Tally)})
+	}
 	x.same = pv.Empty()
 	if x.Kind == run.KindDeploy && pv.Revision != nil {
 		x.Inputs = ownInputs(pv.Revision, p.File.Path)
@@ -388,10 +406,24 @@ func (p *FleetPreview) WrongIn() (n int) {
 	return n
 }
 
+// Leaving are the places that have left the file, and are removed by a deployment.
+func (p *FleetPreview) Leaving() (out []string) {
+	for _, x := range p.Places {
+		if x.Kind == run.KindDelete && p.Kind == run.KindDeploy {
+			out = append(out, x.Target.String())
+		}
+	}
+	return out
+}
+
 // Lost is in how many cases data would go.
 func (p *FleetPreview) Lost() (n int) {
 	for _, x := range p.Places {
-		n += len(x.Lost)
+		for _, r := range x.Lost {
+			if r.Kind == whatif.RiskData {
+				n++
+			}
+		}
 	}
 	return n
 }
@@ -402,18 +434,14 @@ func (p *FleetPreview) Question() string {
 	if p.Kind == run.KindDelete {
 		what = "Delete"
 	}
-	gone := 0
-	for _, x := range p.Places {
-		if x.Kind == run.KindDelete && p.Kind == run.KindDeploy {
-			gone++
-		}
-	}
+	leaving := p.Leaving()
 	text := fmt.Sprintf("%s %s in %d places: %s", what, p.File.Fleet, len(p.Places), p.Tally)
-	switch {
-	case gone == 1:
-		text += "; 1 of them has left the file and is removed"
-	case gone > 1:
-		text += fmt.Sprintf("; %d of them have left the file and are removed", gone)
+	switch len(leaving) {
+	case 0:
+	case 1:
+		text += "; 1 of them has left the file and is removed: " + leaving[0]
+	default:
+		text += fmt.Sprintf("; %d of them have left the file and are removed: %s", len(leaving), stack.Few(leaving))
 	}
 	return text + "?"
 }

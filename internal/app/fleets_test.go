@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -13,6 +14,7 @@ import (
 	"brickrow/internal/fleet"
 	"brickrow/internal/queue"
 	"brickrow/internal/run"
+	"brickrow/internal/tosca"
 )
 
 // TestPlacesSideBySide carries a rollout out in all places of the stand-in at once, with one that fails, and again; a
@@ -173,5 +175,49 @@ func TestPlacesGivenOutTwice(t *testing.T) {
 	n := 0
 	if err := db.QueryRow(`select count(*) from river_job where json(args) like '%"place"%'`).Scan(&n); err != nil || n != 6 {
 		t.Errorf("six places were put into the queue %d times, %v", n, err)
+	}
+}
+
+// TestOneWrongLetterInAFleetFile takes no running place away: a target that is not there is an error, so is a second file of the same
+// name, and what leaves is named and has to be accepted.
+func TestOneWrongLetterInAFleetFile(t *testing.T) {
+	b := newBench(t, 5000)
+	file := filepath.Join(b.dir, "fleets", "signs.fleet.yaml")
+	look := func(path string) (*FleetPreview, error) {
+		return b.FleetWhatIf(t.Context(), path, run.KindDeploy, Values{}, nil)
+	}
+	text := "fleet: signs\nstack: signs.stack.yaml\nplaces:\n  - { target: workshop/alder-1 }\n  - { target: workshop/birch-1 }\n"
+	b.write("fleets/signs.fleet.yaml", text)
+	p, err := look(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := b.StartFleet(t.Context(), p, "", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r, err = b.CarryFleet(t.Context(), r.ID, r.Token, nil); err != nil || r.State != fleet.Ready {
+		t.Fatalf("%+v %v", r, err)
+	}
+	b.write("fleets/signs.fleet.yaml", strings.Replace(text, "birch-1", "brich-1", 1))
+	if _, err := look(file); err == nil || !strings.Contains(err.Error(), "there is no target workshop/brich-1") {
+		t.Errorf("a target that is not there: %v", err)
+	}
+	b.write("fleets/signs.fleet.yaml", strings.Replace(text, "  - { target: workshop/birch-1 }\n", "", 1))
+	p, err = look(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := p.Consent().asks(); !strings.Contains(got, "leaving workshop/birch-1") || p.Consent().Given([]string{"data"}) == nil || p.Consent().Given([]string{"data", "leaving"}) != nil ||
+		!strings.Contains(p.Question(), "1 of them has left the file and is removed: workshop/birch-1") || p.Consent().Word() != "signs" {
+		t.Errorf("a place that leaves asks for %q: %s", got, p.Question())
+	}
+	b.write("fleets/copy.fleet.yaml", text)
+	if _, err := look(file); err == nil || !strings.Contains(err.Error(), "[duplicate-fleet]") && !strings.Contains(err.Error(), "says that it is the fleet signs, too") {
+		t.Errorf("two files of one name: %v", err)
+	}
+	findings, err := b.Check(t.Context(), file, Values{})
+	if err != nil || !slices.ContainsFunc(findings, func(f tosca.Finding) bool { return f.Code == "duplicate-fleet" }) {
+		t.Errorf("%v %v", err, findings)
 	}
 }

@@ -1,17 +1,23 @@
 package app
 
 import (
+	"bytes"
 	"context"
 	"errors"
+	"fmt"
+	"maps"
+	"path/filepath"
 	"slices"
 	"time"
 
 	"github.com/google/uuid"
 
+	"brickrow/internal/bundle"
 	"brickrow/internal/fleet"
 	"brickrow/internal/identity"
 	"brickrow/internal/run"
 	"brickrow/internal/store"
+	"brickrow/internal/tosca"
 )
 
 // ApprovePlace agrees to what a rollout does in a careful place. Where the stack file or the target say who may, or
@@ -134,6 +140,87 @@ func (a *App) ResumeFleet(ctx context.Context, name string) (*Rollout, error) {
 	}
 	r.Token = uuid.NewString()
 	return r, a.store.LockRollout(ctx, r.ID, r.Token)
+}
+
+// FleetWaits says what the last rollout of a fleet waits for that somebody has to do something about; "" is nothing.
+func (a *App) FleetWaits(ctx context.Context, name string) (string, error) {
+	r, places, _, err := a.LastRollout(ctx, name)
+	if err != nil || r.State.Ended() {
+		return "", err
+	}
+	if r.State == fleet.Between && r.Asks {
+		return fmt.Sprintf("wave %d is over: 'brickrow fleet resume %s' lets the next one begin", r.EndedWave, name), nil
+	}
+	for _, p := range places {
+		if p.State == fleet.Asks {
+			return fmt.Sprintf("%s waits for agreement: 'brickrow fleet approve %s %s' gives it", p.Target, name, p.Target), nil
+		}
+	}
+	if r.Queue == "" {
+		return "", nil
+	}
+	in, _, err := a.hands(ctx, r.Queue)
+	if err != nil {
+		return "", err
+	}
+	for _, p := range places {
+		if !p.State.Over() && in[p.Target.Account] == 0 {
+			return NoWorker(r.Queue, p.Target.Account), nil
+		}
+	}
+	return "", nil
+}
+
+// NoWorker says that nobody takes what waits in a queue.
+func NoWorker(queue, account string) string {
+	return fmt.Sprintf("no worker is there that takes what waits in the queue %s for the account %s: 'brickrow worker' begins one", queue, account)
+}
+
+// RunWaits says that no worker is there for a run that waits in a queue; "" is that there is one.
+func (a *App) RunWaits(ctx context.Context, r *run.Record) (string, error) {
+	st, err := a.StackOf(ctx, r)
+	if err != nil {
+		return "", err
+	}
+	in, _, err := a.hands(ctx, r.Queue)
+	if err != nil || in[st.Target.Account] > 0 {
+		return "", err
+	}
+	return NoWorker(r.Queue, st.Target.Account), nil
+}
+
+// FleetMoved says that the files of a fleet are others than its last rollout was begun with; "" is that they are the same, or are
+// not here.
+func (a *App) FleetMoved(ctx context.Context, name string) (string, error) {
+	r, places, _, err := a.LastRollout(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	i := slices.IndexFunc(places, func(p PlaceOf) bool { return p.State != fleet.Ready && p.Kind == run.KindDeploy })
+	if i < 0 {
+		return "", nil
+	}
+	text, err := bundle.Disk.Open(r.File, tosca.MaxBytes)
+	if err != nil {
+		return "", nil
+	}
+	f, findings := fleet.Read(r.File, text)
+	if findings.HasErrors() || f.Fleet != name {
+		return "", nil
+	}
+	_, rev, err := a.openPlace(ctx, r, &places[i])
+	if err != nil || rev == nil {
+		return "", err
+	}
+	now, err := a.parse(filepath.Join(filepath.Dir(f.Path), filepath.FromSlash(f.Stack)), Values{Target: places[i].Target.String()})
+	if err != nil || now.Bundle == nil {
+		return "", nil
+	}
+	if now.Text == rev.Text && maps.EqualFunc(now.Bundle.Files(), rev.Files, bytes.Equal) {
+		return "", nil
+	}
+	return fmt.Sprintf("the template has changed since rollout %d of %s began (%s): it is tried again as it was then; 'brickrow fleet deploy %s' deploys "+
+		"what stands there now", r.Number, name, r.Started.Local().Format("2006-01-02 15:04"), r.File), nil
 }
 
 // RetryFleet begins again, in the same rollout, with the places that have failed, and with those that were not begun.

@@ -30,6 +30,7 @@ type Leave struct {
 	entry          *run.Entry
 	record         *stack.Recorded // nil where it is in no record
 	old            bool            // the record is that of an old part
+	kept           bool            // it is what the stack has left in the cloud before
 	replaced       string          // of the new part of a swap that is taken back: the id of the old one
 }
 
@@ -48,6 +49,10 @@ func (a *App) WhatLeaves(ctx context.Context, st *stack.Stack, name string) (*Le
 		return nil, err
 	}
 	current, old, err := a.store.Recorded(ctx, st.ID)
+	if err != nil {
+		return nil, err
+	}
+	kept, err := a.store.Kept(ctx, st.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -77,6 +82,11 @@ func (a *App) WhatLeaves(ctx context.Context, st *stack.Stack, name string) (*Le
 		for i, rec := range slices.Concat(current, old) {
 			if rec.ID == l.ID {
 				l.record, l.old = rec, i >= len(current)
+			}
+		}
+		for _, rec := range kept { // it was left before
+			if rec.ID == l.ID && l.record == nil {
+				l.record, l.kept = rec, true
 			}
 		}
 		out.Parts = append(out.Parts, l)
@@ -184,6 +194,7 @@ func (p *Leave) changes(number int) []run.Change {
 		was := *p.record
 		rec = &was
 		switch {
+		case p.kept:
 		case p.old:
 			out = append(out, run.RemoveOld{Name: p.Name, ID: p.ID})
 		default:
@@ -201,6 +212,24 @@ func (p *Leave) changes(number int) []run.Change {
 type LeftBehind struct {
 	*stack.Recorded
 	There bool // in the cloud still
+}
+
+// ForgetGone forgets what runs of a stack have left and the cloud says is gone by now, and yields the names.
+func (a *App) ForgetGone(ctx context.Context, st *stack.Stack) (gone []string, err error) {
+	left, err := a.LeftOf(ctx, st)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range left {
+		if l.There {
+			continue
+		}
+		if err := a.store.Unkeep(ctx, st.ID, l.ID); err != nil {
+			return gone, err
+		}
+		gone = append(gone, l.Name)
+	}
+	return gone, nil
 }
 
 // LeftOf lists what runs of a stack have left, and asks the cloud whether it is there still.

@@ -13,6 +13,7 @@ import (
 	"github.com/google/uuid"
 
 	"brickrow/internal/bundle"
+	"brickrow/internal/cloud"
 	"brickrow/internal/commit"
 	"brickrow/internal/files"
 	"brickrow/internal/identity"
@@ -225,7 +226,7 @@ func (a *App) prepare(ctx context.Context, p *Preview, st *stack.Stack, t *Ticke
 			secrets.Add(tosca.Map(ch.Recorded.Properties), tosca.Map(ch.Recorded.Attributes))
 		}
 	}
-	if r.Plan.Baseline, err = a.baseline(ctx, st, secrets); err != nil {
+	if r.Plan.Baseline, _, err = a.baseline(ctx, st, secrets, adoptedIn(r.Plan)...); err != nil {
 		return err
 	}
 	begin := store.Begin{Revision: p.Revision, Taken: p.adopting}
@@ -303,17 +304,40 @@ func (a *App) settled(ctx context.Context, st *stack.Stack, last *run.Record) er
 	return nil
 }
 
-// baseline lists each resource of a stack as the cloud shows it, without the
-// secrets.
-func (a *App) baseline(ctx context.Context, st *stack.Stack, secrets *tosca.Secrets) (map[string]run.Was, error) {
+// baseline lists each resource of a stack as the cloud shows it, and some others, without the secrets; and those that could not
+// be read.
+func (a *App) baseline(ctx context.Context, st *stack.Stack, secrets *tosca.Secrets, others ...cloud.Ref) (map[string]run.Was, []stack.Unread, error) {
 	list, err := a.Cloud.List(ctx, st.Target, st.Name)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
+	var unread []stack.Unread
+	for _, ref := range others {
+		if slices.ContainsFunc(list, func(r cloud.Resource) bool { return r.ID == ref.ID }) {
+			continue
+		}
+		ref.Target = st.Target
+		r, err := a.Cloud.Get(ctx, ref)
+		switch {
+		case cloud.IsNotFound(err):
+		case err != nil:
+			unread = append(unread, stack.Unread{Name: ref.ID, ID: ref.ID, Why: secrets.Hide(cloud.Clean(err.Error()))})
+		default:
+			list = append(list, r)
+		}
+	}
+	store := a.storeID(ctx)
 	out := make(map[string]run.Was, len(list))
 	for _, r := range list {
+		if other := r.Tags[stack.StoreTag]; other != "" && other != store && r.Tags[stack.StackTag] == st.Name { // of a stack of the same name elsewhere
+			continue
+		}
+		if r.State == cloud.Unreadable {
+			unread = append(unread, stack.Unread{Name: cloud.Clean(r.Tags[stack.NodeTag]), ID: r.ID, Through: r.Through, Why: secrets.Hide(r.Why)})
+			continue
+		}
 		w := run.Was{Name: r.Tags["node"], Type: r.Type, Properties: secrets.HideIn(r.Properties), Links: r.Links,
-			Attributes: secrets.HideIn(r.Attributes), Tags: map[string]string{}}
+			Attributes: secrets.HideIn(r.Attributes), Tags: map[string]string{}, ChangedBy: r.ChangedBy}
 		if m, ok := tosca.Reveal(seen(r, w.Attributes)).(map[string]any); ok {
 			w.Attributes = m
 		}
@@ -330,5 +354,5 @@ func (a *App) baseline(ctx context.Context, st *stack.Stack, secrets *tosca.Secr
 		}
 		out[r.ID] = w
 	}
-	return out, nil
+	return out, unread, nil
 }

@@ -72,7 +72,7 @@ func (a *App) ResumeIn(ctx context.Context, st *stack.Stack, way Way, q *Queuein
 	if back {
 		r.State, r.Back = run.StatusUndoing, true
 	}
-	r.Queue, r.Ask = "", ""
+	r.Queue, r.Ask, r.Receipt = "", "", nil
 	q.put(r)
 	if err := a.store.ContinueRun(ctx, r, again); err != nil {
 		return nil, errors.Join(err, a.store.Unlock(ctx, st.ID, t.Token))

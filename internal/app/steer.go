@@ -2,21 +2,49 @@ package app
 
 import (
 	"context"
+	"slices"
 
+	"brickrow/internal/programs"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
 )
 
-// Cancel asks a run to stop. What is under way comes to its end; then what was done is
-// undone, or held.
-func (a *App) Cancel(ctx context.Context, r *run.Record, then stack.OnFailure) error {
+// Cancel asks a run to stop, and says what becomes of it, which depends on how far it has come. Programs that are under way are
+// called off, all else that is comes to its end; then what was done is undone, or held.
+func (a *App) Cancel(ctx context.Context, r *run.Record, then stack.OnFailure) (words string, err error) {
 	if r.State == run.StatusQueued {
-		return a.takeBack(ctx, r)
+		return "was " + run.NeverBegun, a.takeBack(ctx, r)
+	}
+	if r.Back || r.State == run.StatusUndoing {
+		return "", refusal("run %d is being undone: that is not stopped; pause holds it up", r.Number)
 	}
 	if err := a.underWay(ctx, r); err != nil {
-		return err
+		return "", err
 	}
-	return a.store.RequestCancel(ctx, r.ID, then)
+	if words, err = a.CancelWords(ctx, r, then); err != nil {
+		return "", err
+	}
+	return words, a.store.RequestCancel(ctx, r.ID, then)
+}
+
+// CancelWords say what becomes of a run that is asked to stop now.
+func (a *App) CancelWords(ctx context.Context, r *run.Record, then stack.OnFailure) (string, error) {
+	swept, err := a.swept(ctx, r)
+	ends := "what is under way comes to its end"
+	if slices.ContainsFunc(r.Plan.Steps, func(s run.Step) bool { return s.Type == programs.Type }) {
+		ends += ", programs of own types are told to end"
+	}
+	switch {
+	case err != nil:
+		return "", err
+	case r.Kind == run.KindDelete:
+		return "was asked to stop: what is under way comes to its end, nothing more is removed; resume goes on with it", nil
+	case swept:
+		return "was asked to stop, and has come too far to be undone: what is under way comes to its end, nothing more begins; resume goes on with it", nil
+	case then == stack.Hold:
+		return "was asked to stop: " + ends + "; what it has done stays", nil
+	}
+	return "was asked to stop: " + ends + ", then what it has done is undone, where it has not come too far by then", nil
 }
 
 // Pause asks a run to begin nothing more. When what is under way has come to its end the

@@ -224,7 +224,7 @@ func TestChoosingWhileItRuns(t *testing.T) {
 	if err := b.ChooseOnFailure(t.Context(), b.report("terrace").Run, stack.Undo); err == nil {
 		t.Error("it can be chosen when it is too late")
 	}
-	if err := b.Cancel(t.Context(), b.report("terrace").Run, stack.Hold); err == nil || !strings.Contains(err.Error(), "it is held") {
+	if _, err := b.Cancel(t.Context(), b.report("terrace").Run, stack.Hold); err == nil || !strings.Contains(err.Error(), "it is held") {
 		t.Errorf("%v", err)
 	}
 	back, err := b.Resume(t.Context(), b.stack("terrace"), Back)
@@ -234,7 +234,7 @@ func TestChoosingWhileItRuns(t *testing.T) {
 	end(back, run.StatusUndone)
 
 	ticket = start()
-	if err := b.Cancel(t.Context(), ticket.Run, stack.Hold); err != nil {
+	if _, err := b.Cancel(t.Context(), ticket.Run, stack.Hold); err != nil {
 		t.Fatal(err)
 	}
 	end(ticket, run.StatusHeld)

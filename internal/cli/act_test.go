@@ -15,8 +15,10 @@ func TestActingOnTheCommandLine(t *testing.T) {
 	if len(list) != 1 {
 		t.Fatalf("%s", out)
 	}
-	out, _ = s.run(0, "act", "bulletin-test", "readings_db", "restore", "-i", "backup="+list[0].ID, "--yes")
-	s.wants(out, "filled from "+list[0].ID)
+	_, errs = s.run(1, "act", "bulletin-test", "readings_db", "restore", "-i", "backup="+list[0].ID, "--yes")
+	s.wants(errs, "what readings_db holds now is replaced", "add --accept data to --yes")
+	out, _ = s.run(0, "act", "bulletin-test", "readings_db", "restore", "-i", "backup="+list[0].ID, "--yes", "--accept", "data")
+	s.wants(out, "copied", "filled from "+list[0].ID)
 	s.run(0, "act", "bulletin-test", "forecasters", "scale", "-i", "want=3", "--yes")
 	s.run(0, "act", "bulletin-test", "suspend", "--yes")
 	out, _ = s.run(0, "cloud", "--stack", "bulletin-test")

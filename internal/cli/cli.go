@@ -234,6 +234,9 @@ func (p *Program) told(asJSON bool, x any, words string, args ...any) error {
 func code(r *run.Record) error {
 	switch r.State {
 	case run.StatusDone:
+		if r.Receipt != nil && len(r.Receipt.Unreadable) > 0 { // whether all is gone is not known
+			return exit(ExitStuck)
+		}
 		return nil
 	case run.StatusUndone:
 		return exit(ExitUndone)

@@ -331,8 +331,10 @@ func (p *Program) execute(ctx context.Context, a *app.App, t *app.Ticket, how ca
 	for {
 		select {
 		case <-signals:
-			fmt.Fprintln(p.Err, "stopping: what is under way comes to its end, then all is undone")
-			if err := a.Cancel(ctx, t.Run, stack.Undo); err != nil { // it goes on; leaving now would tear it apart
+			words, err := a.Cancel(ctx, t.Run, stack.Undo)
+			if err == nil {
+				fmt.Fprintf(p.Err, "run %d %s\n", t.Run.Number, words)
+			} else { // it goes on; leaving now would tear it apart
 				fmt.Fprintf(p.Err,
 					"it could not be asked to stop: %v; it goes on, interrupt it once more to ask again\n", err)
 			}

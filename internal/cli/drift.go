@@ -156,7 +156,7 @@ func (p *Program) written(ctx context.Context, a *app.App, w *app.Written, write
 // driftText prints where a stack is not as it is recorded.
 func (p *Program) driftText(d *app.Drift) {
 	if d.Empty() {
-		p.wrapped("", fmt.Sprintf("%s in %s %s", d.Stack.Name, d.Stack.Target, d.Standing().Words()))
+		fmt.Fprintf(p.Out, "%s in %s %s\n", d.Stack.Name, d.Stack.Target, d.Standing().Words())
 		for _, u := range d.Unread {
 			p.wrapped("? ", u.Words())
 		}

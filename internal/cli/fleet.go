@@ -61,6 +61,8 @@ type jsonFleetWhatIf struct {
 	Fleet  string           `json:"fleet"`
 	Places []jsonFleetPlace `json:"places"`
 	Tally  whatif.Tally     `json:"tally"`
+	// Leaving are the places that have left the file, and are removed.
+	Leaving []string `json:"leaving"`
 }
 
 type jsonFleetPlace struct {
@@ -70,14 +72,15 @@ type jsonFleetPlace struct {
 	Does     run.Kind     `json:"does"` // deploy, or delete where it has left the file
 	Careful  bool         `json:"careful"`
 	Tally    whatif.Tally `json:"tally"`
+	Second   bool         `json:"second_person"` // has to agree
 	SameAs   string       `json:"same_as"`
 	Findings any          `json:"findings,omitempty"`
 }
 
 func fleetJSON(pv *app.FleetPreview) jsonFleetWhatIf {
-	out := jsonFleetWhatIf{pv.File.Fleet, []jsonFleetPlace{}, pv.Tally}
+	out := jsonFleetWhatIf{pv.File.Fleet, []jsonFleetPlace{}, pv.Tally, append([]string{}, pv.Leaving()...)}
 	for _, x := range pv.Places {
-		j := jsonFleetPlace{x.Target.String(), x.Stack, x.Wave, x.Kind, x.Careful, x.Tally, x.SameAs, nil}
+		j := jsonFleetPlace{x.Target.String(), x.Stack, x.Wave, x.Kind, x.Careful, x.Tally, x.Second, x.SameAs, nil}
 		if len(x.Findings) > 0 {
 			j.Findings = x.Findings
 		}
@@ -89,6 +92,18 @@ func fleetJSON(pv *app.FleetPreview) jsonFleetWhatIf {
 // fleetText prints a what-if of a fleet: what is alike once.
 func (p *Program) fleetText(pv *app.FleetPreview) {
 	fmt.Fprintf(p.Out, "%s: %d places; %s\n", pv.File.Fleet, len(pv.Places), fleetTally(pv))
+	for _, name := range pv.Leaving() {
+		fmt.Fprintf(p.Out, "▽ leaves  %s  has left the file, and is removed\n", name)
+	}
+	var second []string
+	for _, x := range pv.Places {
+		if x.Second {
+			second = append(second, x.Target.String())
+		}
+	}
+	if len(second) > 0 {
+		p.wrapped("", fmt.Sprintf("a second person has to agree ('brickrow fleet approve %s TARGET') in: %s", pv.File.Fleet, strings.Join(second, ", ")))
+	}
 	alike := map[string][]string{}
 	for _, x := range pv.Places {
 		key := x.SameAs
@@ -354,6 +369,7 @@ func (p *Program) carryFleetHere(ctx context.Context, a *app.App, r *app.Rollout
 			}
 		}
 	}()
+	go p.tellStandstill(over, a, r)
 	out, err := a.CarryFleet(ctx, r.ID, r.Token, told)
 	if out == nil {
 		out = r
@@ -367,6 +383,7 @@ func (p *Program) followFleet(ctx context.Context, a *app.App, r *app.Rollout, t
 	defer stop()
 	was := map[int]fleet.State{}
 	changed := a.Changes(ctx)
+	go p.tellStandstill(ctx, a, r)
 	for {
 		now, places, _, err := a.LastRollout(ctx, r.Fleet)
 		if err != nil {
@@ -385,6 +402,23 @@ func (p *Program) followFleet(ctx context.Context, a *app.App, r *app.Rollout, t
 		case <-ctx.Done():
 			return now, errors.New("it goes on without us")
 		case <-changed:
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+// tellStandstill says, once each, what a rollout waits for that somebody has to do something about.
+func (p *Program) tellStandstill(ctx context.Context, a *app.App, r *app.Rollout) {
+	told := map[string]bool{}
+	for {
+		words, err := a.FleetWaits(ctx, r.Fleet)
+		if err == nil && words != "" && !told[words] {
+			told[words] = true
+			fmt.Fprintln(p.Err, words)
+		}
+		select {
+		case <-ctx.Done():
+			return
 		case <-time.After(time.Second):
 		}
 	}
@@ -632,6 +666,13 @@ func (p *Program) fleetRetry() *cobra.Command {
 			in, err := p.in(&f.carrying)
 			if err != nil {
 				return err
+			}
+			moved, err := a.FleetMoved(cmd.Context(), name)
+			if err != nil {
+				return err
+			}
+			if moved != "" {
+				fmt.Fprintln(p.Err, moved)
 			}
 			r, err := a.RetryFleet(cmd.Context(), name, in)
 			if err != nil {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"time"
@@ -25,7 +26,7 @@ type jsonHistory struct {
 type jsonRevision struct {
 	Number     int          `json:"number"`
 	Time       time.Time    `json:"time"`
-	By         string       `json:"by"`
+	By         app.Doer     `json:"by"`
 	Commit     string       `json:"commit"`
 	Branch     string       `json:"branch"`
 	Changed    bool         `json:"changed"`
@@ -40,7 +41,7 @@ type jsonRung struct {
 	Number   int          `json:"number"`
 	Kind     run.Kind     `json:"kind"`
 	Revision int          `json:"revision"`
-	By       string       `json:"by"`
+	By       app.Doer     `json:"by"`
 	From     string       `json:"from"`
 	Commit   string       `json:"commit"`
 	Branch   string       `json:"branch"`
@@ -53,14 +54,17 @@ type jsonRung struct {
 	State    run.Status   `json:"state"`
 	Tally    whatif.Tally `json:"tally"`
 	Failed   []string     `json:"failed"`
+	// Receipt is what the cloud said at the end of a deletion, or of an undoing; null is none.
+	Receipt *stack.Receipt `json:"receipt"`
 }
 
-func historyJSON(h *app.History) jsonHistory {
+func historyJSON(ctx context.Context, a *app.App, h *app.History) jsonHistory {
 	out := jsonHistory{h.Stack.Name, h.Stack.Target.String(), h.Stack.State, []jsonRevision{}, []jsonRung{}}
 	for _, r := range h.Revisions {
-		j := jsonRevision{Number: r.Number, Time: r.Created.UTC(), By: r.By, Note: r.Note, ApprovedBy: []string{}, Stood: r.Stood(), Current: r.Current}
+		j := jsonRevision{Number: r.Number, Time: r.Created.UTC(), By: app.Doer{User: r.By, Words: r.By}, Note: r.Note, ApprovedBy: []string{}, Stood: r.Stood(), Current: r.Current}
 		if r.Run != nil {
 			o := r.Run.Origin
+			j.By = a.DoerOf(ctx, r.Run)
 			j.Commit, j.Branch, j.Changed, j.Tally, j.ApprovedBy = o.Commit, o.Branch, o.Changed, r.Run.Tally, append([]string{}, o.ApprovedBy...)
 			if o.Note != "" {
 				j.Note = o.Note
@@ -70,19 +74,20 @@ func historyJSON(h *app.History) jsonHistory {
 	}
 	for _, g := range app.Rungs(h) {
 		r := g.Run
-		out.Runs = append(out.Runs, jsonRung{r.Number, r.Kind, r.Revision, r.By, r.Origin.Host, r.Origin.Commit, r.Origin.Branch, r.Origin.Changed,
+		out.Runs = append(out.Runs, jsonRung{r.Number, r.Kind, r.Revision, a.DoerOf(ctx, r), r.Origin.Host, r.Origin.Commit, r.Origin.Branch, r.Origin.Changed,
 			append([]string{}, r.Origin.Files...), r.Origin.Job, r.Origin.Note,
-			r.Started.UTC(), g.Took().Seconds(), r.State, r.Tally, append([]string{}, g.Failed()...)})
+			r.Started.UTC(), g.Took().Seconds(), r.State, r.Tally, append([]string{}, g.Failed()...), r.Receipt})
 	}
 	return out
 }
 
 func (p *Program) history() *cobra.Command {
-	var asJSON, asMarkdown bool
+	var asJSON, asMarkdown, acts bool
 	var line trail
 	cmd := &cobra.Command{Use: "history [STACK]", Short: "What became of a stack, or of all: revisions and runs, by whom and from which commit",
 		Args: cobra.MaximumNArgs(1)}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	cmd.Flags().BoolVar(&acts, "acts", false, "what was done to the store as a whole: who was let in or out, what was set of targets")
 	cmd.Flags().BoolVar(&asMarkdown, "markdown", false, "as Markdown, for a ticket or a page")
 	cmd.MarkFlagsMutuallyExclusive("json", "markdown")
 	line.flags(cmd)
@@ -91,6 +96,20 @@ func (p *Program) history() *cobra.Command {
 		return p.with(func(a *app.App) error {
 			if line.wanted() {
 				return p.trailOf(ctx, a, args, &line, asJSON)
+			}
+			if acts {
+				list, err := a.StoreActs(ctx)
+				if err != nil {
+					return err
+				}
+				if asJSON {
+					return p.json(list)
+				}
+				for _, x := range list {
+					fmt.Fprintln(p.Out, strings.TrimSpace(fmt.Sprintf("%s  %-12s %s  by %s@%s  %s", x.Time.Local().Format("2006-01-02 15:04"), x.Act, cloud.Clean(x.On),
+						cloud.Clean(x.By.User), cloud.Clean(x.By.Host), cloud.Clean(x.Note))))
+				}
+				return nil
 			}
 			var list []*app.History
 			var err error
@@ -111,11 +130,11 @@ func (p *Program) history() *cobra.Command {
 			}
 			switch {
 			case asJSON && len(args) > 0:
-				return p.json(historyJSON(list[0]))
+				return p.json(historyJSON(ctx, a, list[0]))
 			case asJSON:
 				out := []jsonHistory{}
 				for _, h := range list {
-					out = append(out, historyJSON(h))
+					out = append(out, historyJSON(ctx, a, h))
 				}
 				return p.json(out)
 			case asMarkdown:

@@ -125,9 +125,19 @@ func (p *Program) remove() *cobra.Command {
 		ctx := cmd.Context()
 		return p.onStack(ctx, args[0], func(a *app.App, st *stack.Stack) error {
 			if st.State == stack.Removed {
+				gone, err := a.ForgetGone(ctx, st)
+				if err != nil {
+					return err
+				}
+				if len(gone) > 0 {
+					fmt.Fprintf(p.Out, "what was left of %s is gone by now, as the cloud says: %s\n", st.Name, strings.Join(gone, ", "))
+				}
 				left, err := a.LeftOf(ctx, st)
 				if err != nil {
 					return err
+				}
+				if len(left) == 0 && len(gone) > 0 {
+					return nil
 				}
 				if len(left) == 0 {
 					return fmt.Errorf("%s is removed already", st.Name)

@@ -26,17 +26,18 @@ type jsonResource struct {
 }
 
 type jsonRun struct {
-	Number   int           `json:"number"`
-	Kind     run.Kind      `json:"kind"`
-	State    run.Status    `json:"state"`
-	Only     []string      `json:"only"` // the resources that were chosen; none is all
-	By       string        `json:"by"`
-	Begun    time.Time     `json:"begun"`
-	Ended    *time.Time    `json:"ended"`
-	Reason   string        `json:"reason"`
-	Standing string        `json:"standing"`
-	Compared string        `json:"compared"` // with the last run of its kind, in words
-	Failures []jsonFailure `json:"failures"`
+	Number   int            `json:"number"`
+	Kind     run.Kind       `json:"kind"`
+	State    run.Status     `json:"state"`
+	Only     []string       `json:"only"` // the resources that were chosen; none is all
+	By       string         `json:"by"`
+	Begun    time.Time      `json:"begun"`
+	Ended    *time.Time     `json:"ended"`
+	Reason   string         `json:"reason"`
+	Receipt  *stack.Receipt `json:"receipt"` // null is none
+	Standing string         `json:"standing"`
+	Compared string         `json:"compared"` // with the last run of its kind, in words
+	Failures []jsonFailure  `json:"failures"`
 }
 
 type jsonFailure struct {
@@ -78,7 +79,7 @@ func runJSON(rep *app.Report, compared string) *jsonRun {
 		return nil
 	}
 	r := rep.Run
-	out := &jsonRun{Number: r.Number, Kind: r.Kind, State: r.State, Only: append([]string{}, r.Only...), By: r.By, Begun: r.Started.UTC(), Reason: r.Reason,
+	out := &jsonRun{Number: r.Number, Kind: r.Kind, State: r.State, Only: append([]string{}, r.Only...), By: r.By, Begun: r.Started.UTC(), Reason: r.Reason, Receipt: r.Receipt,
 		Standing: rep.Standing, Compared: compared, Failures: []jsonFailure{}}
 	if !r.Ended.IsZero() {
 		at := r.Ended.UTC()

@@ -59,16 +59,14 @@ func (p *Program) ofRun(use, short string, args cobra.PositionalArgs,
 
 func (p *Program) cancel() *cobra.Command {
 	hold := false
-	cmd := p.ofRun("cancel STACK", "Stop the run of a stack; what it has done is undone, or held", cobra.ExactArgs(1),
+	cmd := p.ofRun("cancel STACK", "Stop the run of a stack; what it has done is undone, or held, where it has not come too far", cobra.ExactArgs(1),
 		func(ctx context.Context, a *app.App, r *run.Record, _ []string) (asked, error) {
-			then, words := stack.Undo, "was asked to stop; what it has done is undone"
+			then := stack.Undo
 			if hold {
-				then, words = stack.Hold, "was asked to stop; what it has done stays"
+				then = stack.Hold
 			}
-			if r.State == run.StatusQueued {
-				words = "was " + run.NeverBegun
-			}
-			return asked{"stop", then, words}, a.Cancel(ctx, r, then)
+			words, err := a.Cancel(ctx, r, then)
+			return asked{"stop", then, words}, err
 		})
 	cmd.Flags().BoolVar(&hold, "hold", false, "what was done stays, and a resume goes on with it")
 	return cmd

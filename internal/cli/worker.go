@@ -35,6 +35,9 @@ func (p *Program) enqueue(ctx context.Context, a *app.App, t *app.Ticket, how ca
 			t.Run.Number, st.Name, t.Run.Queue, st.Name, st.Name)
 		return nil
 	}
+	if words, err := a.RunWaits(ctx, t.Run); err == nil && words != "" {
+		fmt.Fprintln(p.Err, words)
+	}
 	tell, stop := p.telling(t.Run, how.json)
 	ended, err := a.Tail(ctx, t.Run.ID, tell)
 	stop()

@@ -81,8 +81,11 @@ func newTeam(t testing.TB, store string, speed float64, huts int) *team {
 func (m *team) command(who string, args ...string) *exec.Cmd {
 	cmd := exec.Command(m.bin, args...)
 	cmd.Dir = m.dir
-	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + m.dir, "BRICKROW_HOME=" + filepath.Join(m.dir, who), "BRICKROW_STORE=" + m.store,
+	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + m.dir, "BRICKROW_HOME=" + filepath.Join(m.dir, who),
 		"BRICKROW_CLOUD=" + m.cloud, "TMPDIR=" + os.Getenv("TMPDIR")}
+	if m.store != "" {
+		cmd.Env = append(cmd.Env, "BRICKROW_STORE="+m.store)
+	}
 	if m.token != "" {
 		cmd.Env = append(cmd.Env, "BRICKROW_TOKEN_WORKSHOP="+m.token)
 		for account, token := range m.huts {

@@ -74,6 +74,7 @@ type Cloud struct {
 // operation is a call under way in this process, or one that has ended.
 type operation struct {
 	id, kind, digest string
+	folder           string // of the call
 	begun            time.Time
 
 	mu         sync.Mutex
@@ -379,7 +380,7 @@ func (c *Cloud) begin(kind, id string, e *errand, then func(o *operation, out *o
 		}
 		return o.wire(), nil
 	}
-	o = &operation{id: "call~" + hashed(e.Call.Key)[:16], kind: kind, digest: hashed(string(text)), begun: time.Now(), resourceID: id}
+	o = &operation{id: "call~" + hashed(e.Call.Key)[:16], kind: kind, digest: hashed(string(text)), folder: e.Folder, begun: time.Now(), resourceID: id}
 	c.ops[e.Call.Key] = o
 	c.mu.Unlock()
 	go func() {
@@ -441,9 +442,69 @@ func (c *Cloud) Operation(_ context.Context, _ cloud.Ref, id string) (cloud.Oper
 	return cloud.Operation{}, cloud.NotFound("call " + id)
 }
 
-// carry lets a keeper carry a call out, and waits for its answer: one that is there, from one that
-// is at it already, or from one that is begun.
+// How often a call is made again whose program says that its problem passes, and how long is waited between.
+const (
+	mostPasses = 8
+	firstPause = 500 * time.Millisecond
+	mostPause  = time.Minute
+)
+
+// carry lets a keeper carry a call out, and again by the same key as long as the program says that its problem passes.
 func (c *Cloud) carry(ctx context.Context, e *errand, o *operation) (*outcome, error) {
+	pause := firstPause
+	for tries := 1; ; tries++ {
+		out, err := c.once(ctx, e, o)
+		if err != nil || out.Wrong != "" || out.Answer == nil || out.Answer.Problem == nil || !out.Answer.Problem.Passing || tries == mostPasses ||
+			calledOff(e.Folder) {
+			return out, err
+		}
+		wait := pause
+		if after := out.Answer.Problem.RetryAfter(); after > 0 {
+			wait = min(after, mostPause)
+		}
+		if o != nil {
+			o.mu.Lock()
+			o.step = Step{Step: fmt.Sprintf("trying again in %s: %s", wait.Round(10*time.Millisecond), out.Answer.Problem.Error())}
+			o.mu.Unlock()
+		}
+		for end := time.Now().Add(wait); time.Now().Before(end) && !calledOff(e.Folder); {
+			select {
+			case <-ctx.Done():
+				return nil, ctx.Err()
+			case <-time.After(min(100*time.Millisecond, max(time.Until(end), 0))):
+			}
+		}
+		if calledOff(e.Folder) {
+			return out, nil
+		}
+		if err := os.Remove(filepath.Join(e.Folder, "answer")); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+		pause = min(pause*2, mostPause)
+	}
+}
+
+// calledOff reports whether somebody wants a call to end.
+func calledOff(folder string) bool {
+	_, err := os.Stat(filepath.Join(folder, offFile))
+	return err == nil
+}
+
+// CallOff lets the program of a call that is under way be told to end: by SIGTERM, then SIGKILL.
+func (c *Cloud) CallOff(_ context.Context, _ cloud.Ref, id string) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, o := range c.ops {
+		if o.id == id && o.folder != "" {
+			return files.Write(filepath.Join(o.folder, offFile), nil, 0o600)
+		}
+	}
+	return cloud.NotFound("call " + id)
+}
+
+// once lets a keeper carry a call out, and waits for its answer: one that is there, from one that
+// is at it already, or from one that is begun.
+func (c *Cloud) once(ctx context.Context, e *errand, o *operation) (*outcome, error) {
 	if err := os.MkdirAll(e.Folder, 0o700); err != nil {
 		return nil, err
 	}

@@ -53,6 +53,9 @@ type errand struct {
 	lock *os.File // of the call, which the program has too: as long as it runs, no other one begins
 }
 
+// offFile is the name of a file in the folder of a call that says that somebody wants it to end.
+const offFile = "off"
+
 // grace is how long a program that is told to end has for that.
 const grace = 5 * time.Second
 
@@ -81,7 +84,19 @@ func keep(in io.Reader) error {
 	}
 	defer steps.Close()
 	e.lock = lock
-	o := e.run(context.Background(), func(s Step) {
+	ctx, off := context.WithCancel(context.Background())
+	defer off()
+	go func() { // the one who wants it to end is another process
+		for !calledOff(e.Folder) {
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(50 * time.Millisecond):
+			}
+		}
+		off()
+	}()
+	o := e.run(ctx, func(s Step) {
 		if sealed, err := box.SealJSON(s); err == nil {
 			_, _ = steps.WriteString(sealed + "\n")
 		}

@@ -154,7 +154,14 @@ func (l *lines) line(text []byte) {
 		return
 	}
 	a := &Answer{}
-	if err := strictly(text, a); err != nil {
+	var err error
+	if raw, is := keys["problem"]; is && len(keys) == 1 && raw[0] == '{' { // RFC 9457: members that are not known are ignored
+		a.Problem = &cloud.Problem{}
+		err = json.Unmarshal(raw, a.Problem)
+	} else {
+		err = strictly(text, a)
+	}
+	if err != nil {
 		l.fault("it printed an answer that cannot be read: %v", err)
 		return
 	}

@@ -6,6 +6,8 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+
+	"brickrow/internal/stack"
 )
 
 // Was is a resource as the cloud showed it before a run, without what is secret,
@@ -17,6 +19,7 @@ type Was struct {
 	Links      map[string][]string `json:"links,omitempty"`
 	Attributes map[string]any      `json:"attributes,omitempty"`
 	Tags       map[string]string   `json:"tags,omitempty"`
+	ChangedBy  string              `json:"-"` // as the cloud says; it is no part of how it is
 }
 
 // UnmarshalJSON also takes the digests that earlier versions wrote, of which
@@ -30,32 +33,41 @@ func (w *Was) UnmarshalJSON(text []byte) error {
 	return json.Unmarshal(text, (*plain)(w))
 }
 
-// Differences says in words how resources differ from what they were, by their
-// ids in the cloud: those that are gone, that are there and were not, and each
-// part that is not as it was. What is not set is the same as what is empty.
+// Differences says in words how resources differ from what they were, as Differing does.
 func Differences(was, is map[string]Was) []string {
 	var out []string
+	for _, d := range Differing(was, is) {
+		out = append(out, d.Words)
+	}
+	return out
+}
+
+// Differing says how resources differ from what they were, by their
+// ids in the cloud: those that are gone, that are there and were not, and each
+// part that is not as it was. What is not set is the same as what is empty.
+func Differing(was, is map[string]Was) []stack.ReceiptPart {
+	var out []stack.ReceiptPart
 	for id, w := range was {
 		now, there := is[id]
 		switch {
 		case w.Type == "": // a digest
 		case !there:
-			out = append(out, fmt.Sprintf("%s (%s) is gone", w.Name, id))
+			out = append(out, stack.ReceiptPart{ID: id, Name: w.Name, Before: "there", Words: fmt.Sprintf("%s (%s) is gone", w.Name, id)})
 		default:
-			out = append(out, w.differs(now)...)
+			out = append(out, w.differs(id, now)...)
 		}
 	}
 	for id, now := range is {
 		if _, known := was[id]; !known {
-			out = append(out, fmt.Sprintf("%s (%s) is there, and was not", now.Name, id))
+			out = append(out, stack.ReceiptPart{ID: id, Name: now.Name, After: "there", Words: fmt.Sprintf("%s (%s) is there, and was not", now.Name, id)})
 		}
 	}
-	slices.Sort(out)
+	slices.SortFunc(out, func(a, b stack.ReceiptPart) int { return strings.Compare(a.Words, b.Words) })
 	return out
 }
 
-func (w Was) differs(now Was) []string {
-	var out []string
+func (w Was) differs(id string, now Was) []stack.ReceiptPart {
+	var out []stack.ReceiptPart
 	for _, part := range []struct {
 		prefix   string
 		was, now any
@@ -64,8 +76,8 @@ func (w Was) differs(now Was) []string {
 		before, after := flat(part.was), flat(part.now)
 		for _, key := range keysOf(before, after) {
 			if !reflect.DeepEqual(before[key], after[key]) {
-				out = append(out, fmt.Sprintf("%s of %s is %s, was %s", part.prefix+key, w.Name, inWords(after[key]),
-					inWords(before[key])))
+				out = append(out, stack.ReceiptPart{ID: id, Name: w.Name, Path: strings.ReplaceAll(part.prefix, "tag ", "tags.") + key, Before: before[key], After: after[key],
+					Words: fmt.Sprintf("%s of %s is %s, was %s", part.prefix+key, w.Name, inWords(after[key]), inWords(before[key]))})
 			}
 		}
 	}

@@ -44,6 +44,7 @@ type Driver struct {
 	Cloud   cloud.Cloud
 	Journal Journal
 	Wanted  *stack.Wanted // nil for a deletion
+	Base    *stack.Wanted // of the revision before, which an undoing goes back to; nil is none
 	Library *tosca.Library
 	Limit   *Limit // of the target; nil is one of its own
 	Asker   Asker  // of probes
@@ -57,6 +58,7 @@ type Driver struct {
 	old      map[string]*stack.Recorded // old parts, by cloud id
 	entries  map[string]*Entry          // the journal
 	freed    chan struct{}              // tells that an operation of the cloud has ended
+	stopped  chan struct{}              // is closed when somebody wants the run to stop; nil is that it cannot be
 }
 
 // Outcome is how a run ended.
@@ -143,6 +145,7 @@ func (d *Driver) Run(ctx context.Context, steps []Step) (Outcome, error) {
 	}
 	var out Outcome
 	d.freed = make(chan struct{}, 1)
+	d.stopped = make(chan struct{})
 	results := make(chan ended)
 	watch := time.NewTicker(300 * time.Millisecond)
 	defer watch.Stop()
@@ -222,6 +225,7 @@ func (d *Driver) lookForWishes(ctx context.Context, sched *Schedule, steps []Ste
 	if wish.Cancel && steps[0].Phase != PhaseUndo {
 		out.Cancelled = true
 		sched.Stop()
+		close(d.stopped)
 		d.tell(ctx, Event{State: Working, Step: "cancel was asked for; what is under way comes to its end"})
 	}
 	return nil
@@ -249,6 +253,30 @@ func (d *Driver) Entry(id string) *Entry {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return d.entries[id]
+}
+
+// Asked is what is known of a resource that was removed, beside that its removal was answered: see Entry.
+func (d *Driver) Asked(id string) string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, e := range d.entries {
+		if e.Step.Action == Delete && e.CloudID == id && e.Asked != "" {
+			return e.Asked
+		}
+	}
+	return ""
+}
+
+// Removed is what was recorded of a resource that was removed; nil is not known.
+func (d *Driver) Removed(id string) *stack.Recorded {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, e := range d.entries {
+		if e.Step.Action == Delete && e.Record != nil && e.Record.ID == id {
+			return e.Record
+		}
+	}
+	return nil
 }
 
 // tell writes an event that belongs to no step. An event that cannot be
@@ -329,24 +357,51 @@ func (t *task) call(ctx context.Context, f func() (cloud.Operation, error)) (clo
 		}
 		wait := max(pause.NextBackOff(), p.RetryAfter())
 		if p.RetryAfterMS > 0 {
-			wait = p.RetryAfter()
+			wait = min(p.RetryAfter(), longestWait)
 		}
 		ev := t.event(Working, fmt.Sprintf("trying again in %s", wait.Round(10*time.Millisecond)), err.Error())
 		ev.about(err)
 		t.tell(ctx, *ev)
-		if err := sleep(ctx, wait); err != nil {
+		select {
+		case <-t.stopping(): // who wants it to stop does not wait for what has not begun
+			if t.asking {
+				return op, fmt.Errorf("%w; it was called off while it waited", err)
+			}
+			wait = min(wait, time.Second)
+		default:
+		}
+		if err := t.rest(ctx, wait); err != nil {
 			return op, err
 		}
 	}
 }
 
-func sleep(ctx context.Context, d time.Duration) error {
+// longestWait is how long a cloud can ask to wait before the same is asked again.
+const longestWait = time.Minute
+
+// stopping is closed when somebody wants the run to stop. Undoing is not stopped, nor is what cannot be taken back.
+func (t *task) stopping() <-chan struct{} {
+	if t.step.Phase == PhaseUndo || t.step.Final() {
+		return nil
+	}
+	return t.stopped
+}
+
+// rest sleeps, but no longer than until somebody wants the run to stop.
+func (t *task) rest(ctx context.Context, d time.Duration) error {
 	timer := time.NewTimer(d)
 	defer timer.Stop()
+	stop := t.stopping()
+	select { // where it is wanted already it is no news
+	case <-stop:
+		stop = nil
+	default:
+	}
 	select {
 	case <-ctx.Done():
 		return ctx.Err()
+	case <-stop:
 	case <-timer.C:
-		return nil
 	}
+	return nil
 }

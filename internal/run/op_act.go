@@ -71,7 +71,7 @@ func (a *acting) prepare(ctx context.Context, t *task) (*ending, error) {
 		return nil, fmt.Errorf("%s is not recorded", t.entry.Step.Resource)
 	}
 	rec := t.entry.Record
-	t.entry.CloudID = rec.ID
+	t.identify(rec.ID)
 	live, err := t.read(ctx, rec.Type, rec.ID)
 	if err != nil {
 		return nil, err

@@ -2,6 +2,7 @@ package run
 
 import (
 	"context"
+	"fmt"
 
 	"brickrow/internal/cloud"
 )
@@ -42,13 +43,51 @@ func (r *removal) ask(ctx context.Context, t *task) (cloud.Operation, error) {
 
 func (r *removal) refused(ctx context.Context, t *task, err error) (*ending, error) {
 	if cloud.IsNotFound(err) {
+		t.entry.Asked = AskedGone
 		return &ending{state: Done, shown: r.shown(t), words: "it was not there any more", changes: r.changes(t)}, nil
 	}
 	return nil, err
 }
 
 func (r *removal) record(ctx context.Context, t *task) (*ending, error) {
+	if err := r.confirm(ctx, t); err != nil {
+		return nil, err
+	}
 	return &ending{state: Done, shown: r.shown(t), changes: r.changes(t)}, nil
+}
+
+// What is known of a resource that was removed, beside that its removal was answered.
+const (
+	AskedGone = "gone"     // it was asked for, and is not there
+	NotRead   = "unread: " // it could not be asked for: why
+)
+
+// confirm asks once more for what a program has removed, or what was reached through a connection: when the run is over there is no
+// record left to ask by.
+func (r *removal) confirm(ctx context.Context, t *task) error {
+	rec := t.entry.Record
+	if t.entry.Step.Phase == PhaseUndo && r.made != nil {
+		t.mu.Lock()
+		rec = t.recorded[t.entry.Step.Resource]
+		t.mu.Unlock()
+	}
+	way, _ := cloud.WayOf(t.entry.CloudID)
+	own := rec != nil && rec.ID == t.entry.CloudID && rec.Properties["own_programs"] != nil
+	if way == "" && !own {
+		return nil
+	}
+	_, err := t.Cloud.Get(ctx, t.ref())
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case cloud.IsNotFound(err):
+		t.entry.Asked = AskedGone
+	case err != nil:
+		t.entry.Asked = NotRead + t.Secrets.Hide(cloud.Clean(err.Error()))
+	default:
+		return at("asking whether it is gone", fmt.Errorf("its removal was answered, and %s is there still", t.entry.CloudID))
+	}
+	return nil
 }
 
 func (r *removal) shown(t *task) State {

@@ -47,8 +47,13 @@ func (probing) prepare(ctx context.Context, t *task) (*ending, error) {
 			told = words
 			t.tell(ctx, *t.event(Settling, "it is not well yet", words))
 		}
-		if err := sleep(ctx, q.Every); err != nil {
+		if err := t.rest(ctx, q.Every); err != nil {
 			return nil, err
+		}
+		select {
+		case <-t.stopping():
+			return nil, at("asking "+tosca.Show(q.URL), fmt.Errorf("%w; it was called off", err))
+		default:
 		}
 	}
 }

@@ -23,7 +23,7 @@ func (n *rename) prepare(ctx context.Context, t *task) (*ending, error) {
 	if err != nil {
 		return nil, err
 	}
-	t.entry.CloudID = rec.ID
+	t.identify(rec.ID)
 	if t.entry.Before == nil { // otherwise it was sent before: the same again
 		t.entry.Before = snapshot([]stack.PropertyChange{{Property: "tags"}}, rec, live)
 		if live.Tags["node"] == to {

@@ -21,7 +21,7 @@ func (p *revert) prepare(ctx context.Context, t *task) (*ending, error) {
 		return &ending{state: Done, shown: IsUndone, words: "nothing had been changed"}, nil
 	}
 	before := p.orig.Before
-	t.entry.CloudID = p.orig.Record.ID
+	t.identify(p.orig.Record.ID)
 	p.req = cloud.Request{Properties: map[string]any{}, Links: before.Links}
 	for name, v := range before.Properties {
 		p.req.SetProperty(name, v)

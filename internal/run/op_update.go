@@ -32,7 +32,7 @@ func (u *edit) prepare(ctx context.Context, t *task) (_ *ending, err error) {
 	if err != nil {
 		return nil, err
 	}
-	t.entry.CloudID = rec.ID
+	t.identify(rec.ID)
 	if t.entry.State == Started && t.entry.Before != nil { // sent before: the same again
 		u.req = t.repeat(u.res, u.props)
 		return nil, u.backUp(ctx, t)

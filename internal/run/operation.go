@@ -3,6 +3,8 @@ package run
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"time"
@@ -42,6 +44,7 @@ var operations = map[Action]func() operation{
 	Release: func() operation { return &release{} },
 	Probe:   func() operation { return probing{} },
 	Remake:  func() operation { return &remaking{} },
+	Follow:  func() operation { return &following{} },
 	Drain:   func() operation { return pools{} },
 	Refill:  func() operation { return pools{} },
 	Act:     func() operation { return &acting{} },
@@ -78,6 +81,8 @@ type task struct {
 	heard time.Time // when the cloud answered last
 	told  string    // what was told last of an operation
 	took  bool      // it takes one of the places of the limit
+	// asking says that what the step is for has not begun yet.
+	asking bool
 	// resent says that the step was under way when a process ended.
 	resent bool
 }
@@ -136,9 +141,11 @@ func (t *task) run(ctx context.Context, op operation) (EntryState, error) {
 	if err := t.intend(ctx, t.event(state, words, "")); err != nil {
 		return "", err
 	}
+	t.asking = true
 	asked, err := t.call(ctx, func() (cloud.Operation, error) { return op.ask(ctx, t) })
+	t.asking = false
 	if err == nil && asked.ResourceID != "" && t.entry.CloudID != asked.ResourceID {
-		t.entry.CloudID = asked.ResourceID
+		t.identify(asked.ResourceID)
 		if err := t.intend(ctx, t.stepOf(asked, state)); err != nil {
 			return "", err
 		}
@@ -185,6 +192,13 @@ func (t *task) ref() cloud.Ref {
 func (t *task) event(state State, step, reason string) *Event {
 	return &Event{Resource: t.entry.Step.Resource, Type: t.entry.Step.Type, State: state, Step: step, Reason: reason,
 		Elapsed: time.Since(t.began), CloudID: t.entry.CloudID, Attempt: t.entry.Attempt}
+}
+
+// identify notes which resource of the cloud the step is about. Others look at it meanwhile.
+func (t *task) identify(id string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.entry.CloudID = id
 }
 
 // intend writes the journal before the call.
@@ -253,8 +267,20 @@ func (ev *Event) about(err error) {
 
 // key is the idempotency key of the step.
 func (t *task) key() string {
-	return fmt.Sprintf("%s/%s/%d", t.RunID, t.entry.Step.ID, t.entry.Attempt)
+	return keyOf(t.RunID, t.entry.Step.ID, t.entry.Attempt)
 }
+
+// keyOf is the key of a step. A long name is a digest in it, as clouds take keys of some length only.
+func keyOf(run, step string, attempt int) string {
+	if len(step) > longestInKey {
+		sum := sha256.Sum256([]byte(step))
+		step = hex.EncodeToString(sum[:])
+	}
+	return fmt.Sprintf("%s/%s/%d", run, step, attempt)
+}
+
+// longestInKey is how long the id of a step may be to stand in a key as it is.
+const longestInKey = 80
 
 // wanted resolves the resource of the step with all it waited for.
 func (t *task) wanted() (*stack.Resource, map[string]tosca.Value, error) {
@@ -349,7 +375,7 @@ func (t *task) read(ctx context.Context, typ, id string) (*stack.Live, error) {
 
 // removeNow removes a resource and waits until it is gone.
 func (t *task) removeNow(ctx context.Context, r cloud.Ref, state State) error {
-	key := t.key() + " clears " + r.ID
+	key := keyOf(t.key(), "clears "+r.ID, 1)
 	op, err := t.call(ctx, func() (cloud.Operation, error) { return t.Cloud.Delete(ctx, r, key) })
 	if cloud.IsNotFound(err) {
 		return nil
@@ -427,13 +453,22 @@ func (t *task) stepOf(op cloud.Operation, state State) *Event {
 // follow watches an operation to its end and tells its inner steps.
 func (t *task) follow(ctx context.Context, r cloud.Ref, op cloud.Operation, state State) error {
 	last := op.Step
+	called := false
 	for !op.Ended() {
+		select {
+		case <-t.stopping():
+			if off, can := t.Cloud.(cloud.CallingOff); can && !called {
+				called = true
+				_ = off.CallOff(ctx, r, op.ID) // where it cannot be, it comes to its end
+			}
+		default:
+		}
 		if ev := t.stepOf(op, state); ev != nil {
 			last = op.Step
 			t.tell(ctx, *ev)
 		}
 		next := t.heard.Add(time.Duration(min(max(op.NextMS, 1), 2000)) * time.Millisecond)
-		if err := sleep(ctx, max(time.Millisecond, time.Until(next))); err != nil {
+		if err := t.rest(ctx, max(time.Millisecond, time.Until(next))); err != nil {
 			return err
 		}
 		id := op.ID
@@ -444,7 +479,7 @@ func (t *task) follow(ctx context.Context, r cloud.Ref, op cloud.Operation, stat
 		}
 	}
 	if op.ResourceID != "" && t.entry.CloudID == "" { // some clouds know it only in the end
-		t.entry.CloudID = op.ResourceID
+		t.identify(op.ResourceID)
 	}
 	if op.State == "failed" {
 		var err error = op.Problem

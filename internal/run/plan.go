@@ -35,6 +35,7 @@ const (
 	Drain   Action = "drain"      // it leaves its pools and finishes its work
 	Refill  Action = "refill"     // it comes back into its pools
 	Remake  Action = "make again" // what was removed before its new part was made
+	Follow  Action = "follow"     // what was made of an attribute of something that was made again
 	Probe   Action = "probe"      // a question that has to be answered well
 	Act     Action = "act"        // what its type can do beside: restart, scale, suspend and so on
 )
@@ -331,6 +332,8 @@ type Entry struct {
 	Record *stack.Recorded // what was recorded before
 	// Backup is that of what the resource held, where one was taken.
 	Backup string
+	// Asked is what is known of a resource that was removed: AskedGone, or NotRead with why; "" is no more than that.
+	Asked string
 }
 
 // Snapshot is what an update replaced: the request that puts it back.
@@ -376,6 +379,7 @@ func planUndo(plan Plan, journal []Entry, which func(Entry) bool) []Step {
 			Phase: PhaseUndo, Action: Delete, CloudID: e.CloudID, Swap: e.Step.Swap, Adopt: e.Step.Adopt,
 			Seconds: s.Seconds / 2, Position: s.Position, From: s.From}
 		switch e.Step.Action {
+		case Create:
 		case Act:
 			u.Action, u.Verb = Act, inverse[s.Verb]
 			if s.Verb == VerbScale {
@@ -390,6 +394,8 @@ func planUndo(plan Plan, journal []Entry, which func(Entry) bool) []Step {
 			u.Action, u.CloudID = Remake, ""
 		case Drain:
 			u.Action = Refill
+		default: // what is not known is not taken back by a removal: the driver refuses it
+			u.Action = "undo of " + e.Step.Action
 		}
 		index[s.ID] = len(steps)
 		steps = append(steps, u)

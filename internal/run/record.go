@@ -58,12 +58,15 @@ type Record struct {
 	By        string
 	Started   time.Time
 	Ended     time.Time
-	Reason    string
-	Cancel    bool
-	Pause     bool     // somebody wishes that nothing more begins
-	Back      bool     // it is, or was, undoing
-	Only      []string // the resources that were chosen, where others were left out
-	Origin    Origin
+	SignedBy  string // the key of who prepared it, in a shared store
+	// Receipt is what the cloud said at the end of a deletion, or of an undoing; nil is none.
+	Receipt *stack.Receipt
+	Reason  string
+	Cancel  bool
+	Pause   bool     // somebody wishes that nothing more begins
+	Back    bool     // it is, or was, undoing
+	Only    []string // the resources that were chosen, where others were left out
+	Origin  Origin
 	// Queue is where the run waits for a worker, or was given out to one; "" is that who began it carries it out.
 	Queue    string
 	Priority int

@@ -1,5 +1,8 @@
 package run
 
+// TooLate is the reason of a run that was asked to stop when that could not be obeyed any more.
+const TooLate = "it was asked to stop too late: all was done by then"
+
 // NeverBegun is the reason of a run that was cancelled while it waited.
 const NeverBegun = "taken back while it waited for a worker; nothing was done"
 
@@ -8,6 +11,9 @@ func (r *Record) Words() string {
 	kind := map[Kind]string{KindDeploy: "deployment", KindUndo: "way back", KindDelete: "deletion", KindAction: "action"}[r.Kind]
 	switch r.State {
 	case StatusDone:
+		if r.Reason == TooLate {
+			return "the " + kind + " is done; " + TooLate
+		}
 		return "the " + kind + " is done"
 	case StatusUndone:
 		if r.Cancel && r.Reason == NeverBegun {

@@ -236,6 +236,7 @@ type Receipt struct {
 // ReceiptPart is one place that is not as it was before the run.
 type ReceiptPart struct {
 	Name   string  `json:"name"`
+	ID     string  `json:"id"`
 	Path   string  `json:"path,omitempty"` // "" is the resource as a whole
 	Before any     `json:"before"`
 	After  any     `json:"after"`
@@ -250,19 +251,55 @@ type ReceiptLeft struct {
 	Why  string `json:"why"`
 }
 
+// MarshalJSON writes empty lists as such.
+func (r *Receipt) MarshalJSON() ([]byte, error) {
+	type plain Receipt
+	out := plain(*r)
+	out.Differs, out.Left = append([]ReceiptPart{}, r.Differs...), append([]ReceiptLeft{}, r.Left...)
+	out.Unreadable = append([]Unread{}, r.Unreadable...)
+	return json.Marshal(out)
+}
+
 // Whole reports whether the receipt is one that says that nothing is left, or all as it was.
 func (r *Receipt) Whole() bool {
 	return r.Equal && len(r.Differs)+len(r.Left)+len(r.Unreadable) == 0
 }
 
+// The reasons why something is there still that may be.
+const (
+	StaysKept = "kept"
+	StaysLeft = "left"
+)
+
 // Words are the receipt in a sentence, of a stack in a target.
 func (r *Receipt) Words(name, target string) string {
-	var parts []string
+	var parts, kept, left []string
 	for _, d := range r.Differs {
 		parts = append(parts, d.Words)
 	}
 	for _, l := range r.Left {
-		parts = append(parts, fmt.Sprintf("%s (%s) is there: %s", l.Name, l.ID, l.Why))
+		is := fmt.Sprintf("%s (%s)", l.Name, l.ID)
+		switch why, _, _ := strings.Cut(l.Why, ":"); {
+		case why == StaysKept:
+			kept = append(kept, is)
+		case why == StaysLeft:
+			left = append(left, is)
+		default:
+			parts = append(parts, "the cloud still has "+is)
+		}
+	}
+	stays := ""
+	if len(kept) > 0 {
+		stays = "kept: " + strings.Join(kept, ", ")
+	}
+	if len(left) > 0 {
+		if stays != "" {
+			stays += "; "
+		}
+		stays += "left: " + strings.Join(left, ", ")
+	}
+	if r.Kind == OfUndo && len(left) > 0 {
+		parts = append(parts, "left in the cloud: "+strings.Join(left, ", "))
 	}
 	for _, u := range r.Unreadable {
 		parts = append(parts, u.Words())
@@ -271,7 +308,7 @@ func (r *Receipt) Words(name, target string) string {
 	case r.Kind == OfUndo && r.Whole() && r.Asked == 0:
 		return "undone: nothing of the stack is in the cloud, as before"
 	case r.Kind == OfUndo && r.Whole():
-		words := fmt.Sprintf("undone: the cloud was asked for all %d resources, they are as they were (%s)", r.Asked, r.print())
+		words := fmt.Sprintf("undone: the cloud was asked, all %d resources are as they were (%s)", r.Asked, r.print())
 		if len(r.Made) > 0 {
 			words += "; made again: " + strings.Join(r.Made, ", ")
 		}
@@ -283,9 +320,17 @@ func (r *Receipt) Words(name, target string) string {
 	case r.Whole():
 		return fmt.Sprintf("the cloud was asked for %d resources: nothing of %s is left in %s", r.Asked, name, target)
 	case len(r.Unreadable) > 0:
+		if stays != "" {
+			parts = append(parts, stays)
+		}
 		return "whether all is gone is not known: " + strings.Join(parts, "; ")
+	case len(parts) == 0:
+		return "nothing is there any more but what is " + stays
 	}
-	return "gone, but for what stays: " + strings.Join(parts, "; ")
+	if stays != "" {
+		parts = append(parts, stays)
+	}
+	return strings.Join(parts, "; ")
 }
 
 // print are both fingerprints, shortly.

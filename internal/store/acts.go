@@ -328,6 +328,28 @@ func body(x any) string {
 	return string(b)
 }
 
+// MemberNamed is the name of the member who has a signing key, also of one who has left; "" is nobody's.
+func (s *Store) MemberNamed(ctx context.Context, key string) string {
+	if s.me == nil || key == "" {
+		return ""
+	}
+	list, err := s.Acts(ctx)
+	if err != nil {
+		return ""
+	}
+	name := ""
+	for _, a := range list {
+		var m memberBody
+		if a.Act == MemberIn && json.Unmarshal([]byte(a.Body), &m) == nil && m.Signing == key {
+			name = m.Name
+		}
+	}
+	return name
+}
+
+// MemberOf is the name of the one who did it, among the members; "" is that the store is in a file.
+func (s *Store) MemberOf(ctx context.Context, a Act) string { return s.MemberNamed(ctx, a.key) }
+
 // ErrNotSigned says that something was not made by a member of a shared store, or was changed behind his back.
 var ErrNotSigned = errors.New("it is not signed by a member of the store as it stands there")
 

@@ -15,15 +15,15 @@ import (
 )
 
 const runColumns = `id, stack_id, number, kind, state, revision, base, prior, on_failure, plan, tally, estimate,
-	started_by, started_ms, ended_ms, reason, cancel, back, pause, only_of, origin, queue, priority, ask`
+	started_by, started_ms, ended_ms, reason, cancel, back, pause, only_of, origin, queue, priority, ask, receipt, signed_by`
 
 func scanRun(row interface{ Scan(...any) error }) (*run.Record, error) {
 	r := &run.Record{}
-	var plan, tally, only, origin string
+	var plan, tally, only, origin, receipt string
 	var started, ended int64
 	err := row.Scan(&r.ID, &r.StackID, &r.Number, &r.Kind, &r.State, &r.Revision, &r.Base, &r.Prior, &r.OnFailure,
 		&plan, &tally, &r.Estimate, &r.By, &started, &ended, &r.Reason, &r.Cancel, &r.Back, &r.Pause, &only, &origin,
-		&r.Queue, &r.Priority, &r.Ask)
+		&r.Queue, &r.Priority, &r.Ask, &receipt, &r.SignedBy)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, fmt.Errorf("run: %w", ErrNotFound)
 	}
@@ -31,6 +31,12 @@ func scanRun(row interface{ Scan(...any) error }) (*run.Record, error) {
 		return nil, err
 	}
 	r.Started, r.Ended = fromMS(started), fromMS(ended)
+	if receipt != "" {
+		r.Receipt = &stack.Receipt{}
+		if err := json.Unmarshal([]byte(receipt), r.Receipt); err != nil {
+			return nil, err
+		}
+	}
 	return r, errors.Join(json.Unmarshal([]byte(plan), &r.Plan), json.Unmarshal([]byte(tally), &r.Tally),
 		json.Unmarshal([]byte(only), &r.Only), json.Unmarshal([]byte(origin), &r.Origin))
 }
@@ -123,7 +129,7 @@ func (s *Store) StartRun(ctx context.Context, r *run.Record, b Begin) error {
 				return err
 			}
 		}
-		if err := tx.Do(`insert into runs(`+runColumns+`) values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, '', false, false, false, ?, ?, ?, ?, ?)`,
+		if err := tx.Do(`insert into runs(`+runColumns+`) values(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, '', false, false, false, ?, ?, ?, ?, ?, '', '')`,
 			r.ID, r.StackID, r.Number, r.Kind, r.State, r.Revision, r.Base, r.Prior, r.OnFailure, plan, tally,
 			r.Estimate, r.By, r.Started.UnixMilli(), only, origin, r.Queue, r.Priority, r.Ask); err != nil {
 			return err
@@ -153,6 +159,13 @@ func (s *Store) SetRun(ctx context.Context, r *run.Record, revision int) error {
 			return err
 		}
 	}
+	receipt := ""
+	if r.Receipt != nil {
+		var err error
+		if receipt, err = encode(r.Receipt); err != nil {
+			return err
+		}
+	}
 	return s.fenced(ctx, r, nothing, func(tx transaction) error {
 		if plan != "" {
 			if err := tx.Do(`update runs set plan = ? where id = ?`, plan, r.ID); err != nil {
@@ -163,8 +176,8 @@ func (s *Store) SetRun(ctx context.Context, r *run.Record, revision int) error {
 				return err
 			}
 		}
-		if err := tx.Do(`update runs set state = ?, reason = ?, ended_ms = ?, back = ? where id = ?`,
-			r.State, r.Reason, ended, r.Back, r.ID); err != nil {
+		if err := tx.Do(`update runs set state = ?, reason = ?, ended_ms = ?, back = ?, receipt = ? where id = ?`,
+			r.State, r.Reason, ended, r.Back, receipt, r.ID); err != nil {
 			return err
 		}
 		err := tx.Do(`update stacks set state = ?, revision = ?, updated_ms = ? where id = ?`,
@@ -183,7 +196,7 @@ func (s *Store) ContinueRun(ctx context.Context, r *run.Record, again []string) 
 				return err
 			}
 		}
-		if err := tx.Do(`update runs set state = ?, reason = ?, cancel = ?, ended_ms = 0, back = ?, pause = false, queue = ?, priority = ?,
+		if err := tx.Do(`update runs set state = ?, reason = ?, cancel = ?, ended_ms = 0, back = ?, pause = false, receipt = '', queue = ?, priority = ?,
 				ask = ? where id = ?`, r.State, r.Reason, r.Cancel, r.Back, r.Queue, r.Priority, r.Ask, r.ID); err != nil {
 			return err
 		}
@@ -372,6 +385,7 @@ type entryBody struct {
 	Shell   string         `json:"shell,omitempty"`
 	Unsure  bool           `json:"unsure,omitempty"`
 	Backup  string         `json:"backup,omitempty"`
+	Asked   string         `json:"asked,omitempty"`
 	Before  map[string]any `json:"before"` // the sealed properties of a Snapshot; nil is no snapshot
 	Links   map[string][]string
 	Tags    map[string]any
@@ -399,7 +413,7 @@ func (s *Store) Journal(ctx context.Context, runID string) ([]run.Entry, error) 
 		if err := decode(text, &b); err != nil {
 			return nil, err
 		}
-		e.Step, e.CloudID, e.Reason, e.Shell, e.Unsure, e.Backup = b.Step, b.CloudID, b.Reason, b.Shell, b.Unsure, b.Backup
+		e.Step, e.CloudID, e.Reason, e.Shell, e.Unsure, e.Backup, e.Asked = b.Step, b.CloudID, b.Reason, b.Shell, b.Unsure, b.Backup, b.Asked
 		if b.Before != nil {
 			v, err := s.openMap(b.Before)
 			if err != nil {
@@ -482,7 +496,7 @@ func (s *Store) Note(ctx context.Context, r *run.Record, e *run.Entry, ev *run.E
 
 // encodeEntry is an entry of the journal as it is stored.
 func (s *Store) encodeEntry(e *run.Entry) (string, error) {
-	b := entryBody{Step: e.Step, CloudID: e.CloudID, Reason: e.Reason, Shell: e.Shell, Unsure: e.Unsure, Backup: e.Backup}
+	b := entryBody{Step: e.Step, CloudID: e.CloudID, Reason: e.Reason, Shell: e.Shell, Unsure: e.Unsure, Backup: e.Backup, Asked: e.Asked}
 	var err error
 	if e.Before != nil {
 		if b.Before, err = s.sealMap(e.Before.Properties); err != nil {

@@ -570,6 +570,12 @@ func (s *Store) Beside(ctx context.Context, id int64) ([]*stack.Recorded, error)
 	return out, rows.Err()
 }
 
+// Unkeep forgets something that has left a stack.
+func (s *Store) Unkeep(ctx context.Context, stackID int64, cloudID string) error {
+	_, err := s.exec(ctx, `delete from kept where stack_id = ? and cloud_id = ?`, stackID, cloudID)
+	return err
+}
+
 // Use is a result of a stack that the current revision of another one gets as an
 // input. Of is the name of the stack as it stands there, alone or with its place.
 type Use struct {

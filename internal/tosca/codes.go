@@ -38,6 +38,7 @@ var Codes = map[string]string{
 	"cycle":                      "resources need each other in a circle",
 	"deprecated":                 "a property should not be used any more",
 	"division-by-zero":           "an expression divides by zero",
+	"duplicate-fleet":            "two fleet files say the same name",
 	"duplicate-key":              "a key stands twice in a map",
 	"duplicate-resource":         "two nodes make resources of the same name",
 	"duplicate-type":             "a type has the name of another one",

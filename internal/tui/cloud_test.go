@@ -65,7 +65,7 @@ func TestTheCloudOnTheScreen(t *testing.T) {
 	d.press("p")
 	d.wants("way back", "reader_rules", "d go back")
 	d.press("5", "/", "bulletin-test nightly schedule", "enter", "x", "y")
-	d.wants("□ nightly  Schedule", "any more; by whom is not known")
+	d.wants("□ nightly  Schedule", "not there any more; by whom is not")
 	d.press("esc", "/", "bulletin-test hut_alerts topic", "enter", "f")
 	d.wants("bulletin.yaml:", "hut_alerts cannot be released")
 	d.press("5", "esc", "/", "bulletin-test oncall vault", "enter", "f")

@@ -769,7 +769,7 @@ func (c *Connections) tryOn(w *waiting, end cloud.End, was, k *Connection) {
 		var p *cloud.Problem
 		lasting := err != nil && errors.As(err, &p) && !p.Passing
 		if err == nil || lasting || ctx.Err() != nil {
-			if ctx.Err() != nil && !lasting {
+			if err != nil && ctx.Err() != nil && !lasting {
 				p = &cloud.Problem{Type: "connection", Title: "no answer", Status: http.StatusBadGateway,
 					Detail: fmt.Sprintf("it did not answer within %s: %s", w.within, w.said(err)),
 					Fix:    "see that what it leads to runs and can be reached from here, or give it more time (within)"}

@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -126,11 +127,23 @@ func problem(resp *http.Response, answer []byte) error {
 		p.Passing = true
 	}
 	if p.RetryAfterMS == 0 {
-		if s, err := strconv.Atoi(resp.Header.Get("Retry-After")); err == nil {
-			p.RetryAfterMS = int64(s) * 1000
-		}
+		p.RetryAfterMS = retryAfter(resp.Header.Get("Retry-After"), time.Now()).Milliseconds()
 	}
 	return p
+}
+
+// mostRetryAfter is the longest that is waited because a cloud says so.
+const mostRetryAfter = time.Minute
+
+// retryAfter reads the header Retry-After (RFC 9110, 10.2.3): seconds, or a date; 0 is that it says nothing.
+func retryAfter(text string, now time.Time) time.Duration {
+	var d time.Duration
+	if s, err := strconv.ParseInt(strings.TrimSpace(text), 10, 64); err == nil {
+		d = time.Duration(min(max(s, 0), int64(mostRetryAfter/time.Second))) * time.Second
+	} else if at, err := http.ParseTime(text); err == nil {
+		d = max(at.Sub(now), 0)
+	}
+	return min(d, mostRetryAfter)
 }
 
 func place(t stack.Target) string {

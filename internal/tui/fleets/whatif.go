@@ -169,6 +169,9 @@ func (v *View) begin(q *app.Queueing) func() tea.Cmd {
 				return begun{l, msg}
 			}
 		})
+		for _, name := range l.pv.Leaving() {
+			ask.Details = append(ask.Details, "▽ "+name+" has left the file, and is removed")
+		}
 		if n := l.pv.Lost(); n > 0 {
 			ask.Details = append(ask.Details, fmt.Sprintf("data would go in %d cases", n))
 		}

@@ -31,7 +31,7 @@ func (v *View) steering() []part.Binding {
 	}
 	keys = append(keys,
 		part.Bind(part.Run(func() {
-			v.stop(stack.Undo, "Stop run %d of %s? What is under way comes to its end, then all of it is undone.")
+			v.stop(stack.Undo, "Stop run %d of %s? What is under way comes to its end, then all of it is undone, where it has not come too far.")
 		}), "c").Shown("c", "cancel and undo"),
 		part.Bind(part.Run(func() {
 			v.stop(stack.Hold, "Stop run %d of %s? What is under way comes to its end, and what is built stays.")
@@ -61,9 +61,13 @@ func (v *View) steer(doing, done string, ask func(ctx context.Context, r *run.Re
 func (v *View) stop(then stack.OnFailure, question string) {
 	r := v.run
 	v.Ask(part.NewAsk(fmt.Sprintf(question, r.Number, v.about.Name), "", func(string) tea.Cmd {
-		return v.steer("stop the run", "the run was asked to stop", func(ctx context.Context, r *run.Record) error {
-			return v.App().Cancel(ctx, r, then)
-		})
+		return func() tea.Msg {
+			words, err := v.App().Cancel(v.Context(), r, then)
+			if err != nil {
+				return part.Failed{Doing: "stop the run", Err: err}
+			}
+			return part.Done{Words: "the run " + words}
+		}
 	}))
 }
 
