@@ -47,7 +47,7 @@ func (a *App) Compliance(ctx context.Context, v *Inventory) ([]Kept, tosca.Findi
 			return nil, nil, err
 		}
 		for _, r := range v.There {
-			if r.Target != in.Target || r.Gone {
+			if r.Target != in.Target || r.Gone || r.Unread() { // what could not be read neither keeps a rule nor does not
 				continue
 			}
 			set, err := c.setOf(ctx, r)
@@ -65,15 +65,37 @@ func (a *App) Compliance(ctx context.Context, v *Inventory) ([]Kept, tosca.Findi
 				k := Kept{Rule: h.Rule, Resource: r, Complies: h.Complies, Text: h.Text}
 				was, known := last[[2]string{r.ID, h.Rule.ID}]
 				if k.Since = was.Since; known && was.Complies != h.Complies || !known && !h.Complies {
-					k.Since = v.Asked
-					change = append(change, store.Verdict{Target: in.Target, ID: r.ID, Rule: h.Rule.ID, Complies: h.Complies, Since: v.Asked})
+					if k.Since = v.Asked; r.Changed.After(k.Since) { // it came, or became so, while it was looked
+						k.Since = r.Changed
+					}
+					change = append(change, store.Verdict{Target: in.Target, ID: r.ID, Rule: h.Rule.ID, Complies: h.Complies, Since: k.Since})
 				}
 				out = append(out, k)
 			}
 		}
 	}
 	slices.SortStableFunc(out, func(a, b Kept) int { return strings.Compare(a.Rule.ID, b.Rule.ID) })
-	return out, c.findings, a.store.NoteVerdicts(ctx, change)
+	if len(change) == 0 {
+		return out, c.findings, nil
+	}
+	if err := a.store.NoteVerdicts(ctx, change); err != nil {
+		return nil, nil, err
+	}
+	if !a.store.Member() {
+		return out, c.findings, nil
+	}
+	for _, in := range v.Targets { // somebody else may have said it first: what all are told is what is noted
+		now, err := a.store.Verdicts(ctx, in.Target)
+		if err != nil {
+			return nil, nil, err
+		}
+		for i := range out {
+			if is, known := now[[2]string{out[i].Resource.ID, out[i].Rule.ID}]; known && out[i].Resource.Target == in.Target && is.Complies == out[i].Complies {
+				out[i].Since = is.Since
+			}
+		}
+	}
+	return out, c.findings, nil
 }
 
 // complying finds the rules for what is there.

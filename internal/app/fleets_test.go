@@ -186,7 +186,7 @@ func TestOneWrongLetterInAFleetFile(t *testing.T) {
 	look := func(path string) (*FleetPreview, error) {
 		return b.FleetWhatIf(t.Context(), path, run.KindDeploy, Values{}, nil)
 	}
-	text := "fleet: signs\nstack: signs.stack.yaml\nplaces:\n  - { target: workshop/alder-1 }\n  - { target: workshop/birch-1 }\n"
+	text := "fleet: signs\nstack: signs.stack.yaml\nplaces:\n  - { target: workshop/alder-1, inputs: { site: a } }\n  - { target: workshop/birch-1, inputs: { site: b } }\n"
 	b.write("fleets/signs.fleet.yaml", text)
 	p, err := look(file)
 	if err != nil {
@@ -203,7 +203,7 @@ func TestOneWrongLetterInAFleetFile(t *testing.T) {
 	if _, err := look(file); err == nil || !strings.Contains(err.Error(), "there is no target workshop/brich-1") {
 		t.Errorf("a target that is not there: %v", err)
 	}
-	b.write("fleets/signs.fleet.yaml", strings.Replace(text, "  - { target: workshop/birch-1 }\n", "", 1))
+	b.write("fleets/signs.fleet.yaml", strings.Replace(text, "  - { target: workshop/birch-1, inputs: { site: b } }\n", "", 1))
 	p, err = look(file)
 	if err != nil {
 		t.Fatal(err)

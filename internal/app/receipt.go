@@ -201,7 +201,9 @@ func (x *execution) receipt(ctx context.Context) error {
 	}
 	x.run.Receipt = r
 	x.run.Reason = r.Words(x.stack.Name, x.stack.Target.String())
-	stray := slices.ContainsFunc(r.Left, func(l stack.ReceiptLeft) bool { return !strings.HasPrefix(l.Why, stack.StaysKept) && !strings.HasPrefix(l.Why, stack.StaysLeft) })
+	stray := slices.ContainsFunc(r.Left, func(l stack.ReceiptLeft) bool {
+		return !strings.HasPrefix(l.Why, stack.StaysKept) && !strings.HasPrefix(l.Why, stack.StaysLeft)
+	})
 	switch {
 	case stray:
 		x.tell(ctx, run.HasFailed, x.run.Reason)

@@ -30,7 +30,7 @@ type jsonWhere struct {
 }
 
 func keptJSON(k app.Kept) jsonKept {
-	out := jsonKept{Rule: k.Rule.ID, Resource: jsonWhere{k.Resource.Name(), k.Resource.Type, k.Resource.ID, k.Resource.Target.String()},
+	out := jsonKept{Rule: k.Rule.ID, Resource: jsonWhere{k.Resource.Name(), k.Resource.Shown(), k.Resource.ID, k.Resource.Target.String()},
 		Complies: k.Complies, Text: k.Text, Fix: k.Rule.Fix}
 	if k.Resource.Owner != nil {
 		out.Stack = k.Resource.Owner.Stack
@@ -128,8 +128,11 @@ func (p *Program) complianceText(all, broken []app.Kept) {
 		if k.Resource.Owner != nil {
 			whose = k.Resource.Owner.Stack
 		}
-		p.wrapped("    ", fmt.Sprintf("%s %s  (%s %s in %s) since %s", whose, k.Resource.Name(), k.Resource.Type, k.Resource.ID, k.Resource.Target,
+		p.wrapped("    ", fmt.Sprintf("%s %s  (%s %s in %s) since %s", whose, k.Resource.Name(), k.Resource.Shown(), k.Resource.ID, k.Resource.Target,
 			k.Since.Local().Format("2006-01-02 15:04:05")))
+		if k.Text != "" && k.Text != k.Rule.Message {
+			p.wrapped("      ", k.Text)
+		}
 	}
 	fmt.Fprintf(p.Err, "%d times a rule is kept, %d times it is not\n", len(all)-len(broken), len(broken))
 }

@@ -87,7 +87,7 @@ type operation struct {
 // Open opens the folder in which calls and what they made are kept; it is made where it is
 // missing.
 func Open(dir string) (*Cloud, error) {
-	for _, d := range []string{"", "calls", "made", "bin", "slots"} {
+	for _, d := range []string{"", "calls", "begun", "made", "bin", "slots"} {
 		if err := os.MkdirAll(filepath.Join(dir, d), 0o700); err != nil {
 			return nil, err
 		}
@@ -343,7 +343,7 @@ func (c *Cloud) errand(ctx context.Context, k *Known, name, operation, key strin
 			return nil, err
 		}
 	}
-	e := &errand{Dir: dir, Folder: filepath.Join(c.dir, "calls", hashed(k.Kind, key)), Slots: filepath.Join(c.dir, "slots", hashed(k.Kind)), Program: p, Path: path,
+	e := &errand{Dir: dir, Folder: filepath.Join(c.dir, "calls", hashed(k.Kind, key)), Begun: filepath.Join(c.dir, "begun", hashed(k.Kind, key)), Slots: filepath.Join(c.dir, "slots", hashed(k.Kind)), Program: p, Path: path,
 		Call: call{API: 1, Operation: operation, Key: key, Stack: k.stack(), Node: k.Tags["node"], Target: k.Target, Type: k.Kind, ID: k.ID,
 			Properties: orEmpty(k.Settings), Previous: map[string]any{}, Attributes: orEmpty(k.Facts), Inputs: map[string]any{}},
 		Secrets: k.texts()}
@@ -477,8 +477,10 @@ func (c *Cloud) carry(ctx context.Context, e *errand, o *operation) (*outcome, e
 		if calledOff(e.Folder) {
 			return out, nil
 		}
-		if err := os.Remove(filepath.Join(e.Folder, "answer")); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return nil, err
+		for _, name := range []string{e.Begun, filepath.Join(e.Folder, "answer")} {
+			if err := os.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return nil, err
+			}
 		}
 		pause = min(pause*2, mostPause)
 	}
@@ -502,13 +504,13 @@ func (c *Cloud) CallOff(_ context.Context, _ cloud.Ref, id string) error {
 	return cloud.NotFound("call " + id)
 }
 
-// once lets a keeper carry a call out, and waits for its answer: one that is there, from one that
-// is at it already, or from one that is begun.
+// once lets a keeper carry a call out, and waits for its answer: one that is there, from one that is at it already, or from one that
+// is begun. A call that was begun and of which nobody has an answer any more is not begun again: its outcome is lost.
 func (c *Cloud) once(ctx context.Context, e *errand, o *operation) (*outcome, error) {
 	if err := os.MkdirAll(e.Folder, 0o700); err != nil {
 		return nil, err
 	}
-	for tries := 0; ; {
+	for tried := false; ; {
 		var out outcome
 		sealed, err := os.ReadFile(filepath.Join(e.Folder, "answer"))
 		if err == nil {
@@ -517,23 +519,35 @@ func (c *Cloud) once(ctx context.Context, e *errand, o *operation) (*outcome, er
 		if !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
 		}
+		if err := os.MkdirAll(e.Folder, 0o700); err != nil { // somebody may have tidied up
+			return nil, err
+		}
 		lock, free, err := hold(filepath.Join(e.Folder, "lock"))
 		if err != nil {
 			return nil, err
 		}
-		if free {
-			lock.Close()
-			if tries++; tries > 3 {
-				return nil, errors.New("what sees the program through ended again and again")
-			}
-			ended, err := c.keeper(e)
-			if err != nil {
-				return nil, err
-			}
-			c.await(ctx, e, o, ended)
-		} else {
+		if !free {
 			c.await(ctx, e, o, nil)
+			if ctx.Err() != nil {
+				return nil, ctx.Err()
+			}
+			continue
 		}
+		lock.Close()
+		if _, err := os.Stat(e.Begun); err == nil {
+			return &outcome{Lost: true, Wrong: "it was begun, and its answer was lost"}, nil
+		} else if !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+		if tried {
+			return nil, errors.New("the call could not be written down, so it was not begun: see that the data folder can be written to, and that the disk has room")
+		}
+		tried = true
+		ended, err := c.keeper(e)
+		if err != nil {
+			return nil, err
+		}
+		c.await(ctx, e, o, ended)
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
@@ -628,6 +642,16 @@ func (k *Known) answered(a *Answer) {
 	k.SecretFacts = a.SecretAttributes
 }
 
+// isAs reports whether a program says of a resource that it is as it was asked for; what it does not tell is.
+func (k *Known) isAs(a *Answer) bool {
+	for name, v := range a.Properties {
+		if was, asked := k.Settings[name]; asked && !reflect.DeepEqual(plain(v), plain(was)) {
+			return false
+		}
+	}
+	return true
+}
+
 // Create begins to make a resource.
 func (c *Cloud) Create(ctx context.Context, t stack.Target, key string, r cloud.Request) (cloud.Operation, error) {
 	k, err := requested(t, r)
@@ -647,9 +671,15 @@ func (c *Cloud) Create(ctx context.Context, t stack.Target, key string, r cloud.
 			if out.Wrong == "" { // it says by itself that there is nothing
 				return p
 			}
-			made, err = c.ask(context.Background(), &k, opRead, key) // by the same key
-			if err != nil || made.Gone || made.ID == nil {
+			made, err = c.ask(Carrying(context.Background()), &k, opRead, key) // by the same key
+			switch {
+			case err != nil:
+				p.Detail += "; whether it has made something is not known: " + err.Error()
 				return p
+			case made.Gone || made.ID == nil:
+				return p
+			case out.Lost && k.isAs(made): // it is there as it was asked for: the answer alone is missing
+				p = nil
 			}
 		}
 		k.answered(made)
@@ -693,6 +723,11 @@ func (c *Cloud) Update(ctx context.Context, r cloud.Ref, key string, change clou
 	e.Call.Previous = orEmpty(previous)
 	e.Secrets = append(e.Secrets, before...)
 	return c.begin(opUpdate, r.ID, e, func(_ *operation, out *outcome) *cloud.Problem {
+		if out.Lost {
+			if is, err := c.ask(Carrying(context.Background()), k, opRead, "read "+k.ID); err == nil && !is.Gone && is.ID != nil && k.isAs(is) {
+				out = &outcome{Answer: is}
+			}
+		}
 		if out.Wrong != "" || out.Answer == nil || out.Answer.Problem != nil {
 			return out.problem("update of " + k.Kind + " by " + e.Program.File)
 		}
@@ -728,6 +763,11 @@ func (c *Cloud) Delete(ctx context.Context, r cloud.Ref, key string) (cloud.Oper
 		return cloud.Operation{}, err
 	}
 	return c.begin(opDelete, r.ID, e, func(_ *operation, out *outcome) *cloud.Problem {
+		if out.Lost {
+			if is, err := c.ask(Carrying(context.Background()), k, opRead, "read "+k.ID); err == nil && is.Gone {
+				out = &outcome{Answer: is}
+			}
+		}
 		if out.Wrong != "" || out.Answer == nil || out.Answer.Problem != nil {
 			return out.problem("delete of " + k.Kind + " by " + e.Program.File)
 		}

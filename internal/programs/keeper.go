@@ -43,6 +43,7 @@ func init() {
 // errand is what a keeper is told, on its standard input.
 type errand struct {
 	Folder  string   `json:"folder"` // of the call
+	Begun   string   `json:"begun"`  // the file that says that it was begun
 	Slots   string   `json:"slots"`  // the file names of the places, without their numbers
 	Program Program  `json:"program"`
 	Path    string   `json:"path"` // what is run
@@ -83,6 +84,16 @@ func keep(in io.Reader) error {
 		return err
 	}
 	defer steps.Close()
+	// What is about to be done is on the disk before it begins, in a place of its own: a call that cannot be written down does not
+	// begin.
+	about, err := box.SealJSON(map[string]any{"operation": e.Call.Operation, "key": e.Call.Key, "type": e.Call.Type, "stack": e.Call.Stack,
+		"node": e.Call.Node, "at": time.Now().UTC()})
+	if err != nil {
+		return err
+	}
+	if err := durable(e.Begun, []byte(about)); err != nil {
+		return err
+	}
 	e.lock = lock
 	ctx, off := context.WithCancel(context.Background())
 	defer off()
@@ -106,6 +117,21 @@ func keep(in io.Reader) error {
 		return err
 	}
 	return files.Write(filepath.Join(e.Folder, "answer"), []byte(sealed), 0o600)
+}
+
+// durable writes a file that is on the disk when it returns.
+func durable(path string, data []byte) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	if err := files.Write(path, data, 0o600); err != nil {
+		return err
+	}
+	dir, err := os.Open(filepath.Dir(path))
+	if err != nil {
+		return err
+	}
+	return errors.Join(dir.Sync(), dir.Close())
 }
 
 // hold takes a lock that goes with this process; mine is false where another has it.

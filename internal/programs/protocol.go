@@ -195,6 +195,7 @@ type outcome struct {
 	Wrong  string  `json:"wrong,omitempty"` // what is not as the protocol says; "" is nothing
 	Errors string  `json:"errors,omitempty"`
 	Exit   int     `json:"exit"`
+	Lost   bool    `json:"lost,omitempty"` // it was begun, and nobody knows how it ended
 }
 
 // fits says what is wrong with an answer to an operation; "" is nothing.

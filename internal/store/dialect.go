@@ -66,11 +66,15 @@ func (embedded) words() words {
 }
 
 func (e embedded) QueryContext(ctx context.Context, query string, args ...any) (rows, error) {
-	return e.DB.QueryContext(ctx, query, args...)
+	r, err := e.DB.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, worded(err)
+	}
+	return wordedRows{r}, nil
 }
 
 func (e embedded) QueryRowContext(ctx context.Context, query string, args ...any) row {
-	return e.DB.QueryRowContext(ctx, query, args...)
+	return wordedRow{e.DB.QueryRowContext(ctx, query, args...)}
 }
 
 func (e embedded) Write(ctx context.Context, do func(transaction) error) error {
@@ -84,7 +88,7 @@ func (e embedded) Write(ctx context.Context, do func(transaction) error) error {
 			f()
 		}
 	}
-	return err
+	return worded(err)
 }
 
 func about(res sql.Result, err error) (int64, error) {
@@ -151,11 +155,15 @@ func (shared) words() words {
 }
 
 func (s shared) QueryContext(ctx context.Context, query string, args ...any) (rows, error) {
-	return s.DB.QueryContext(ctx, query, args...)
+	r, err := s.DB.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, worded(err)
+	}
+	return wordedRows{r}, nil
 }
 
 func (s shared) QueryRowContext(ctx context.Context, query string, args ...any) row {
-	return s.DB.QueryRowContext(ctx, query, args...)
+	return wordedRow{s.DB.QueryRowContext(ctx, query, args...)}
 }
 
 func (s shared) Compact(context.Context) error { return nil } // the server sees to that
@@ -180,7 +188,7 @@ func (s shared) Write(ctx context.Context, do func(transaction) error) error {
 			return errMoved
 		}
 	}
-	return err
+	return worded(err)
 }
 
 type sharedTx struct{ *shareddb.Tx }

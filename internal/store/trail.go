@@ -182,6 +182,9 @@ func (s *Store) NoteSeen(ctx context.Context, t stack.Target, list []Seen, secre
 			switch {
 			case x.Shape == nil:
 				err = tx.Do(`delete from sights where target = ? and cloud_id = ? and digest = ?`, t.String(), x.ID, x.Was)
+				if err == nil { // another one may come under this id, of which nothing was said yet
+					err = tx.Do(`delete from verdicts where target = ? and cloud_id = ?`, t.String(), x.ID)
+				}
 			case x.Was == "":
 				err = tx.Do(`insert into sights(target, cloud_id, type, stack, node, digest, body) values(?, ?, ?, ?, ?, ?, ?)
 					on conflict(target, cloud_id) do nothing`, t.String(), x.ID, x.Type, x.Stack, x.Node, x.Digest, rows[i].shape)

@@ -95,7 +95,7 @@ func (s *Store) NoteVerdicts(ctx context.Context, list []Verdict) error {
 		}
 		for _, v := range list {
 			if err := tx.Do(`insert into verdicts(number, target, cloud_id, rule, complies, at_ms)
-				select coalesce(max(number), 0) + 1, ?, ?, ?, ?, ? from verdicts where not exists (select 1 from verdicts v where v.target = ? and
+				select (select coalesce(max(number), 0) + 1 from verdicts), ?, ?, ?, ?, ? where not exists (select 1 from verdicts v where v.target = ? and
 				v.cloud_id = ? and v.rule = ? and v.complies = ? and v.number = (select max(number) from verdicts w where w.target = v.target and
 				w.cloud_id = v.cloud_id and w.rule = v.rule))`, v.Target.String(), v.ID, v.Rule, v.Complies, v.Since.UnixMilli(), v.Target.String(), v.ID,
 				v.Rule, v.Complies); err != nil {
