@@ -162,7 +162,27 @@ func (a *App) templateOf(p *Parsed) *bundle.Bundle {
 			"the template cannot be read: %v", err)
 		return nil
 	}
+	for _, folder := range p.Stack.Folders {
+		if !filepath.IsAbs(folder) {
+			folder = filepath.Join(filepath.Dir(p.Path), folder)
+		}
+		if beside, err := relative(filepath.Dir(template), folder); err == nil {
+			b.Beside = append(b.Beside, filepath.ToSlash(beside))
+		}
+	}
 	return b
+}
+
+// relative is a folder by its path from another one.
+func relative(from, to string) (string, error) {
+	from, err := filepath.Abs(from)
+	if err != nil {
+		return "", err
+	}
+	if to, err = filepath.Abs(to); err != nil {
+		return "", err
+	}
+	return filepath.Rel(from, to)
 }
 
 // readTemplate reads the template of a stage that has none yet; b may be nil.

@@ -272,6 +272,51 @@ func TestTheCoreHasNoInterface(t *testing.T) {
 	}
 }
 
+// TestOneBorder names files outside the template's folder in every way that there is.
+// The template cannot open another folder; the stack file can, and a link in that
+// folder leads nowhere.
+func TestOneBorder(t *testing.T) {
+	b := newBench(t, 100_000)
+	b.write("out/parts.yaml", "tosca_definitions_version: tosca_2_0\nprofile: parts\nimports: [ { profile: brickrow.cloud:1 } ]\nnode_types: { Bell: { derived_from: Topic } }\n")
+	b.write("out/note.txt", "a note")
+	b.write("secret.txt", "kept apart: nobody reads this")
+	if err := os.Symlink("../secret.txt", filepath.Join(b.dir, "out", "link.yaml")); err != nil {
+		t.Fatal(err)
+	}
+	const rest = "service_template:\n  node_templates:\n    hook: { type: Topic }\n"
+	ways := map[string]string{
+		"by file":             "imports: [ { profile: brickrow.cloud:1 }, ../out/parts.yaml ]\n" + rest,
+		"by profile":          "imports: [ { profile: brickrow.cloud:1 }, { profile: ../out/parts } ]\n" + rest,
+		"by repository":       "repositories: { o: ../out }\nimports: [ { profile: brickrow.cloud:1 }, { url: parts.yaml, repository: o } ]\n" + rest,
+		"by whole path":       "repositories: { o: " + filepath.Join(b.dir, "out") + " }\nimports: [ { profile: brickrow.cloud:1 }, { url: parts.yaml, repository: o } ]\n" + rest,
+		"by way of a folder":  "imports: [ { profile: brickrow.cloud:1 }, sub/../../out/parts.yaml ]\n" + rest,
+		"an artifact":         "imports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  node_templates:\n    hook: { type: Topic, artifacts: { n: ../out/note.txt } }\n",
+		"a link in a folder":  "imports: [ { profile: brickrow.cloud:1 }, ../out/link.yaml ]\n" + rest,
+		"a secret beside it":  "imports: [ { profile: brickrow.cloud:1 }, ../secret.txt ]\n" + rest,
+		"a profile beside it": "imports: [ { profile: brickrow.cloud:1 }, { profile: ../secret } ]\n" + rest,
+	}
+	for _, opened := range []string{"", "folders: ../out\n"} {
+		b.write("in/a.stack.yaml", "stack: border\ntemplate: a.yaml\ntarget: workshop/alder-1\n"+opened)
+		for name, text := range ways {
+			b.write("in/a.yaml", "tosca_definitions_version: tosca_2_0\n"+text)
+			d, err := b.Load(t.Context(), filepath.Join(b.dir, "in", "a.stack.yaml"), Values{})
+			if err != nil {
+				t.Fatal(name, err)
+			}
+			never := strings.HasPrefix(name, "by profile") || strings.HasSuffix(name, "beside it") || name == "by whole path" || name == "a link in a folder"
+			if d.Findings.HasErrors() != (opened == "" || never) {
+				t.Errorf("%s, with %q: %v", name, opened, d.Findings)
+			}
+			for _, f := range d.Findings {
+				if strings.Contains(f.Message+f.Fix, "kept apart") || f.Severity == tosca.Error && f.Code != "outside-folder" &&
+					name != "a link in a folder" && name != "by profile" {
+					t.Errorf("%s: %+v", name, f)
+				}
+			}
+		}
+	}
+}
+
 // TestTextsThatAreNotSaved reads what an editor holds instead of what is on the
 // disk: of the stack file, the template, and a file that it imports.
 func TestTextsThatAreNotSaved(t *testing.T) {

@@ -15,11 +15,11 @@ func (a *App) Cancel(ctx context.Context, r *run.Record, then stack.OnFailure) (
 	if r.State == run.StatusQueued {
 		return "was " + run.NeverBegun, a.takeBack(ctx, r)
 	}
-	if r.Back || r.State == run.StatusUndoing {
-		return "", refusal("run %d is being undone: that is not stopped; pause holds it up", r.Number)
-	}
 	if err := a.underWay(ctx, r); err != nil {
 		return "", err
+	}
+	if r.Back || r.State == run.StatusUndoing {
+		return "", refusal("run %d is being undone: that is not stopped; pause holds it up", r.Number)
 	}
 	if words, err = a.CancelWords(ctx, r, then); err != nil {
 		return "", err

@@ -34,6 +34,10 @@ type Bundle struct {
 	Entry string // path of the template within the bundle
 	Text  []byte
 
+	// Beside are folders out of the template's own that may be read too, by their
+	// paths from it, with slashes.
+	Beside []string
+
 	open func(path string) ([]byte, error)
 	mu   sync.Mutex
 	read map[string][]byte
@@ -63,10 +67,33 @@ func Open(from Sources, name string) (*Bundle, error) {
 
 // Folder is a template whose text is at hand, with its folder.
 func Folder(from Sources, name string, text []byte) *Bundle {
-	return &Bundle{Name: name, Entry: filepath.Base(name), Text: text, read: map[string][]byte{},
-		open: func(p string) ([]byte, error) {
-			return from.Within(filepath.Dir(name), p, tosca.MaxBytes)
-		}}
+	b := &Bundle{Name: name, Entry: filepath.Base(name), Text: text, read: map[string][]byte{}}
+	b.open = func(p string) ([]byte, error) {
+		folder := filepath.Dir(name)
+		if beside, inside, ok := b.beside(p); ok {
+			folder, p = filepath.Join(folder, filepath.FromSlash(beside)), inside
+		}
+		return from.Within(folder, p, tosca.MaxBytes)
+	}
+	return b
+}
+
+// beside tells in which of the folders beside the template's own a path lies, and where.
+func (b *Bundle) beside(p string) (folder, inside string, ok bool) {
+	own, err := filepath.Abs(filepath.Dir(b.Name))
+	if !strings.HasPrefix(p, "../") {
+		return "", "", false
+	}
+	if err != nil {
+		return "", "", false
+	}
+	for _, folder := range b.Beside {
+		inside, err := filepath.Rel(filepath.Join(own, filepath.FromSlash(folder)), filepath.Join(own, filepath.FromSlash(p)))
+		if err == nil && filepath.IsLocal(inside) {
+			return folder, filepath.ToSlash(inside), true
+		}
+	}
+	return "", "", false
 }
 
 // Stored is a template whose files are all at hand.
@@ -74,7 +101,14 @@ func Stored(name, entry string, text []byte, files map[string][]byte) *Bundle {
 	if entry == "" {
 		entry = filepath.Base(name)
 	}
+	beside := map[string]bool{}
+	for p := range files {
+		if strings.HasPrefix(p, "../") {
+			beside[path.Dir(p)] = true
+		}
+	}
 	return &Bundle{Name: name, Entry: entry, Text: text, read: map[string][]byte{},
+		Beside: slices.Sorted(maps.Keys(beside)),
 		open: func(p string) ([]byte, error) {
 			if b, ok := files[p]; ok {
 				return b, nil
@@ -88,7 +122,11 @@ type Profiles = func(name string) (*tosca.Library, bool)
 
 // Source is what the reader of templates asks.
 func (b *Bundle) Source(profiles Profiles) tosca.Source {
-	return tosca.Source{Entry: b.Entry, Profile: profiles, Open: func(p string) ([]byte, error) {
+	beyond := func(p string) bool {
+		_, _, ok := b.beside(p)
+		return ok
+	}
+	return tosca.Source{Entry: b.Entry, Profile: profiles, Beyond: beyond, Open: func(p string) ([]byte, error) {
 		text, err := b.open(p)
 		if err == nil {
 			b.mu.Lock()

@@ -133,8 +133,12 @@ func TestFolder(t *testing.T) {
 		t.Fatal(err)
 	}
 	src := b.Source(shipped.Load)
+	if _, err := src.Open("../out.yaml"); err == nil || src.Beyond("../out.yaml") {
+		t.Errorf("what lies beside the folder is read without a word: %v", err)
+	}
+	b.Beside = []string{".."}
 	for path, ok := range map[string]bool{"sub/x.yaml": true, "link.yaml": false, "none.yaml": false, "sub": false,
-		"../out.yaml": true} {
+		"../out.yaml": true, "../../out.yaml": false} {
 		if _, err := src.Open(path); (err == nil) != ok {
 			t.Errorf("%s: %v", path, err)
 		}

@@ -7,7 +7,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"syscall"
 
 	"brickrow/internal/files"
@@ -18,8 +17,8 @@ import (
 type Sources interface {
 	// Open reads a file by its path, as the user writes it.
 	Open(path string, limit int64) ([]byte, error)
-	// Within reads a file of a folder by its slash-separated path. Only a path that
-	// begins with ../ leads out of it.
+	// Within reads a file of a folder by its slash-separated path, which cannot lead
+	// out of it.
 	Within(folder, path string, limit int64) ([]byte, error)
 	// List lists the files of a folder by their paths. The error says so where there
 	// is none (fs.ErrNotExist) or where it is a file (ErrNoFolder).
@@ -50,9 +49,6 @@ func (disk) Open(path string, limit int64) ([]byte, error) {
 }
 
 func (disk) Within(folder, path string, limit int64) ([]byte, error) {
-	if strings.HasPrefix(path, "../") { // a repository that the template names
-		return files.Read(filepath.Join(folder, filepath.FromSlash(path)), limit)
-	}
 	root, err := os.OpenRoot(folder)
 	if err != nil {
 		return nil, err

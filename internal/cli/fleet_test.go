@@ -112,10 +112,10 @@ func TestFleet(t *testing.T) {
 		t.Errorf("%+v", looked)
 	}
 	for text, want := range map[string]string{
-		strings.Replace(huts, "site:", "seat:", 1):                                                            "huts: 30 places; nothing can be done in any of them\n",
-		strings.Replace(huts, "waves:", "  - { target: hut-001/alder-1, inputs: { size: huge } }\nwaves:", 1): "huts: 30 places; 174 new; in 1 of them nothing can be done\n",
+		strings.Replace(huts, "site:", "seat:", 1):                                                            "wrong: 30 places; nothing can be done in any of them\n",
+		strings.Replace(huts, "waves:", "  - { target: hut-001/alder-1, inputs: { size: huge } }\nwaves:", 1): "wrong: 30 places; 174 new; in 1 of them nothing can be done\n",
 	} {
-		m.file("wrong.fleet.yaml", text)
+		m.file("wrong.fleet.yaml", strings.Replace(text, "fleet: huts", "fleet: wrong", 1))
 		if out := m.run(1, "ann", "fleet", "whatif", "wrong.fleet.yaml"); !strings.Contains(out, want) {
 			t.Errorf("%s\nwant %s", out, want)
 		}

@@ -19,11 +19,12 @@ type toldHistory struct {
 		Current    bool
 	}
 	Runs []struct {
-		Number, Revision              int
-		Kind, By, From, Commit, State string
-		Changed                       bool
-		Note                          string
-		Failed                        []string
+		Number, Revision          int
+		Kind, From, Commit, State string
+		By                        struct{ User, Host string }
+		Changed                   bool
+		Note                      string
+		Failed                    []string
 	}
 }
 
@@ -71,7 +72,7 @@ func TestHistoryOnTheCommandLine(t *testing.T) {
 	var got []string
 	for _, r := range h.Runs {
 		got = append(got, strings.Join([]string{r.Kind, r.State, r.Commit, map[bool]string{true: "changed"}[r.Changed], r.Note}, "|"))
-		if r.From == "" || r.By == "" || r.Failed == nil {
+		if r.From == "" || r.By.User == "" || r.Failed == nil {
 			t.Errorf("%+v", r)
 		}
 	}

@@ -32,6 +32,7 @@ type File struct {
 	asked        Target
 	Rules        []string // files and folders of rules, relative to the stack file
 	RulesPos     tosca.Pos
+	Folders      []string // that the template may read beside its own, relative to the stack file
 	Inputs       []FileInput
 	Adopt        []Adoption
 }
@@ -100,7 +101,7 @@ func parseSource(words string) (s Source) {
 var (
 	stackName = regexp.MustCompile(`^[a-z][a-z0-9-]{1,62}$`)
 	fileKeys  = []string{"stack", "template", "target", "careful", "throwaway", "approvers", "deployers",
-		"on_failure", "tags", "rules", "inputs", "adopt"}
+		"on_failure", "tags", "rules", "folders", "inputs", "adopt"}
 )
 
 // ReadFile reads a stack file. The result is never nil. A target that is asked for,
@@ -221,18 +222,9 @@ func (f *File) entry(e tosca.Entry, findings *tosca.Findings) {
 		}
 	case "rules":
 		f.RulesPos = e.Pos
-		nodes := []*yaml.Node{e.Node}
-		if e.Node.Kind == yaml.SequenceNode {
-			nodes = e.Node.Content
-		}
-		for _, n := range nodes {
-			if n.Kind != yaml.ScalarNode || n.Value == "" {
-				findings.Errorf(e.Pos, "wrong-type", "write the path of a file or folder, or a list of them",
-					"'rules' must be paths")
-				break
-			}
-			f.Rules = append(f.Rules, n.Value)
-		}
+		f.Rules = paths(e, "write the path of a file or folder, or a list of them", findings)
+	case "folders":
+		f.Folders = paths(e, "write the path of a folder, or a list of them", findings)
 	case "adopt":
 		for _, t := range tosca.Entries(f.Path, e.Node, "adopt", findings) {
 			if t.Node.Kind != yaml.ScalarNode || t.Node.Value == "" {
@@ -248,6 +240,22 @@ func (f *File) entry(e tosca.Entry, findings *tosca.Findings) {
 		findings.Errorf(e.Key.Pos, "unknown-key", tosca.Suggest(e.Key.Name, fileKeys), "a stack file has no key '%s'",
 			e.Key.Name)
 	}
+}
+
+// paths reads a path or a list of them.
+func paths(e tosca.Entry, how string, findings *tosca.Findings) (out []string) {
+	nodes := []*yaml.Node{e.Node}
+	if e.Node.Kind == yaml.SequenceNode {
+		nodes = e.Node.Content
+	}
+	for _, n := range nodes {
+		if n.Kind != yaml.ScalarNode || n.Value == "" {
+			findings.Errorf(e.Pos, "wrong-type", how, "'%s' must be paths", e.Key.Name)
+			break
+		}
+		out = append(out, n.Value)
+	}
+	return out
 }
 
 // identities reads a list of lines that 'brickrow identity' prints.
@@ -423,6 +431,8 @@ func FileSchema(inputs []*tosca.Property) map[string]any {
 				"description": "Tags of every resource"},
 			"rules": object{"description": "Files or folders of rules, relative to this file, beside those in " +
 				"the folder rules of the template", "anyOf": []any{text, object{"type": "array", "items": text}}},
+			"folders": object{"description": "Folders that the template may read beside its own, relative to this file",
+				"anyOf": []any{text, object{"type": "array", "items": text}}},
 			"adopt": object{"type": "object", "additionalProperties": text,
 				"description": "Resources that are there already, by the nodes that they come under: node: id"},
 			"inputs": values,

@@ -29,6 +29,9 @@ type Source struct {
 	// Open reads another file of the template, by its path relative to the
 	// folder of the template, with slashes.
 	Open func(path string) ([]byte, error)
+	// Beyond reports whether a path that leads out of that folder may be read. The
+	// template has no say in it; nil allows none.
+	Beyond func(path string) bool
 	// Trees keeps what was parsed for the next reading; nil keeps nothing.
 	Trees *Trees
 }

@@ -35,7 +35,7 @@ func (r *reader) repositories(n *yaml.Node) {
 }
 
 // locate finds the path of a file within the template's folder. What lies
-// outside is refused, unless a repository says so.
+// outside is refused, also where a repository says so: see Source.Beyond.
 func (r *reader) locate(name string, at Pos, repository *Key) (string, bool) {
 	if name == "" {
 		r.findings.Errorf(at, "no-such-file", "name a file", "no file is named here")
@@ -53,16 +53,34 @@ func (r *reader) locate(name string, at Pos, repository *Key) (string, bool) {
 				name, repository.Name)
 			return "", false
 		}
-		return path.Join(path.Dir(r.path), folder, name), true
+		if path.IsAbs(folder) || filepath.IsAbs(folder) {
+			r.outside(at, name, folder)
+			return "", false
+		}
+		return r.inside(path.Join(path.Dir(r.path), folder, name), name, at)
 	}
-	p := path.Join(path.Dir(r.path), name)
-	if path.IsAbs(name) || filepath.IsAbs(name) || p == ".." ||
-		strings.HasPrefix(p, "../") && !strings.HasPrefix(r.path, "../") {
-		r.findings.Errorf(at, "outside-folder", "move it there, or name its folder under repositories",
-			"%s lies outside the folder of the template", name)
+	if path.IsAbs(name) || filepath.IsAbs(name) {
+		r.outside(at, name, path.Dir(name))
 		return "", false
 	}
-	return p, true
+	return r.inside(path.Join(path.Dir(r.path), name), name, at)
+}
+
+// inside refuses a path, relative to the folder of the template, that leads to where
+// the template may not read. It is the one border: imports by file, by profile and
+// by repository, artifacts and programs all pass it.
+func (r *reader) inside(p, name string, at Pos) (string, bool) {
+	if p != ".." && !strings.HasPrefix(p, "../") || r.src.Beyond != nil && r.src.Beyond(p) {
+		return p, true
+	}
+	r.outside(at, name, path.Dir(p))
+	return "", false
+}
+
+func (r *reader) outside(at Pos, name, folder string) {
+	r.findings.Errorf(at, "outside-folder",
+		"move it there, or name its folder in the stack file: folders: [ "+folder+" ]",
+		"%s lies outside the folder of the template", name)
 }
 
 // readOther reads another file of the template; nil where it cannot be read,
@@ -150,7 +168,11 @@ func (r *reader) importProfile(n *yaml.Node, namespace string) {
 		}
 	}
 	// a profile of one's own: a file that is named after it
-	file := path.Join(path.Dir(r.path), strings.ReplaceAll(name, ":", "-")+".yaml")
+	named := strings.ReplaceAll(name, ":", "-") + ".yaml"
+	file, ok := r.inside(path.Join(path.Dir(r.path), named), named, r.pos(n))
+	if !ok {
+		return
+	}
 	if text, err := r.fetch(file); err == nil {
 		if f := r.other(file, text, r.pos(n)); f != nil {
 			if f.Profile != name {
