@@ -281,13 +281,9 @@ func (a *App) prepareActs(ctx context.Context, acts *Acts, t *Ticket) error {
 	o.What = acts.What()
 	r := &run.Record{ID: uuid.NewString(), StackID: st.ID, Kind: run.KindAction, State: run.StatusWorking, Base: now.Revision, Revision: now.Revision,
 		Prior: now.State, OnFailure: stack.Undo, Plan: run.NewActions(list), Estimate: seconds, By: by(of), Origin: o}
-	current, _, err := a.recorded(ctx, st)
+	secrets, err := a.secretsOf(ctx, st)
 	if err != nil {
 		return err
-	}
-	secrets := &tosca.Secrets{}
-	for _, rec := range current {
-		secrets.Add(tosca.Map(rec.Properties), tosca.Map(rec.Attributes))
 	}
 	if r.Plan.Baseline, _, err = a.baseline(ctx, st, secrets); err != nil {
 		return err

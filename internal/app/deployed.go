@@ -17,6 +17,7 @@ import (
 type deployed struct {
 	recorded, old []*stack.Recorded
 	kept          []*stack.Recorded
+	secrets       *tosca.Secrets  // of all its revisions; nil is none
 	revision      *stack.Revision // never nil
 	results       map[string]tosca.Value
 	base          *stack.Wanted // the revision, resolved; nil where there is none
@@ -75,6 +76,9 @@ func (a *App) deployed(ctx context.Context, st *stack.Stack, t stack.Target, ane
 		return nil, err
 	}
 	if is.kept, err = a.store.Kept(ctx, st.ID); err != nil {
+		return nil, err
+	}
+	if is.secrets, err = a.secretsOf(ctx, st); err != nil {
 		return nil, err
 	}
 	results, err := a.Results(ctx, st)

@@ -210,7 +210,7 @@ func (a *App) noteDiffers(ctx context.Context, d *Drift) error {
 // allRecorded is all that is recorded of a stack.
 type allRecorded struct {
 	current, old, kept []*stack.Recorded
-	secrets            *tosca.Secrets // that are in it, and in the inputs of the revision
+	secrets            *tosca.Secrets // that are in it, and in the inputs of its revisions
 }
 
 func (a *App) allRecorded(ctx context.Context, st *stack.Stack) (r allRecorded, err error) {
@@ -220,17 +220,15 @@ func (a *App) allRecorded(ctx context.Context, st *stack.Stack) (r allRecorded, 
 	if r.kept, err = a.store.Kept(ctx, st.ID); err != nil {
 		return r, err
 	}
-	r.secrets = &tosca.Secrets{}
+	if r.secrets, err = a.secretsOf(ctx, st); err != nil {
+		return r, err
+	}
 	for _, list := range r.lists() {
 		for _, rec := range list {
 			r.secrets.Add(tosca.Map(rec.Properties), tosca.Map(rec.Attributes))
 		}
 	}
-	inputs, err := a.store.Inputs(ctx, st.ID, st.Revision)
-	for _, in := range inputs {
-		r.secrets.Add(in.Value)
-	}
-	return r, err
+	return r, nil
 }
 
 func (r *allRecorded) lists() [][]*stack.Recorded {

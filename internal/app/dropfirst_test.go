@@ -179,7 +179,11 @@ func (b *bench) idless(name string) string {
 	for _, r := range list {
 		out = append(out, fmt.Sprint(r.Node, " ", r.Type, " ", r.Properties, " ", r.Tags))
 	}
-	return strings.Join(out, "\n")
+	text := strings.Join(out, "\n")
+	for _, r := range list { // what is made of the id of another one goes with it
+		text = strings.ReplaceAll(text, r.ID, "("+r.Node+")")
+	}
+	return text
 }
 
 // wantRecordIs wants the ids of the record to be just those of the cloud.

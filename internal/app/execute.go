@@ -258,11 +258,13 @@ func (x *execution) prepareDriver(ctx context.Context) error {
 		Journal: journal{x.store, x.run, x.die}, Wanted: x.wanted, Library: x.Profile.Library,
 		Asker: asker{x.App, x.stack.Target}, Limit: x.limits.of(x.stack.Target, x.run.Plan.Told, x.run.Plan.AtOnce)}
 	x.driver.Begin(recorded, old, kept, entries)
+	secrets, err := x.secretsOf(ctx, x.stack)
+	if err != nil {
+		return err
+	}
+	x.driver.Secrets.Merge(secrets)
 	if base, err := x.store.Revision(ctx, x.stack.ID, x.run.Base); err == nil {
 		x.base = base
-		for _, in := range base.Inputs {
-			x.driver.Secrets.Add(in.Value)
-		}
 		if slices.ContainsFunc(recorded, func(r *stack.Recorded) bool { return r.Type == programs.Type }) {
 			was, _ := x.resolveRevision(base)
 			if err := x.keepPrograms(was); err != nil {

@@ -220,7 +220,13 @@ func (a *App) prepare(ctx context.Context, p *Preview, st *stack.Stack, t *Ticke
 	r := &run.Record{ID: uuid.NewString(), StackID: st.ID, Kind: p.Kind, State: run.StatusWorking, Base: now.Revision,
 		Prior: now.State, OnFailure: onFailure,
 		Plan: a.plan(p), Tally: p.Tally, Estimate: p.Estimate.Seconds, By: by(p), Origin: origin(p)}
-	secrets := &tosca.Secrets{}
+	secrets, err := a.secretsOf(ctx, st)
+	if err != nil {
+		return err
+	}
+	if p.Draft != nil && p.Draft.Wanted != nil {
+		secrets.Merge(p.Draft.Wanted.Secrets())
+	}
 	for _, ch := range p.Changes {
 		if ch.Recorded != nil {
 			secrets.Add(tosca.Map(ch.Recorded.Properties), tosca.Map(ch.Recorded.Attributes))
@@ -336,7 +342,7 @@ func (a *App) baseline(ctx context.Context, st *stack.Stack, secrets *tosca.Secr
 			unread = append(unread, stack.Unread{Name: cloud.Clean(r.Tags[stack.NodeTag]), ID: r.ID, Through: r.Through, Why: secrets.Hide(r.Why)})
 			continue
 		}
-		w := run.Was{Name: r.Tags["node"], Type: r.Type, Properties: secrets.HideIn(r.Properties), Links: r.Links,
+		w := run.Was{Name: r.Tags["node"], Type: r.Type, Properties: r.Properties, Links: r.Links,
 			Attributes: secrets.HideIn(r.Attributes), Tags: map[string]string{}, ChangedBy: r.ChangedBy}
 		if m, ok := tosca.Reveal(seen(r, w.Attributes)).(map[string]any); ok {
 			w.Attributes = m
@@ -349,10 +355,10 @@ func (a *App) baseline(ctx context.Context, st *stack.Stack, secrets *tosca.Secr
 		}
 		for k, v := range r.Tags {
 			if k != stack.StoreTag {
-				w.Tags[k] = secrets.Hide(v)
+				w.Tags[k] = v
 			}
 		}
-		out[r.ID] = w
+		out[r.ID] = w.Without(secrets)
 	}
 	return out, unread, nil
 }

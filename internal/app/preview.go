@@ -464,6 +464,7 @@ func (a *App) compare(ctx context.Context, p *Preview, name string, t stack.Targ
 			s.Strays[r.Name] = true
 		}
 	}
+	s.Secrets = is.secrets
 	s.BaseInputs, s.BaseFound = is.revision.Inputs, is.revision.Found
 	if p.Draft != nil && p.Draft.Stack != nil {
 		if s.TagsPos = p.Draft.Stack.TagsPos; s.TagsPos.Line == 0 {
@@ -606,6 +607,9 @@ func strays(live map[string]*stack.Live, is *deployed) []*stack.Recorded {
 // markLive marks what the cloud shows where it repeats a secret.
 func markLive(live map[string]*stack.Live, w *stack.Wanted, is *deployed) {
 	secrets := w.Secrets().Clone()
+	if is.secrets != nil {
+		secrets.Merge(is.secrets)
+	}
 	for _, r := range append(slices.Clone(is.recorded), is.kept...) {
 		secrets.Add(tosca.Map(r.Properties), tosca.Map(r.Attributes))
 	}

@@ -237,7 +237,10 @@ func (x *execution) rememberUnread(ctx context.Context, r *stack.Receipt) error 
 
 // undoReceipt holds every resource of the stack against what it was when the run began.
 func (x *execution) undoReceipt(ctx context.Context) (*stack.Receipt, error) {
-	was := x.run.Plan.Baseline
+	was := make(map[string]run.Was, len(x.run.Plan.Baseline))
+	for id, w := range x.run.Plan.Baseline { // more is known to be secret by now
+		was[id] = w.Without(x.driver.Secrets)
+	}
 	out := &stack.Receipt{Kind: stack.OfUndo, Before: fingerprint(was)}
 	now, unread, err := x.baseline(ctx, x.stack, x.driver.Secrets, adoptedIn(x.run.Plan)...)
 	if err != nil { // the undoing is over all the same

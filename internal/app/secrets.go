@@ -2,8 +2,10 @@ package app
 
 import (
 	"context"
+	"errors"
 	"sync"
 
+	"brickrow/internal/stack"
 	"brickrow/internal/store"
 	"brickrow/internal/tosca"
 )
@@ -13,6 +15,18 @@ type knownSecrets struct {
 	sync.Mutex
 	of   map[int64]store.StackKey // how the stacks were then
 	sets map[int64]*tosca.Secrets // of those that have some
+}
+
+// secretsOf are those of a stack, also those that its revisions had before.
+func (a *App) secretsOf(ctx context.Context, st *stack.Stack) (*tosca.Secrets, error) {
+	found, err := a.store.SecretsIn(ctx, []int64{st.ID})
+	if err != nil && !errors.Is(err, store.ErrNoMember) {
+		return nil, err
+	}
+	if found[st.ID] == nil {
+		return &tosca.Secrets{}, nil
+	}
+	return found[st.ID], nil
 }
 
 // allSecrets are the secrets of all stacks that are there: somebody may have written one of them somewhere else. They are

@@ -69,7 +69,7 @@ var flagOffers = map[string]func(a *app.App, q asking) offer{
 	"stack": offers["STACK"], "resource": ofStack(resources), "retry": ofStack(resources), "type": typesOf,
 	"only": nodesOf, "fail-at": nodesOf, "of": nodesOf,
 	"run": ofStack(runs), "undo to": ofStack(revisions), "whatif from": ofStack(revisions), "whatif to": ofStack(revisions),
-	"input": inputsOf, "inputs": yamlFiles, "accept": fixed("data"), "on-failure": fixed("undo", "hold"), "as": fixed("wall", "changes", "times"),
+	"input": inputsOf, "inputs": yamlFiles, "accept": fixed("data", "origin", "leaving"), "on-failure": fixed("undo", "hold"), "as": fixed("wall", "changes", "times"),
 	"state": fixed(textsOf(run.States)...), "priority": fixed("1\tfirst", "2", "3", "4\tlast"),
 	"on": fixed("create", "update", "delete", "drain", "refill", "backup", "restore"), "mode": fixed("fail", "busy", "lose", "silent", "slow", "endless", "unheard"),
 	"leave": rulesBuiltIn, "take": rulesBuiltIn, "queue": fixed(app.UsualQueue),

@@ -230,7 +230,7 @@ type fleetFlags struct {
 func (f *fleetFlags) add(cmd *cobra.Command) {
 	f.carryingFlags(cmd)
 	cmd.Flags().BoolVar(&f.yes, "yes", false, "do not ask")
-	cmd.Flags().StringArrayVar(&f.accept, "accept", nil, "with --yes: a risk that is accepted, in all places; data is the only one that must be")
+	cmd.Flags().StringArrayVar(&f.accept, "accept", nil, "with --yes: a risk that is accepted, in all places: data, origin or leaving (places that left the file are removed)")
 	cmd.Flags().StringVar(&f.note, "note", "", "a note that is kept with the runs")
 	cmd.Flags().StringVar(&f.junit, "junit", "", "write how the places ended to this file, as JUnit XML")
 }

@@ -202,7 +202,7 @@ func TestFleet(t *testing.T) {
 	if !strings.Contains(out, "in hut-001/alder-1\n") || strings.Count(out, "in 22 places the same") != 1 || !strings.Contains(out, "it has left the file, and is removed") {
 		t.Error(out)
 	}
-	deploying := m.command("ann", "fleet", "deploy", file, "--yes", "--accept", "data")
+	deploying := m.command("ann", "fleet", "deploy", file, "--yes", "--accept", "data", "--accept", "leaving")
 	var said strings.Builder
 	deploying.Stdout, deploying.Stderr = &said, &said
 	if err := deploying.Start(); err != nil {

@@ -9,9 +9,11 @@ import (
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/ast"
+	"cel.dev/cel-go/common/overloads"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/ext"
+	"cel.dev/cel-go/interpreter"
 	"go.yaml.in/yaml/v4"
 
 	"brickrow/internal/stack"
@@ -120,9 +122,51 @@ func (s *Set) compile(r *Rule, p place) {
 		}
 	}))
 	var err error
-	if r.program, err = environment().Program(checked, cel.CostLimit(maxCost)); err != nil {
+	if r.program, err = environment().Program(checked, cel.CostLimit(maxCost), cel.CustomDecoratorV2(bounded)); err != nil {
 		s.broken(r.at, "", "the rule %s cannot be read: %v", r.ID, err)
 	}
+}
+
+// bounded lets an expression match what can be matched in a short time alone.
+func bounded(i interpreter.InterpretableV2) (interpreter.InterpretableV2, error) {
+	if call, ok := i.(interpreter.InterpretableCall); ok && call.Function() == overloads.Matches {
+		return matching{call}, nil
+	}
+	return i, nil
+}
+
+// matching is a call of matches.
+type matching struct{ interpreter.InterpretableCall }
+
+func (m matching) Eval(vars interpreter.Activation) ref.Val {
+	return m.judge(func(i interpreter.InterpretableV2) ref.Val { return i.Eval(vars) })
+}
+
+func (m matching) Exec(frame *interpreter.ExecutionFrame) ref.Val {
+	return m.judge(func(i interpreter.InterpretableV2) ref.Val { return i.Exec(frame) })
+}
+
+func (m matching) judge(value func(interpreter.InterpretableV2) ref.Val) ref.Val {
+	args := m.Args()
+	if len(args) != 2 {
+		return value(m.InterpretableCall)
+	}
+	of, by := value(args[0]), value(args[1])
+	text, isText := of.(types.String)
+	expression, isExpression := by.(types.String)
+	switch {
+	case types.IsUnknownOrError(of):
+		return of
+	case types.IsUnknownOrError(by):
+		return by
+	case !isText || !isExpression:
+		return types.NewErr("matches takes a text and a regular expression")
+	}
+	is, err := tosca.Matches(string(expression), string(text))
+	if err != nil {
+		return types.NewErr("the regular expression of matches: %v", err)
+	}
+	return types.Bool(is)
 }
 
 // known lists the parts of a variable; nil where they cannot be told.

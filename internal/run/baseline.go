@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
 )
 
 // Was is a resource as the cloud showed it before a run, without what is secret,
@@ -31,6 +32,17 @@ func (w *Was) UnmarshalJSON(text []byte) error {
 	}
 	type plain Was
 	return json.Unmarshal(text, (*plain)(w))
+}
+
+// Without is the resource without the secrets.
+func (w Was) Without(secrets *tosca.Secrets) Was {
+	w.Properties, w.Attributes = secrets.HideIn(w.Properties), secrets.HideIn(w.Attributes)
+	tags := make(map[string]string, len(w.Tags))
+	for k, v := range w.Tags {
+		tags[secrets.Hide(k)] = secrets.Hide(v)
+	}
+	w.Tags = tags
+	return w
 }
 
 // Differences says in words how resources differ from what they were, as Differing does.

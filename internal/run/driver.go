@@ -108,6 +108,13 @@ func (d *Driver) Begin(recorded, old, kept []*stack.Recorded, journal []Entry) {
 func (d *Driver) note(ctx context.Context, e *Entry, ev *Event, changes []Change) error {
 	if e != nil {
 		e.Reason = d.Secrets.Hide(e.Reason)
+		if b := e.Before; b != nil { // somebody may have written a secret where none belongs
+			for _, m := range []map[string]tosca.Value{b.Properties, b.Tags} {
+				for name, v := range m {
+					m[name] = d.Secrets.Mark(v)
+				}
+			}
+		}
 	}
 	if ev != nil {
 		ev.Step, ev.Reason = d.Secrets.Hide(ev.Step), d.Secrets.Hide(ev.Reason)

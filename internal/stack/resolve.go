@@ -65,7 +65,7 @@ type Attributes func(resource, attribute string) (tosca.Value, bool)
 func Resolve(f *tosca.File, o Options) (*Wanted, tosca.Findings) {
 	var findings tosca.Findings
 	w := &Wanted{File: f}
-	r := &resolver{w: w, findings: &findings, options: o}
+	r := &resolver{w: w, findings: &findings, options: o, bounds: tosca.NewBounds()}
 	w.resolver = r
 	if f.Service == nil {
 		return w, findings
@@ -178,7 +178,8 @@ type resolver struct {
 	slots    []*Property
 	places   []*Resource
 	rels     []relation
-	ends     *ends // what the next path comes to is put down here
+	bounds   *tosca.Bounds // nil apart from the resolving itself
+	ends     *ends         // what the next path comes to is put down here
 }
 
 func (r *resolver) fillInputs(s *tosca.ServiceTemplate, o Options) {
@@ -291,6 +292,7 @@ func (r *resolver) env(c context) *tosca.Env {
 		Input:    func(name string) (tosca.Value, bool) { return r.input(c.scope, name) },
 		Node:     func(call *tosca.Expr, path []tosca.Value) tosca.Value { return r.node(c, call, path) },
 		Index:    -1,
+		Bounds:   r.bounds,
 		Findings: r.findings,
 	}
 	if c.self != nil {
@@ -400,6 +402,7 @@ func (r *resolver) value(p *Property) tosca.Value {
 
 func (r *resolver) keep(p *Property, v tosca.Value) tosca.Value {
 	if r.memo == nil {
+		v = r.bounds.Keep(v, p.Pos, r.findings)
 		p.Value, p.known = v, true
 	} else {
 		r.memo[p] = v

@@ -34,8 +34,8 @@ func (s *Store) StackKeys(ctx context.Context) (out []StackKey, err error) {
 // atOnceRead is for how many stacks is asked at once.
 const atOnceRead = 500
 
-// SecretsIn reads the secrets of stacks, by their ids: those in what is recorded of them, and in the inputs of their
-// revisions. Only what holds something that is sealed is read.
+// SecretsIn reads the secrets of stacks, by their ids: those in what is recorded of them, and in the inputs of all their
+// revisions, as one that has been replaced may still stand somewhere. Only what holds something that is sealed is read.
 func (s *Store) SecretsIn(ctx context.Context, ids []int64) (map[int64]*tosca.Secrets, error) {
 	out := map[int64]*tosca.Secrets{}
 	of := func(id int64) *tosca.Secrets {
@@ -64,7 +64,7 @@ func (s *Store) SecretsIn(ctx context.Context, ids []int64) (map[int64]*tosca.Se
 				return nil, err
 			}
 		}
-		if err := s.eachSealed(ctx, `select s.id, s.name, r.inputs from stacks s join revisions r on r.stack_id = s.id and r.number = s.revision
+		if err := s.eachSealed(ctx, `select s.id, s.name, r.inputs from stacks s join revisions r on r.stack_id = s.id
 			where s.id in `+among+` and r.inputs like '%"`+sealed+`"%'`, args, func(id int64, name, body string) error {
 			list, err := s.decodeInputs(body, 0)
 			if err != nil {

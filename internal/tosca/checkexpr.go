@@ -28,7 +28,7 @@ func (c *checker) expr(x *Expr, at place) {
 			if s, ok := x.Args[1].Value.(String); ok && x.Args[1].Kind == LiteralExpr {
 				if _, err := compile(string(s)); err != nil {
 					c.findings.Errorf(x.Args[1].Pos, "bad-pattern", "",
-						"the regular expression %q cannot be read: %v", string(s), err)
+						"the regular expression %q cannot be read: %v", shortened(string(s)), err)
 				}
 			}
 		}

@@ -129,6 +129,8 @@ var Codes = map[string]string{
 	"subnet-full":              "a subnet has no room for all servers",
 	"too-deep":                 "a file nests too deep",
 	"too-large":                "a file or a number is too large",
+	"value-too-large":          "a value, or all that a template comes to, is too large",
+	"costly-pattern":           "a regular expression could take too long with the text it is held against",
 	"too-many-aliases":         "the aliases of a file expand to too much",
 	"too-many-requirements":    "a requirement has more targets than it takes",
 	"type-cycle":               "a type derives from itself or contains itself",

@@ -2,10 +2,8 @@ package tosca
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
-	"sync"
 )
 
 // function is one function of the standard (TOSCA 2.0, section 10).
@@ -227,37 +225,6 @@ func evalValidValues(c *callContext, args []Value) Value {
 	}))
 }
 
-var patterns sync.Map // of string to *regexp.Regexp
-
-func evalMatches(c *callContext, args []Value) Value {
-	pattern, ok := args[1].(String)
-	if !ok {
-		return c.fail("wrong-type", "", "the second argument of $matches must be a regular expression, not %s",
-			KindName(args[1]))
-	}
-	re, err := compile(string(pattern))
-	if err != nil && len(c.secrets) > 0 {
-		return c.fail("bad-pattern", "",
-			"the regular expression, which is secret or is held against a secret, cannot be read")
-	}
-	if err != nil {
-		return c.fail("bad-pattern", "", "the regular expression %q cannot be read: %v", string(pattern), err)
-	}
-	return Bool(re.MatchString(Show(args[0])))
-}
-
-// compile reads a regular expression, each once.
-func compile(pattern string) (*regexp.Regexp, error) {
-	if re, ok := patterns.Load(pattern); ok {
-		return re.(*regexp.Regexp), nil
-	}
-	re, err := regexp.Compile(pattern)
-	if err == nil {
-		patterns.Store(pattern, re)
-	}
-	return re, err
-}
-
 func evalLength(c *callContext, args []Value) Value {
 	switch v := args[0].(type) {
 	case String:
@@ -274,6 +241,9 @@ func evalConcat(c *callContext, args []Value) Value {
 	if _, lists := args[0].(List); lists {
 		var out List
 		for i, a := range args {
+			if len(out) > MaxValue/partSize { // it is told
+				break
+			}
 			l, ok := a.(List)
 			if !ok {
 				return c.fail("wrong-type", "", "argument %d of $concat is %s, the first one is a list", i+1,
@@ -289,7 +259,9 @@ func evalConcat(c *callContext, args []Value) Value {
 		case List, Map, Null:
 			return c.fail("wrong-type", "", "argument %d of $concat must be text, not %s", i+1, KindName(a))
 		}
-		out.WriteString(Show(a))
+		if out.WriteString(Show(a)); out.Len() > MaxValue { // it is told
+			break
+		}
 	}
 	return String(out.String())
 }
@@ -303,11 +275,16 @@ func evalJoin(c *callContext, args []Value) Value {
 	if len(args) == 2 {
 		delimiter = Show(args[1])
 	}
-	parts := make([]string, len(list))
+	var out strings.Builder
 	for i, e := range list {
-		parts[i] = Show(e)
+		if i > 0 {
+			out.WriteString(delimiter)
+		}
+		if out.WriteString(Show(e)); out.Len() > MaxValue { // it is told
+			break
+		}
 	}
-	return String(strings.Join(parts, delimiter))
+	return String(out.String())
 }
 
 // Env is what an expression is evaluated in. Input and Node may be nil where
@@ -325,6 +302,8 @@ type Env struct {
 	// Value and ValueType are what $value stands for in a validation.
 	Value     Value
 	ValueType *Type
+	// Bounds are what may still be done; nil bounds each value alone.
+	Bounds *Bounds
 	// Findings receives what is wrong.
 	Findings *Findings
 }
@@ -340,13 +319,13 @@ func (env *Env) Eval(x *Expr) Value {
 		for i, a := range x.Args {
 			l[i] = env.Eval(a)
 		}
-		return l
+		return env.fits(x, l)
 	case MapExpr:
 		m := make(Map, len(x.Args))
 		for i, a := range x.Args {
 			m[x.Keys[i].Name] = env.Eval(a)
 		}
-		return m
+		return env.fits(x, m)
 	}
 	c := &callContext{env: env, call: x}
 	switch x.Name {
@@ -394,7 +373,7 @@ func (env *Env) Eval(x *Expr) Value {
 		return Unknown{Of: awaits}
 	}
 	secret := c.bare(args, f.shape)
-	out := f.eval(c, args)
+	out := env.fits(x, f.eval(c, args))
 	if secret && !isBad(out) {
 		return Hide(out)
 	}

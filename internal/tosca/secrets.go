@@ -8,11 +8,13 @@ import (
 	"html"
 	"maps"
 	"net/url"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
 	"unicode"
+	"unicode/utf8"
 )
 
 // Secrets is a set of secret texts that are looked for in what comes from
@@ -24,6 +26,7 @@ type Secrets struct {
 	mu    sync.RWMutex
 	texts map[string]bool
 	hide  *strings.Replacer // nil until it is asked for
+	plain *strings.Replacer // of the texts as plainly writes them; nil as hide
 }
 
 // The shortest texts that are looked for: shorter ones stand in many a word by
@@ -48,7 +51,7 @@ func (s *Secrets) Clone() *Secrets {
 	if s != nil {
 		s.mu.RLock()
 		defer s.mu.RUnlock()
-		out.texts, out.hide = maps.Clone(s.texts), s.hide
+		out.texts, out.hide, out.plain = maps.Clone(s.texts), s.hide, s.plain
 	}
 	return out
 }
@@ -138,15 +141,16 @@ func (s *Secrets) Empty() bool {
 	return len(s.texts) == 0
 }
 
-func (s *Secrets) replacer() *strings.Replacer {
+// replacers find the secrets as they are encoded, and those in a text that plainly has written.
+func (s *Secrets) replacers() (encoded, plain *strings.Replacer) {
 	if s.Empty() {
-		return nil
+		return nil, nil
 	}
 	s.mu.RLock()
-	r := s.hide
+	r, plain := s.hide, s.plain
 	s.mu.RUnlock()
 	if r != nil {
-		return r
+		return r, plain
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -172,8 +176,14 @@ func (s *Secrets) replacer() *strings.Replacer {
 			pairs = append(pairs, f, SecretText)
 		}
 		s.hide = strings.NewReplacer(pairs...)
+		pairs = pairs[:0]
+		for t := range s.texts {
+			t, _ = plainly(t, false)
+			pairs = append(pairs, t, found)
+		}
+		s.plain = strings.NewReplacer(pairs...)
 	}
-	return s.hide
+	return s.hide, s.plain
 }
 
 // Longest is the length of the longest text that is looked for, in bytes; 0 is that there is none.
@@ -188,16 +198,122 @@ func (s *Secrets) Longest() int {
 		for _, form := range encodings(t) {
 			n = max(n, len(form))
 		}
+		n = max(n, longestEscape*len(t))
 	}
 	return n
 }
 
 // Hide is a text without the secrets in it.
 func (s *Secrets) Hide(text string) string {
-	if r := s.replacer(); r != nil && text != "" {
-		return r.Replace(text)
+	encoded, plain := s.replacers()
+	if encoded == nil || text == "" {
+		return text
+	}
+	text = encoded.Replace(text)
+	if written, _ := plainly(text, false); plain.Replace(written) != written {
+		return s.hidePlainly(text)
 	}
 	return text
+}
+
+// hidePlainly hides what only its case or its escapes tell from a secret.
+func (s *Secrets) hidePlainly(text string) string {
+	written, at := plainly(text, true)
+	s.mu.RLock()
+	secret := make([]bool, len(written))
+	for t := range s.texts {
+		t, _ = plainly(t, false)
+		for from := 0; from < len(written); {
+			i := strings.Index(written[from:], t)
+			if i < 0 || t == "" {
+				break
+			}
+			for j := range len(t) {
+				secret[from+i+j] = true
+			}
+			from += i + len(t)
+		}
+	}
+	s.mu.RUnlock()
+	var out strings.Builder
+	for i := 0; i < len(written); {
+		end := i + 1
+		for end < len(written) && secret[end] == secret[i] {
+			end++
+		}
+		if secret[i] {
+			out.WriteString(SecretText)
+		} else {
+			out.WriteString(text[at[i]:at[end]])
+		}
+		i = end
+	}
+	return out.String()
+}
+
+// found stands where a replacer has found something; no text has it.
+const found = "\xff"
+
+// longestEscape is how long one character may be when it is escaped, in bytes.
+const longestEscape = len("&#x0000;")
+
+// escape is a character of one byte that is written in another way: %2D, \u002d, \x2d, &#x2d; or &#45;.
+var escape = regexp.MustCompile(`^(?:%([0-9A-Fa-f]{2})|\\u00([0-7][0-9A-Fa-f])|\\x([0-7][0-9A-Fa-f])|&#[xX]0{0,4}([0-9A-Fa-f]{2});|&#0{0,4}([0-9]{2,3});)`)
+
+// plainly is a text in small letters and without escapes. at, where it is asked for, says
+// from where in the text each byte comes, and where the text ends.
+func plainly(text string, places bool) (written string, at []int) {
+	if !places && !strings.ContainsAny(text, `%\&`) {
+		return strings.ToLower(text), nil
+	}
+	out := make([]byte, 0, len(text))
+	put := func(i int, b ...byte) {
+		for range b {
+			if places {
+				at = append(at, i)
+			}
+		}
+		out = append(out, b...)
+	}
+	for i := 0; i < len(text); {
+		switch c := text[i]; {
+		case c == '%' || c == '\\' || c == '&':
+			m := escape.FindStringSubmatch(text[i:min(len(text), i+longestEscape+4)])
+			if m == nil {
+				put(i, c)
+				i++
+				continue
+			}
+			code, err := uint64(0), error(nil)
+			for j, digits := range m[1:] {
+				if digits != "" {
+					base := 16
+					if j == 4 {
+						base = 10
+					}
+					code, err = strconv.ParseUint(digits, base, 8)
+				}
+			}
+			if err != nil {
+				code = ' '
+			}
+			put(i, []byte(strings.ToLower(string([]byte{byte(code)})))...)
+			i += len(m[0])
+		default:
+			r, n := utf8.DecodeRuneInString(text[i:])
+			if r == utf8.RuneError && n < 2 {
+				put(i, c)
+				i++
+				continue
+			}
+			put(i, utf8.AppendRune(nil, unicode.ToLower(r))...)
+			i += n
+		}
+	}
+	if places {
+		at = append(at, len(text))
+	}
+	return string(out), at
 }
 
 // HideIn is what encoding/json decodes, without the secrets in its texts.

@@ -33,7 +33,17 @@ func TestSecretsAreFoundInWords(t *testing.T) {
 			t.Errorf("%s: %s", name, got)
 		}
 	}
-	for _, text := range []string{"", "open", "abc stands in many a word", "1234"} {
+	for name, text := range map[string]string{"in capitals": "INNER-SECRET", "mixed": "Inner-Secret", "one escape": "inner%2Dsecret", "small": "inner%2dsecret",
+		"all": "%69%6E%6e%65%72%2d%73%65%63%72%65%74", "json": `inner\u002dsecret`, "json capital": `INNER\u002Dsecret`, "hexadecimal": `inner\x2dsecret`,
+		"html": "inner&#45;secret", "html hexadecimal": "inner&#x2D;secret"} {
+		if got := s.Hide("A %41 " + text + " b%2D&#45; é" + text); got != "A %41 "+SecretText+" b%2D&#45; é"+SecretText {
+			t.Errorf("%s: %s", name, got)
+		}
+		if s.Longest() < len(text) {
+			t.Errorf("%s is longer than what is held back", name)
+		}
+	}
+	for _, text := range []string{"", "open", "100 %", `\`, "&#", "%2", "İ", "\xff\xfe", "abc stands in many a word", "1234"} {
 		if got := s.Hide(text); got != text {
 			t.Errorf("%q became %q", text, got)
 		}

@@ -44,6 +44,8 @@ type State struct {
 	Live map[string]*stack.Live
 	// BaseInputs are the inputs of the recorded revision.
 	BaseInputs []stack.Input
+	// Secrets are those of all former revisions; nil is none.
+	Secrets *tosca.Secrets
 	// BaseFound is what the look-ups of the recorded revision found.
 	BaseFound map[string]stack.Found
 	// Base is the recorded revision, resolved; nil where it is not at hand.
@@ -195,6 +197,9 @@ func (c *Comparison) recordedSecrets() *tosca.Secrets {
 		return c.Memory.secrets
 	}
 	s := &tosca.Secrets{}
+	if c.Secrets != nil {
+		s.Merge(c.Secrets)
+	}
 	for _, r := range c.Recorded {
 		s.Add(tosca.Map(r.Properties), tosca.Map(r.Attributes))
 	}
