@@ -33,6 +33,7 @@ import (
 	"brickrow/internal/queue"
 	"brickrow/internal/rules"
 	"brickrow/internal/run"
+	"brickrow/internal/shareddb"
 	"brickrow/internal/stack"
 	"brickrow/internal/store"
 	"brickrow/internal/tosca"
@@ -161,6 +162,9 @@ func StorePlace(home, given string) (store.Place, error) {
 	}
 	if given == "" {
 		return store.Place{Dir: home}, nil
+	}
+	if shareddb.IsWords(given) {
+		return store.Place{}, refusal("%v", shareddb.ErrWords)
 	}
 	return store.ParsePlace(given, home), nil
 }

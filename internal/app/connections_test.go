@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -389,6 +390,35 @@ func TestInsideACluster(t *testing.T) {
 	wantProblem("a topic in a cluster", "unknown-type", err)
 	_, err = in.Get(t.Context(), cloud.Ref{Target: at, ID: b.idIn("crowd", "net")})
 	wantProblem("a network in a cluster", "not-found", err)
+	_, err = in.Scripts(t.Context(), at, "", "")
+	wantProblem("what scripts have said, in a cluster", "elsewhere", err)
+	_, err = in.Backups(t.Context(), at, "")
+	wantProblem("backups, in a cluster", "elsewhere", err)
+	_, _, err = in.NameTaken(t.Context(), at, "Bucket", "frames")
+	wantProblem("names, in a cluster", "elsewhere", err)
+	_, _, err = in.Ask(t.Context(), at, cloud.Call{URL: "http://10.0.0.1", Kind: "http"})
+	wantProblem("an address, in a cluster", "elsewhere", err)
+	if about, err := in.About(t.Context(), at); err != nil || about.Who != "the access of "+crowd || len(about.Limits)+len(about.Images) > 0 {
+		t.Errorf("of the account it is told %+v, %v", about, err)
+	}
+	door := httptest.NewServer(b.yard.Handler()) // the feed needs a connection that stays
+	defer door.Close()
+	waits, stop := context.WithTimeout(t.Context(), time.Second)
+	defer stop()
+	feed, err := http.NewRequestWithContext(waits, http.MethodGet, door.URL+"/v1/"+at.String()+"/feed?after=1", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	feed.Host = strings.TrimPrefix(fmt.Sprint(is.Attributes["endpoint"]), "https://")
+	feed.Header.Set("Authorization", "Bearer "+fmt.Sprint(is.Attributes["access"]))
+	told, err := http.DefaultClient.Do(feed)
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, _ := io.ReadAll(told.Body)
+	if told.StatusCode != http.StatusOK || !strings.Contains(string(text), mapper) || strings.Contains(string(text), b.idIn("crowd", "net")) {
+		t.Errorf("the feed of a cluster tells %d %s", told.StatusCode, text)
+	}
 	if list, err := in.List(t.Context(), at, ""); err != nil || len(list) != 4 {
 		t.Errorf("inside are %d: %v", len(list), err)
 	}

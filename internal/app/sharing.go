@@ -89,7 +89,10 @@ func MoveStore(ctx context.Context, home, from, to string, told func(MovedTable)
 	if err := MakeHome(home); err != nil {
 		return Moved{}, err
 	}
-	place := store.ParsePlace(to, home)
+	place, err := StorePlace(home, to)
+	if err != nil {
+		return Moved{}, err
+	}
 	if place.URL == "" {
 		if err := MakeHome(place.Dir); err != nil {
 			return Moved{}, err

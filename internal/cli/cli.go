@@ -124,7 +124,31 @@ Without a command it opens the full-screen interface.`,
 		p.targets(), p.rules(), p.whatif(), p.draw(), p.approve(), p.identity(), p.deploy(), p.watch(), p.resume(),
 		p.cancel(), p.pause(), p.onFailure(), p.leave(), p.probes(), p.backups(), p.scripts(), p.types(), p.cloud(), p.adopt(), p.release(), p.capture(), p.drift(), p.history(), p.observe(), p.compliance(), p.act(), p.trace(), p.undo(), p.remove(),
 		p.stacks(), p.show(), p.results(), p.events(), p.store(), p.worker(), p.fleet(), p.config(), p.yard(), p.languageServer(), p.completion(), p.manual(), p.carryOut(), p.carryFleetOn())
+	for _, cmd := range root.Commands() {
+		refuseUnknown(cmd)
+	}
 	return root
+}
+
+// refuseUnknown lets a command that only has others refuse what is none of them; by itself it shows its help.
+func refuseUnknown(cmd *cobra.Command) {
+	if len(cmd.Commands()) > 0 && cmd.RunE == nil && cmd.Run == nil {
+		cmd.SuggestionsMinimumDistance = 2
+		cmd.Args = func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return nil
+			}
+			hint := "'" + cmd.CommandPath() + " --help' lists them"
+			if like := cmd.SuggestionsFor(args[0]); len(like) > 0 {
+				hint = "did you mean '" + like[0] + "'?"
+			}
+			return usage{fmt.Errorf("unknown command %q for %q; %s", args[0], cmd.CommandPath(), hint)}
+		}
+		cmd.RunE = func(cmd *cobra.Command, _ []string) error { return cmd.Help() }
+	}
+	for _, under := range cmd.Commands() {
+		refuseUnknown(under)
+	}
 }
 
 // with opens the program's data around f.

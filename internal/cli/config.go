@@ -59,8 +59,5 @@ func (p *Program) config() *cobra.Command {
 
 // placeShown is the place of a store without what it lets in by.
 func placeShown(place string) string {
-	if shareddb.IsURL(place) {
-		return shareddb.Place(place)
-	}
-	return place
+	return shareddb.Shown(place)
 }

@@ -35,7 +35,7 @@ func (p *Program) storeStatus() *cobra.Command {
 				fmt.Fprintln(p.Out, s.Why)
 			}
 			if s.Kind == "shared" {
-				fmt.Fprintf(p.Out, "a round trip takes %.1f ms\n", s.RoundTrip)
+				fmt.Fprintf(p.Out, "a round trip takes %.1f ms; %s\n", s.RoundTrip, s.Line.Words)
 				p.members(s.Members)
 				if !s.Member {
 					fmt.Fprintln(p.Out, app.ErrNoMember)

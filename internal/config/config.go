@@ -215,9 +215,7 @@ func (f *File) All(flags map[string]string) []Value {
 	out := make([]Value, len(Settings))
 	for i, s := range Settings {
 		out[i] = f.get(s.Name, flags[s.Name])
-		if shareddb.IsURL(out[i].Value) {
-			out[i].Value = shareddb.Place(out[i].Value)
-		}
+		out[i].Value = shareddb.Shown(out[i].Value)
 	}
 	return out
 }

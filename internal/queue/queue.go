@@ -29,6 +29,8 @@ import (
 	"github.com/riverqueue/river/rivermigrate"
 	"github.com/riverqueue/river/rivertype"
 	_ "modernc.org/sqlite" // the driver
+
+	"brickrow/internal/shareddb"
 )
 
 // Usual is the queue of what does not say another one.
@@ -128,9 +130,9 @@ func (q *Queue) openFile(ctx context.Context, file string) error {
 }
 
 func (q *Queue) openShared(ctx context.Context, url string) error {
-	config, err := pgxpool.ParseConfig(url)
+	config, err := shareddb.Configuration(url)
 	if err != nil {
-		return errors.New("its URL cannot be read")
+		return err
 	}
 	path := config.ConnConfig.RuntimeParams["search_path"]
 	if path == "" {

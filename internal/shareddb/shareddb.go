@@ -87,9 +87,9 @@ func (e *NewerError) Error() string {
 // Open opens the database at a URL, and brings its tables up to date with the migrations in the folder of
 // files. Where these are behind the database's it is opened all the same, and Newer says so.
 func Open(ctx context.Context, where string, files fs.FS) (*DB, error) {
-	config, err := pgxpool.ParseConfig(where)
+	config, err := Configuration(where)
 	if err != nil {
-		return nil, fmt.Errorf("the URL of the store cannot be read: write postgres://user@host:port/database")
+		return nil, err
 	}
 	c := config.ConnConfig
 	if c.RuntimeParams["search_path"] == "" {
@@ -123,6 +123,10 @@ func plain(where string, err error) error {
 	}
 	var connect *pgconn.ConnectError
 	if errors.As(err, &connect) {
+		if strings.Contains(err.Error(), "refused TLS") {
+			return fmt.Errorf("the store %s offers no encrypted connection (TLS), and is not on this machine: let the server offer it, or add sslmode=disable "+
+				"to its URL, and whoever is on the way can read and change what is sent", Place(where))
+		}
 		return fmt.Errorf("the store %s does not answer: %w", Place(where), errors.Unwrap(connect))
 	}
 	return fmt.Errorf("the store %s: %w", Place(where), err)

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"brickrow/internal/cloud"
+	"brickrow/internal/shareddb"
 )
 
 // Status is where a store is, and what is in it.
@@ -18,6 +19,7 @@ type Status struct {
 	Bytes     int64          `json:"bytes"`
 	Rows      map[string]int `json:"rows"` // of what there is most to know about
 	RoundTrip float64        `json:"round_trip_ms,omitempty"`
+	Line      *shareddb.Line `json:"connection,omitempty"` // of a shared one
 }
 
 // Status looks at the store.
@@ -42,6 +44,11 @@ func (s *Store) Status(ctx context.Context) (Status, error) {
 	}
 	if db, ok := s.db.(shared); ok {
 		out.Kind = "shared"
+		line, err := db.Line(ctx)
+		if err != nil {
+			return out, err
+		}
+		out.Line = &line
 		took, err := db.RoundTrip(ctx)
 		if err != nil {
 			return out, err

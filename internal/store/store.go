@@ -82,7 +82,7 @@ func (p Place) String() string {
 	if p.URL != "" {
 		return shareddb.Place(p.URL)
 	}
-	return filepath.Join(p.Dir, File)
+	return shareddb.Shown(filepath.Join(p.Dir, File))
 }
 
 // Open opens or makes the store at a place. With the types of the library it reads what is recorded of a
@@ -106,7 +106,9 @@ func Open(ctx context.Context, at Place, library func() *tosca.Library) (*Store,
 func openAny(ctx context.Context, at Place, library func() *tosca.Library) (*Store, error) {
 	s := &Store{place: at, now: time.Now, lib: library, numbers: map[string]int64{}, deployed: map[string]bool{}}
 	var err error
-	if at.URL == "" {
+	if at.URL == "" && shareddb.IsWords(at.Dir) {
+		err = shareddb.ErrWords
+	} else if at.URL == "" {
 		err = s.openFile(ctx)
 	} else {
 		err = s.openShared(ctx)

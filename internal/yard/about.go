@@ -53,6 +53,9 @@ func (y *Yard) about(ctx context.Context, r *request) (int, any, error) {
 		out.FreeAddresses -= len(taken)
 		return nil
 	})
+	if r.cluster != "" { // of the rest of the account nothing is told; of addresses there are some, or none
+		return http.StatusOK, cloud.About{Who: "the access of " + r.cluster, Actions: []string{"*:*"}, AtOnce: out.AtOnce, FreeAddresses: out.FreeAddresses}, err
+	}
 	for _, name := range images[r.region] {
 		family, number, _ := strings.Cut(name, "-")
 		n, _ := strconv.Atoi(number)

@@ -76,6 +76,9 @@ func (y *Yard) enter(r *request, tokens map[string]string) *cloud.Problem {
 
 // reaches refuses what is not asked for at the interface that it belongs to.
 func (r *request) reaches() *cloud.Problem {
+	if r.cluster != "" && !r.inCluster() {
+		return refuse(http.StatusForbidden, "elsewhere", "ask the cloud that the cluster stands in, with its own token", "the access of the cluster %s shows only what runs in it", r.cluster)
+	}
 	id := r.PathValue("id")
 	if id == "" {
 		return nil
@@ -88,6 +91,12 @@ func (r *request) reaches() *cloud.Problem {
 		return refuse(http.StatusForbidden, "elsewhere", "ask the endpoint of that cluster, with its access", "%s is inside the cluster %s", r.PathValue("id"), of)
 	}
 	return nil
+}
+
+// inCluster reports whether a request is for one of the parts of the interface that a cluster has too.
+func (r *request) inCluster() bool {
+	part, _, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/v1/"+r.account+"/"+r.region+"/"), "/")
+	return slices.Contains([]string{"resources", "operations", "about", "feed"}, part)
 }
 
 // within finds the cluster that a creation is for, and refuses one that belongs to another interface.

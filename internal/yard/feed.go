@@ -44,8 +44,8 @@ func (t *tx) changesAfter(ctx context.Context, r *request, after int64) ([]cloud
 	const most = 500
 	stack := r.URL.Query().Get("stack")
 	rows, err := t.QueryContext(ctx, `select seq, at_ms, resource_id, type, state, stack, node from changes
-		where seq > ? and account = ? and region = ? and (? = '' or stack = ?) order by seq limit ?`, after, r.account, r.region,
-		stack, stack, most)
+		where seq > ? and account = ? and region = ? and (? = '' or stack = ?) and (? = '' or substr(resource_id, 1, length(?) + 1) = ? || '/')
+		order by seq limit ?`, after, r.account, r.region, stack, stack, r.cluster, r.cluster, r.cluster, most)
 	if err != nil {
 		return nil, err
 	}
