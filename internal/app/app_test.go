@@ -14,6 +14,7 @@ import (
 
 	"brickrow/examples"
 	"brickrow/internal/cloud"
+	"brickrow/internal/helper"
 	"brickrow/internal/postgres/postgrestest"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
@@ -28,7 +29,10 @@ type bench struct {
 	made int // by hand
 }
 
-func TestMain(m *testing.M) { postgrestest.Main(m) }
+func TestMain(m *testing.M) {
+	helper.Serve()
+	postgrestest.Main(m)
+}
 
 // onShared has all tests run on a shared store.
 var onShared = os.Getenv("BRICKROW_TEST_STORE") == "shared"

@@ -13,12 +13,16 @@ import (
 	"testing"
 	"time"
 
+	"brickrow/internal/helper"
 	"brickrow/internal/postgres/postgrestest"
 	"brickrow/internal/profile"
 	"brickrow/internal/yard"
 )
 
-func TestMain(m *testing.M) { postgrestest.Main(m) }
+func TestMain(m *testing.M) {
+	helper.Serve()
+	postgrestest.Main(m)
+}
 
 var built = sync.OnceValues(func() (string, error) {
 	dir, err := os.MkdirTemp("", "brickrow-built-")

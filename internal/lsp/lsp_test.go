@@ -19,6 +19,7 @@ import (
 
 	"brickrow/internal/app"
 	"brickrow/internal/assist"
+	"brickrow/internal/helper"
 )
 
 // client is an editor, as far as the server sees.
@@ -476,4 +477,10 @@ func TestCancel(t *testing.T) {
 	if !errors.As(err, &e) || e.Code != requestCancelled {
 		t.Error(err)
 	}
+}
+
+// TestMain lets the test binary be one of the processes that are begun.
+func TestMain(m *testing.M) {
+	helper.Serve()
+	os.Exit(m.Run())
 }

@@ -507,6 +507,16 @@ func (c *Cloud) CallOff(_ context.Context, _ cloud.Ref, id string) error {
 // once lets a keeper carry a call out, and waits for its answer: one that is there, from one that is at it already, or from one that
 // is begun. A call that was begun and of which nobody has an answer any more is not begun again: its outcome is lost.
 func (c *Cloud) once(ctx context.Context, e *errand, o *operation) (*outcome, error) {
+	out, err := c.carried(ctx, e, o)
+	if err != nil && ctx.Err() == nil {
+		if _, begun := os.Stat(e.Begun); begun == nil {
+			return &outcome{Lost: true, Wrong: "it was begun, and its answer cannot be read: " + err.Error()}, nil
+		}
+	}
+	return out, err
+}
+
+func (c *Cloud) carried(ctx context.Context, e *errand, o *operation) (*outcome, error) {
 	if err := os.MkdirAll(e.Folder, 0o700); err != nil {
 		return nil, err
 	}
@@ -591,18 +601,21 @@ func (c *Cloud) await(ctx context.Context, e *errand, o *operation, ended <-chan
 
 // keeper begins one.
 func (c *Cloud) keeper(e *errand) (<-chan struct{}, error) {
+	if os.Getenv(inKeeper) != "" {
+		return nil, errors.New("the process that was to carry out a call has taken itself for another one")
+	}
 	self, err := os.Executable()
 	if err != nil {
 		return nil, err
 	}
-	text, err := json.Marshal(e)
+	text, err := c.box.SealJSON(e)
 	if err != nil {
 		return nil, err
 	}
-	cmd := exec.Command(self)
-	cmd.Env = append(environment(), beKeeper+"=1")
+	cmd := exec.Command(self, keeperWord, c.dir)
+	cmd.Env = append(environment(), inKeeper+"=1")
 	cmd.Dir = "/"
-	cmd.Stdin = strings.NewReader(string(text))
+	cmd.Stdin = strings.NewReader(text)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	if err := cmd.Start(); err != nil {
 		return nil, err

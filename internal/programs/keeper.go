@@ -28,16 +28,23 @@ import (
 // under the key of the call; so whoever sends the same again finds it there, and nothing is done
 // twice or half.
 
-// beKeeper, when it is set in the environment, makes any program that has this package a keeper.
-const beKeeper = "BRICKROW_PROGRAM_KEEPER"
+// keeperWord is the first argument of a process that is a keeper; the folder of the calls follows.
+const keeperWord = "keep-call"
 
-func init() {
-	if os.Getenv(beKeeper) != "" {
-		if err := keep(os.Stdin); err != nil {
-			os.Exit(1)
-		}
-		os.Exit(0)
+// inKeeper is set in the environment of a keeper, which begins none itself.
+const inKeeper = "BRICKROW_KEEPER"
+
+// Serve carries out one call where a process was begun for that, and yields how it is to end. What is to be done
+// comes on the standard input, sealed with the key of the folder: only who can read that can have it done.
+func Serve(args []string) (code int, is bool) {
+	if len(args) != 2 || args[0] != keeperWord {
+		return 0, false
 	}
+	if err := keep(args[1], os.Stdin); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1, true
+	}
+	return 0, true
 }
 
 // errand is what a keeper is told, on its standard input.
@@ -60,22 +67,27 @@ const offFile = "off"
 // grace is how long a program that is told to end has for that.
 const grace = 5 * time.Second
 
-func keep(in io.Reader) error {
-	var e errand
-	d := json.NewDecoder(in)
-	d.UseNumber()
-	if err := d.Decode(&e); err != nil {
+func keep(dir string, in io.Reader) error {
+	if _, err := os.Stat(filepath.Join(dir, "calls")); err != nil {
+		return errors.New("this is not the folder of a store's calls")
+	}
+	box, err := seal.Open(dir)
+	if err != nil {
 		return err
+	}
+	sealed, err := io.ReadAll(io.LimitReader(in, 64<<20))
+	if err != nil {
+		return err
+	}
+	var e errand
+	if err := box.UnsealJSON(string(sealed), &e); err != nil {
+		return errors.New("what is to be done was not sealed with the key of this folder")
 	}
 	lock, mine, err := hold(filepath.Join(e.Folder, "lock"))
 	if err != nil || !mine {
 		return err
 	}
 	defer lock.Close()
-	box, err := seal.Open(filepath.Dir(filepath.Dir(e.Folder)))
-	if err != nil {
-		return err
-	}
 	if _, err := os.Stat(filepath.Join(e.Folder, "answer")); err == nil { // another one has done it meanwhile
 		return nil
 	}
@@ -112,11 +124,11 @@ func keep(in io.Reader) error {
 			_, _ = steps.WriteString(sealed + "\n")
 		}
 	})
-	sealed, err := box.SealJSON(o)
+	answer, err := box.SealJSON(o)
 	if err != nil {
 		return err
 	}
-	return files.Write(filepath.Join(e.Folder, "answer"), []byte(sealed), 0o600)
+	return files.Write(filepath.Join(e.Folder, "answer"), []byte(answer), 0o600)
 }
 
 // durable writes a file that is on the disk when it returns.

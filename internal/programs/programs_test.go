@@ -90,6 +90,93 @@ func TestTheSameKeyInAnotherProcess(t *testing.T) {
 	}
 }
 
+// A call that may have begun runs no second time: not where its answer could not be kept, as on a full disk, nor where all that
+// was kept of calls has vanished. Where it cannot be written down that it begins, it does not begin. What is there is found by the key.
+func TestRunsOnce(t *testing.T) {
+	made := `in=$(cat); case $in in *'"operation":"create"'*) echo begun >> calls; VANISH; echo '{"id":"thing-1"}';; *'"operation":"delete"'*) rm -f calls; echo '{}';;
+*) if [ -e calls ]; then echo '{"id":"thing-1","properties":{"name":"a"}}'; else echo '{"gone":true}'; fi;; esac`
+	for name, vanish := range map[string]string{
+		"the folder of calls goes":     "rm -rf DIR/calls",
+		"that of this call":            "rm -rf DIR/calls/*",
+		"it becomes one of somebody":   "rm -rf DIR/calls; echo x > DIR/calls",
+		"its keeper dies":              "kill -9 $PPID",
+		"it says something unreadable": "echo '{{{'; exit 0",
+		"it fails, and has made it":    "exit 3",
+		"the keeper dies and all goes": "rm -rf DIR/calls; kill -9 $PPID",
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir, work := t.TempDir(), t.TempDir()
+			program := strings.ReplaceAll(strings.Replace(made, "VANISH", vanish, 1), "DIR", dir)
+			for i := range 4 {
+				c := opened2(dir)
+				if c == nil { // what is there in its place is in the way
+					if err := os.RemoveAll(filepath.Join(dir, "calls")); err != nil {
+						t.Fatal(err)
+					}
+					c = opened(t, dir)
+				}
+				o, err := c.Create(t.Context(), here, "key-1", wanted(work, program, 1))
+				for err == nil && !o.Ended() {
+					time.Sleep(10 * time.Millisecond)
+					o, err = c.Operation(t.Context(), cloud.Ref{Target: here}, o.ID)
+				}
+				if err != nil {
+					t.Logf("try %d: %v", i, err)
+				} else if o.ResourceID != "thing-1" {
+					t.Errorf("try %d: %s %+v", i, o.State, o.Problem)
+				}
+			}
+			if calls, _ := os.ReadFile(filepath.Join(work, "calls")); string(calls) != "begun\n" {
+				t.Errorf("it ran: %q", calls)
+			}
+		})
+	}
+	// Where nothing can be written down, nothing begins.
+	dir, work := t.TempDir(), t.TempDir()
+	c := opened(t, dir)
+	if err := os.RemoveAll(filepath.Join(dir, "begun")); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "begun"), nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	o, err := c.Create(t.Context(), here, "key-1", wanted(work, strings.Replace(made, "VANISH", "true", 1), 1))
+	for err == nil && !o.Ended() {
+		time.Sleep(10 * time.Millisecond)
+		o, err = c.Operation(t.Context(), cloud.Ref{Target: here}, o.ID)
+	}
+	if err == nil && o.State == "done" {
+		t.Error("it is done, and was not written down")
+	}
+	if _, err := os.Stat(filepath.Join(work, "calls")); err == nil {
+		t.Error("it ran")
+	}
+}
+
+func opened2(dir string) *Cloud {
+	c, err := Open(dir)
+	if err != nil {
+		return nil
+	}
+	return c
+}
+
+// Only who has the key of a folder can have a call of it carried out.
+func TestAKeeperAsksForTheKey(t *testing.T) {
+	dir := t.TempDir()
+	opened(t, dir)
+	for text, in := range map[string]string{"was not sealed": dir, "not the folder": t.TempDir()} {
+		if err := keep(in, strings.NewReader(`{"program":{"text":"touch /tmp/x"}}`)); err == nil || !strings.Contains(err.Error(), text) {
+			t.Errorf("%s: %v", in, err)
+		}
+	}
+	for _, args := range [][]string{nil, {"keep-call"}, {"deploy", "keep-call"}} {
+		if _, is := Serve(args); is {
+			t.Errorf("%v is taken for a keeper", args)
+		}
+	}
+}
+
 // Of a type as many programs run at once as it says, in however many processes.
 func TestAsManyAtOnce(t *testing.T) {
 	dir, work := t.TempDir(), t.TempDir()
@@ -213,4 +300,12 @@ func BenchmarkRead(b *testing.B) {
 	}
 	text, _ := os.ReadFile(filepath.Join(work, "calls"))
 	b.ReportMetric(float64(strings.Count(string(text), "x"))/float64(n), "starts/call")
+}
+
+// TestMain lets the test binary be one of the processes that are begun.
+func TestMain(m *testing.M) {
+	if code, is := Serve(os.Args[1:]); is {
+		os.Exit(code)
+	}
+	os.Exit(m.Run())
 }

@@ -149,6 +149,52 @@ func TestChangedMeanwhile(t *testing.T) {
 	}
 }
 
+// A file that goes away while it is open, as while branches are switched, is shown as it was; nothing of it is written, and it is
+// read again when it is back. What was being written stays, and asks before it is saved.
+func TestAFileThatIsAway(t *testing.T) {
+	d := newDesk(t, 142, 42)
+	path := filepath.Join(d.dir, "bulletin.yaml")
+	d.press("down", "2", "e")
+	was := d.text("bulletin.yaml")
+	gone := func() {
+		t.Helper()
+		if err := os.Remove(path); err != nil {
+			t.Fatal(err)
+		}
+		d.send(part.FileChanged{Path: path})
+	}
+	back := func(text string) {
+		t.Helper()
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		d.send(part.FileChanged{Path: path})
+	}
+	gone()
+	d.wants("bulletin.yaml is not on the disk", "The avalanche bulletin of Kestrel Ridge")
+	d.press("ctrl+s")
+	d.wants("it is not on the disk now, and nothing was written")
+	if _, err := os.Stat(path); err == nil {
+		t.Error("it was written")
+	}
+	back(strings.Replace(was, "The avalanche bulletin of Kestrel Ridge", "Of another branch", 1))
+	d.wants("Of another branch")
+	d.press("ctrl+s")
+	if text := d.text("bulletin.yaml"); !strings.Contains(text, "Of another branch") {
+		t.Errorf("there is now %q", text)
+	}
+	d.press("# mine ")
+	gone()
+	back(was)
+	d.wants("# mine")
+	d.press("ctrl+s")
+	d.wants("Write over it?")
+	d.press("n")
+	if text := d.text("bulletin.yaml"); text != was {
+		t.Errorf("there is now %q", text)
+	}
+}
+
 // A large text poured in is taken as a text, without its control characters.
 func TestPastingMuch(t *testing.T) {
 	d := newDesk(t, 142, 42)

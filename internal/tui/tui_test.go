@@ -15,6 +15,7 @@ import (
 	"brickrow/internal/app"
 	"brickrow/internal/cli"
 	"brickrow/internal/demo"
+	"brickrow/internal/helper"
 	"brickrow/internal/tui/part"
 	"brickrow/internal/yard"
 )
@@ -22,6 +23,7 @@ import (
 // TestMain lets the test binary carry out runs, as the program does when the
 // interface starts one.
 func TestMain(m *testing.M) {
+	helper.Serve()
 	if len(os.Args) > 1 && (os.Args[1] == "carry-out" || os.Args[1] == "carry-fleet") {
 		p := &cli.Program{In: os.Stdin, Out: os.Stdout, Err: os.Stderr}
 		os.Exit(p.Run(context.Background(), os.Args[1:]))

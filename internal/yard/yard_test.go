@@ -19,6 +19,7 @@ import (
 	"brickrow/internal/profile"
 	"brickrow/internal/stack"
 	"brickrow/internal/yard"
+	"brickrow/internal/yard/agent"
 )
 
 var shipped = profile.Read()
@@ -769,4 +770,12 @@ func TestPagesAreTheWholeList(t *testing.T) {
 	if got, err := b.List(t.Context(), here, "another"); err != nil || len(got) != 0 {
 		t.Error(got, err)
 	}
+}
+
+// TestMain lets the test binary be one of the processes that are begun.
+func TestMain(m *testing.M) {
+	if code, is := agent.Serve(os.Args[1:]); is {
+		os.Exit(code)
+	}
+	os.Exit(m.Run())
 }

@@ -219,3 +219,11 @@ func BenchmarkLongOutput(b *testing.B) {
 		b.ReportMetric(float64(most-min(most, before.HeapInuse))/printed.Most, "heap/kept")
 	}
 }
+
+// TestMain lets the test binary be one of the processes that are begun.
+func TestMain(m *testing.M) {
+	if code, is := Serve(os.Args[1:]); is {
+		os.Exit(code)
+	}
+	os.Exit(m.Run())
+}

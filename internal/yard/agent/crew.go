@@ -17,15 +17,19 @@ import (
 	"time"
 )
 
-// beAgent, when it is set in the environment, makes any program that has this package the
-// process in which scripts run. It ends with its standard input.
-const beAgent = "BRICKROW_STAND_IN_AGENT"
+// agentWord is the only argument of a process in which scripts run. It ends with its standard input.
+const agentWord = "run-scripts"
 
-func init() {
-	if os.Getenv(beAgent) != "" {
-		serve(os.Stdin, os.Stdout)
-		os.Exit(0)
+// inAgent is set in the environment of such a process, which begins none itself.
+const inAgent = "BRICKROW_STAND_IN_AGENT"
+
+// Serve runs scripts where a process was begun for that.
+func Serve(args []string) (code int, is bool) {
+	if len(args) != 1 || args[0] != agentWord {
+		return 0, false
 	}
+	serve(os.Stdin, os.Stdout)
+	return 0, true
 }
 
 // Most is how much memory the scripts of one process may take, in bytes.
@@ -121,8 +125,11 @@ func (c *Crew) take() (*worker, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &worker{cmd: exec.Command(self)}
-	w.cmd.Env = []string{beAgent + "=1", "GOMAXPROCS=2"}
+	if os.Getenv(inAgent) != "" {
+		return nil, errors.New("the process that was to run scripts has taken itself for another one")
+	}
+	w := &worker{cmd: exec.Command(self, agentWord)}
+	w.cmd.Env = []string{inAgent + "=1", "GOMAXPROCS=2"}
 	w.cmd.Dir = "/"
 	w.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	if w.in, err = w.cmd.StdinPipe(); err != nil {
