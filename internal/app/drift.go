@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"brickrow/internal/cloud"
+	"brickrow/internal/run"
 	"brickrow/internal/stack"
 	"brickrow/internal/store"
 	"brickrow/internal/tosca"
@@ -198,13 +199,40 @@ func (d *Drift) Resources() int {
 	return n
 }
 
-// noteDiffers notes how much a stack differs, where that is other than it was.
+// noteDiffers notes how a stack stands in the cloud, where that is other than it was: how much of it differs, what has
+// failed and what is at rest.
 func (a *App) noteDiffers(ctx context.Context, d *Drift) error {
+	if err := a.noteSeen(ctx, d.Stack, d.current, d.live); err != nil {
+		return err
+	}
 	n := d.Resources()
 	if n == d.Stack.Differs {
 		return nil
 	}
 	return a.store.NoteDiffers(ctx, d.Stack.ID, n)
+}
+
+// noteSeen notes what has failed and what is at rest of a stack.
+func (a *App) noteSeen(ctx context.Context, st *stack.Stack, current []*stack.Recorded, live map[string]*stack.Live) error {
+	failed, resting, can := 0, 0, 0
+	for _, r := range current {
+		if slices.ContainsFunc(a.ActionsOf(r), func(o *tosca.Operation) bool { return o.Name == run.VerbSuspend }) {
+			can++
+		}
+		switch l := live[r.ID]; {
+		case l == nil:
+		case l.State == "failed":
+			failed++
+		case l.State == cloud.Suspended:
+			resting++
+		}
+	}
+	is := stack.SeenAs(failed, resting, can)
+	if is == st.Seen {
+		return nil
+	}
+	st.Seen = is
+	return a.store.NoteSeenAs(ctx, st.ID, is)
 }
 
 // allRecorded is all that is recorded of a stack.

@@ -344,8 +344,26 @@ func (x *execution) succeed(ctx context.Context) error {
 	if x.run.Kind == run.KindAction {
 		words = "done"
 	}
+	if x.run.Kind == run.KindAction || x.stack.Seen != "" {
+		if err := x.seeAgain(ctx, current); err != nil {
+			return err
+		}
+	}
 	x.tell(ctx, run.IsReady, words)
 	return x.set(ctx, run.StatusDone, x.run.Revision)
+}
+
+// seeAgain notes what rests, and what has failed, now that the run is over.
+func (x *execution) seeAgain(ctx context.Context, current []*stack.Recorded) error {
+	list, err := x.Cloud.List(ctx, x.stack.Target, x.stack.Name)
+	if err != nil { // the next look tells
+		return nil
+	}
+	live := make(map[string]*stack.Live, len(list))
+	for _, r := range list {
+		live[r.ID] = &stack.Live{ID: r.ID, State: r.State}
+	}
+	return x.noteSeen(ctx, x.stack, current, live)
 }
 
 // hold keeps what is built, and clears away only what failed creations left.

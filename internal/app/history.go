@@ -115,7 +115,7 @@ func (g *Rung) Words() string {
 	case g.Revision != nil:
 		words += fmt.Sprintf(" of revision %d", g.Revision.Number)
 	}
-	words += ": " + string(g.Run.State)
+	words += ": " + string(g.Run.Shown())
 	if !g.Run.Ended.IsZero() {
 		words += " after " + whatif.Length(g.Took().Seconds())
 	}
@@ -225,7 +225,7 @@ func (a *App) CompareRevisions(ctx context.Context, st *stack.Stack, from, to in
 // Markdown is the history of a stack as a text for a ticket or a page.
 func (h *History) Markdown() string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "# %s in %s\n\n%s", h.Stack.Name, h.Stack.Target, h.Stack.State)
+	fmt.Fprintf(&b, "# %s in %s\n\n%s", h.Stack.Name, h.Stack.Target, h.Stack.Shown())
 	if h.Stack.Revision > 0 {
 		fmt.Fprintf(&b, " at revision %d", h.Stack.Revision)
 	}

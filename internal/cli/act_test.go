@@ -23,7 +23,18 @@ func TestActingOnTheCommandLine(t *testing.T) {
 	s.run(0, "act", "bulletin-test", "suspend", "--yes")
 	out, _ = s.run(0, "cloud", "--stack", "bulletin-test")
 	s.wants(out, "suspended")
+	out, _ = s.run(0, "stacks")
+	s.wants(out, "at rest")
+	out, _ = s.run(0, "show", "bulletin-test")
+	s.wants(out, "at rest, revision 2")
+	s.run(0, "act", "bulletin-test", "reader#0", "resume", "--yes")
+	if st := decode[struct{ State string }](t, first(s.run(0, "show", "bulletin-test", "--json"))); st.State != "partly at rest" {
+		t.Error(st)
+	}
 	s.run(0, "act", "bulletin-test", "resume", "--yes")
+	if st := decode[struct{ State string }](t, first(s.run(0, "show", "bulletin-test", "--json"))); st.State != "ready" {
+		t.Error(st)
+	}
 	out, _ = s.run(0, "history", "bulletin-test")
 	s.wants(out, "resume the stack (4 resources): done", "scale forecasters want=3: done", "restart reader#0: done", "it hung")
 	_, errs = s.run(1, "act", "bulletin-test", "reader#0", "backup", "--yes")

@@ -336,7 +336,7 @@ func runs(a *app.App, st *stack.Stack, q asking) (out []string) {
 		return nil
 	}
 	for _, r := range h.Runs {
-		out = append(out, fmt.Sprintf("%d\t%s, %s", r.Number, r.Kind, r.State))
+		out = append(out, fmt.Sprintf("%d\t%s, %s", r.Number, r.Kind, r.Shown()))
 	}
 	return out
 }

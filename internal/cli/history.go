@@ -59,7 +59,7 @@ type jsonRung struct {
 }
 
 func historyJSON(ctx context.Context, a *app.App, h *app.History) jsonHistory {
-	out := jsonHistory{h.Stack.Name, h.Stack.Target.String(), h.Stack.State, []jsonRevision{}, []jsonRung{}}
+	out := jsonHistory{h.Stack.Name, h.Stack.Target.String(), h.Stack.Shown(), []jsonRevision{}, []jsonRung{}}
 	for _, r := range h.Revisions {
 		j := jsonRevision{Number: r.Number, Time: r.Created.UTC(), By: app.Doer{User: r.By, Words: r.By}, Note: r.Note, ApprovedBy: []string{}, Stood: r.Stood(), Current: r.Current}
 		if r.Run != nil {
@@ -76,7 +76,7 @@ func historyJSON(ctx context.Context, a *app.App, h *app.History) jsonHistory {
 		r := g.Run
 		out.Runs = append(out.Runs, jsonRung{r.Number, r.Kind, r.Revision, a.DoerOf(ctx, r), r.Origin.Host, r.Origin.Commit, r.Origin.Branch, r.Origin.Changed,
 			append([]string{}, r.Origin.Files...), r.Origin.Job, r.Origin.Note,
-			r.Started.UTC(), g.Took().Seconds(), r.State, r.Tally, append([]string{}, g.Failed()...), r.Receipt})
+			r.Started.UTC(), g.Took().Seconds(), r.Shown(), r.Tally, append([]string{}, g.Failed()...), r.Receipt})
 	}
 	return out
 }

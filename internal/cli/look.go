@@ -90,7 +90,7 @@ func (p *Program) stacks() *cobra.Command {
 				if st.State == stack.Removed && !removed {
 					continue
 				}
-				j := jsonStack{st.Name, st.Target.String(), st.State, st.Revision, 0, st.Updated.UTC(), st.Differs}
+				j := jsonStack{st.Name, st.Target.String(), st.Shown(), st.Revision, 0, st.Updated.UTC(), st.Differs}
 				if o.Run != nil {
 					j.LastRun = o.Run.Number
 				}
@@ -122,7 +122,7 @@ func (p *Program) stacks() *cobra.Command {
 				if s.Revision == 0 {
 					rev = "–"
 				}
-				fmt.Fprintf(p.Out, "%-*s %-*s %-10s %-7s %s%s\n", names, s.Name, targets, s.Target, s.State, rev,
+				fmt.Fprintf(p.Out, "%-*s %-*s %-11s %-7s %s%s\n", names, s.Name, targets, s.Target, s.State, rev,
 					s.Updated.Local().Format("2006-01-02 15:04"), notes[i])
 			}
 			return nil

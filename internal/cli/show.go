@@ -79,7 +79,7 @@ func runJSON(rep *app.Report, compared string) *jsonRun {
 		return nil
 	}
 	r := rep.Run
-	out := &jsonRun{Number: r.Number, Kind: r.Kind, State: r.State, Only: append([]string{}, r.Only...), By: r.By, Begun: r.Started.UTC(), Reason: r.Reason, Receipt: r.Receipt,
+	out := &jsonRun{Number: r.Number, Kind: r.Kind, State: r.Shown(), Only: append([]string{}, r.Only...), By: r.By, Begun: r.Started.UTC(), Reason: r.Reason, Receipt: r.Receipt,
 		Standing: rep.Standing, Compared: compared, Failures: []jsonFailure{}}
 	if !r.Ended.IsZero() {
 		at := r.Ended.UTC()
@@ -131,7 +131,7 @@ func (p *Program) show() *cobra.Command {
 			switch {
 			case asJSON:
 				return p.json(map[string]any{"old": resourcesJSON(c.Old), "name": st.Name, "target": st.Target.String(),
-					"state": st.State, "revision": st.Revision, "description": st.Description,
+					"state": st.Shown(), "revision": st.Revision, "description": st.Description,
 					"resources": resourcesJSON(c.Resources), "results": resultMap(c.Results), "last_run": runJSON(report, compared), "left": leftJSON(left)})
 			case asMarkdown:
 				fmt.Fprint(p.Out, markdown(st, c, report))
@@ -160,7 +160,7 @@ func (p *Program) show() *cobra.Command {
 				if len(r.Only) > 0 {
 					kind += " of only " + strings.Join(r.Only, ", ")
 				}
-				state := string(r.State)
+				state := string(r.Shown())
 				if r.Reason != "" {
 					state += ": " + r.Reason
 				}
@@ -207,9 +207,9 @@ func leftWords(l app.LeftBehind) string {
 
 func aboutStack(st *stack.Stack) string {
 	if st.Revision == 0 {
-		return string(st.State)
+		return string(st.Shown())
 	}
-	return fmt.Sprintf("%s, revision %d", st.State, st.Revision)
+	return fmt.Sprintf("%s, revision %d", st.Shown(), st.Revision)
 }
 
 func resourcesJSON(list []*stack.Recorded) []jsonResource {
@@ -251,7 +251,7 @@ func markdown(st *stack.Stack, c *app.Contents, rep *app.Report) string {
 	line("%s, %d resources. %s\n", aboutStack(st), len(c.Resources), whatif.PlainText(st.Description))
 	if rep != nil {
 		r := rep.Run
-		line("## Run %d: %s, %s\n", r.Number, r.Kind, r.State)
+		line("## Run %d: %s, %s\n", r.Number, r.Kind, r.Shown())
 		line("By %s, begun %s.\n", whatif.PlainText(r.By), r.Started.UTC().Format(time.RFC3339))
 		if failures := rep.Markdown(); failures != "" {
 			line("%s", failures)

@@ -119,7 +119,9 @@ func Behind(plan Plan, journal []Entry) map[string][]string {
 // Standing says how the rest stands after a failure; last is what the run said last of
 // itself.
 func (r *Record) Standing(last string) string {
-	switch r.State {
+	switch r.Shown() {
+	case StatusInterrupted:
+		return "its process has ended: nothing more begins; what it had asked the cloud for may still come to its end there"
 	case StatusUndoing:
 		return "what this run has done is being taken back; nothing that was there before has been removed"
 	case StatusUndone:

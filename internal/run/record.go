@@ -21,6 +21,8 @@ const (
 	StatusHeld    Status = "held"
 	StatusStuck   Status = "stuck"
 	StatusPaused  Status = "paused" // nothing more has begun, as somebody wished
+
+	StatusInterrupted Status = "interrupted" // nobody carries it out any more: it is shown, and not recorded
 )
 
 // Ended reports whether nobody carries the run out any more, by what it says itself.
@@ -71,10 +73,20 @@ type Record struct {
 	Queue    string
 	Priority int
 	Ask      string // what the job in the queue is known by
+	// Alone says that nobody carries it out, though it has not ended. It is not stored.
+	Alone bool
 	// Timed says that how long its steps take is noted. It is not stored.
 	Timed bool
 	// Token is that of the lock under which the run is written. It is not stored.
 	Token string
+}
+
+// Shown is how the run stands, by all that is known of it.
+func (r *Record) Shown() Status {
+	if r.Alone {
+		return StatusInterrupted
+	}
+	return r.State
 }
 
 // Source is what the files of a run were, as their git repository tells.

@@ -24,7 +24,39 @@ const (
 	Removing  State = "removing"
 	Removed   State = "removed"
 	Stuck     State = "stuck"
+
+	// These are shown, and not recorded; see Shown.
+	Interrupted State = "interrupted" // nobody carries its run out any more
+	Paused      State = "paused"      // its run waits for somebody to go on with it
+	AtRest      State = "at rest"     // all of it that can rest does
+	PartAtRest  State = "partly at rest"
+	Amiss       State = "amiss" // something of it has failed since it was deployed
 )
+
+// Shown is how a stack stands, by all that is known of it. Every place that says so asks this.
+func (s *Stack) Shown() State {
+	switch {
+	case s.State.Moving() && s.Alone != "":
+		return s.Alone
+	case s.State == Ready && s.Seen != "":
+		return s.Seen
+	}
+	return s.State
+}
+
+// SeenAs is how what is there of a stack stands, where it is not all up: something has failed, or rests. Resting is of how
+// many that can.
+func SeenAs(failed, resting, can int) State {
+	switch {
+	case failed > 0:
+		return Amiss
+	case resting > 0 && resting >= can:
+		return AtRest
+	case resting > 0:
+		return PartAtRest
+	}
+	return ""
+}
 
 // Moving reports whether a run changes the stack, or was to.
 func (s State) Moving() bool { return s == Deploying || s == Undoing || s == Removing }
@@ -35,7 +67,9 @@ type Stack struct {
 	Name        string
 	Target      Target
 	State       State
-	Revision    int // the one deployed; 0 is none
+	Seen        State // how what is there stands, as somebody has seen last; "" is that it runs
+	Alone       State // of one that moves: Interrupted or Paused, where nobody moves it; else ""
+	Revision    int   // the one deployed; 0 is none
 	Description string
 	StackFile   string // the file it was last deployed from
 	Careful     bool

@@ -26,7 +26,7 @@ type table struct {
 
 // tables are all that is moved with a store, each behind those that it refers to.
 var tables = []table{
-	{"stacks", "id:i name:t account:t region:t state:t revision:i description:t stack_file:t careful:b created_ms:i updated_ms:i throwaway:b approvers:t differs:i fleet:t", 1},
+	{"stacks", "id:i name:t account:t region:t state:t revision:i description:t stack_file:t careful:b created_ms:i updated_ms:i throwaway:b approvers:t differs:i fleet:t seen:t", 1},
 	{"revisions", "stack_id:i number:i template:t text:s inputs:s tags:t created_by:t created_ms:i note:t origin:t", 2},
 	{"resources", "stack_id:i name:t old:i position:i body:s cloud_id:t", 3},
 	{"kept", "stack_id:i cloud_id:t name:t body:s", 2},

@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -206,9 +208,33 @@ func (s *Store) ContinueRun(ctx context.Context, r *run.Record, again []string) 
 	})
 }
 
+// run reads one run.
+func (s *Store) run(ctx context.Context, query string, args ...any) (*run.Record, error) {
+	r, err := scanRun(s.db.QueryRowContext(ctx, query, args...))
+	if err != nil {
+		return nil, err
+	}
+	return r, s.carriedOut(ctx, r)
+}
+
+// carriedOut finds out whether anybody carries the runs out that have not ended.
+func (s *Store) carriedOut(ctx context.Context, list ...*run.Record) error {
+	for _, r := range list {
+		if r.State != run.StatusWorking && r.State != run.StatusUndoing {
+			continue
+		}
+		holder, err := s.LockHolder(ctx, r.StackID)
+		if err != nil {
+			return err
+		}
+		r.Alone = holder == ""
+	}
+	return nil
+}
+
 // Run reads a run by its id.
 func (s *Store) Run(ctx context.Context, id string) (*run.Record, error) {
-	return scanRun(s.db.QueryRowContext(ctx, `select `+runColumns+` from runs where id = ?`, id))
+	return s.run(ctx, `select `+runColumns+` from runs where id = ?`, id)
 }
 
 // headColumns are those of a run without its plan, which may be long.
@@ -216,26 +242,23 @@ var headColumns = strings.Replace(runColumns, "plan", "'{}'", 1)
 
 // Head reads a run without its plan.
 func (s *Store) Head(ctx context.Context, id string) (*run.Record, error) {
-	return scanRun(s.db.QueryRowContext(ctx, `select `+headColumns+` from runs where id = ?`, id))
+	return s.run(ctx, `select `+headColumns+` from runs where id = ?`, id)
 }
 
 // LastHead reads the last run of a stack without its plan.
 func (s *Store) LastHead(ctx context.Context, stackID int64) (*run.Record, error) {
-	return scanRun(s.db.QueryRowContext(ctx,
-		`select `+headColumns+` from runs where stack_id = ? order by number desc limit 1`, stackID))
+	return s.run(ctx, `select `+headColumns+` from runs where stack_id = ? order by number desc limit 1`, stackID)
 }
 
 // LastKept reads the last run of a stack that was not undone, without its plan.
 func (s *Store) LastKept(ctx context.Context, stackID int64) (*run.Record, error) {
-	return scanRun(s.db.QueryRowContext(ctx,
-		`select `+headColumns+` from runs where stack_id = ? and state <> 'undone' and kind <> 'action' order by number desc limit 1`, stackID))
+	return s.run(ctx, `select `+headColumns+` from runs where stack_id = ? and state <> 'undone' and kind <> 'action' order by number desc limit 1`, stackID)
 }
 
 // RunNumber reads a run of a stack; 0 is the last one.
 func (s *Store) RunNumber(ctx context.Context, stackID int64, number int) (*run.Record, error) {
-	return scanRun(s.db.QueryRowContext(ctx,
-		`select `+runColumns+` from runs where stack_id = ? and (? = 0 or number = ?) order by number desc limit 1`,
-		stackID, number, number))
+	return s.run(ctx, `select `+runColumns+` from runs where stack_id = ? and (? = 0 or number = ?) order by number desc limit 1`,
+		stackID, number, number)
 }
 
 // LastRuns reads the last run of every stack, without its plan, by the stack's
@@ -255,7 +278,10 @@ func (s *Store) LastRuns(ctx context.Context) (map[int64]*run.Record, error) {
 		}
 		out[r.StackID] = r
 	}
-	return out, rows.Err()
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return nil, err
+	}
+	return out, s.carriedOut(ctx, slices.Collect(maps.Values(out))...)
 }
 
 // Runs lists the runs of a stack without their plans, the newest first.
@@ -273,7 +299,10 @@ func (s *Store) Runs(ctx context.Context, stackID int64) ([]*run.Record, error) 
 		}
 		out = append(out, r)
 	}
-	return out, rows.Err()
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return nil, err
+	}
+	return out, s.carriedOut(ctx, out...)
 }
 
 // FailedIn lists the resources that failed in the runs of a stack, by the id of the run, in
@@ -299,9 +328,9 @@ func (s *Store) FailedIn(ctx context.Context, stackID int64) (map[string][]strin
 // LastDone reads the last run of a kind that was done, of those numbered below another
 // one, with its plan.
 func (s *Store) LastDone(ctx context.Context, stackID int64, kind run.Kind, below int) (*run.Record, error) {
-	return scanRun(s.db.QueryRowContext(ctx, `select `+runColumns+
+	return s.run(ctx, `select `+runColumns+
 		` from runs where stack_id = ? and kind = ? and state = 'done' and number < ? order by number desc limit 1`,
-		stackID, kind, below))
+		stackID, kind, below)
 }
 
 // Estimated is a run that was done: how long it was thought to take, and took.

@@ -18,14 +18,14 @@ import (
 )
 
 const stackColumns = `id, name, account, region, state, revision, description, stack_file, careful, throwaway,
-	approvers, created_ms, updated_ms, differs, fleet`
+	approvers, created_ms, updated_ms, differs, fleet, seen`
 
 func scanStack(row interface{ Scan(...any) error }) (*stack.Stack, error) {
 	s := &stack.Stack{}
 	var created, updated int64
 	var approvers string
 	err := row.Scan(&s.ID, &s.Name, &s.Target.Account, &s.Target.Region, &s.State, &s.Revision, &s.Description,
-		&s.StackFile, &s.Careful, &s.Throwaway, &approvers, &created, &updated, &s.Differs, &s.Fleet)
+		&s.StackFile, &s.Careful, &s.Throwaway, &approvers, &created, &updated, &s.Differs, &s.Fleet, &s.Seen)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, ErrNotFound
 	}
@@ -34,6 +34,51 @@ func scanStack(row interface{ Scan(...any) error }) (*stack.Stack, error) {
 		err = decode(approvers, &s.Approvers)
 	}
 	return s, err
+}
+
+// stack reads one stack.
+func (s *Store) stack(ctx context.Context, query string, args ...any) (*stack.Stack, error) {
+	st, err := scanStack(s.db.QueryRowContext(ctx, query, args...))
+	if err != nil {
+		return nil, err
+	}
+	return st, s.alone(ctx, st)
+}
+
+// alone finds out whether anybody moves the stacks that move.
+func (s *Store) alone(ctx context.Context, list ...*stack.Stack) error {
+	for _, st := range list {
+		if !st.State.Moving() {
+			continue
+		}
+		holder, err := s.LockHolder(ctx, st.ID)
+		if err != nil {
+			return err
+		}
+		if holder != "" {
+			continue
+		}
+		var last run.Status
+		err = s.db.QueryRowContext(ctx, `select state from runs where stack_id = ? order by number desc limit 1`, st.ID).Scan(&last)
+		switch {
+		case err != nil && !errors.Is(err, sql.ErrNoRows):
+			return err
+		case last == run.StatusPaused:
+			st.Alone = stack.Paused
+		case err == nil && (last == run.StatusWorking || last == run.StatusUndoing):
+			st.Alone = stack.Interrupted
+		}
+	}
+	return nil
+}
+
+// NoteSeenAs notes how what is there of a stack stands.
+func (s *Store) NoteSeenAs(ctx context.Context, id int64, is stack.State) error {
+	if !s.Member() {
+		return nil
+	}
+	_, err := s.exec(ctx, `update stacks set seen = ? where id = ?`, is, id)
+	return err
 }
 
 // NoteDiffers notes how many resources of a stack are not as they are recorded.
@@ -60,7 +105,10 @@ func (s *Store) Stacks(ctx context.Context) ([]*stack.Stack, error) {
 		}
 		out = append(out, st)
 	}
-	return out, rows.Err()
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return nil, err
+	}
+	return out, s.alone(ctx, out...)
 }
 
 // Find finds a stack by name, or by name@account/region. It is an error when
@@ -109,13 +157,12 @@ func cutPlace(text string) (name, place string, placed bool) {
 
 // At finds the stack of a name in a target; ErrNotFound where there is none.
 func (s *Store) At(ctx context.Context, name string, t stack.Target) (*stack.Stack, error) {
-	return scanStack(s.db.QueryRowContext(ctx,
-		`select `+stackColumns+` from stacks where name = ? and account = ? and region = ?`, name, t.Account, t.Region))
+	return s.stack(ctx, `select `+stackColumns+` from stacks where name = ? and account = ? and region = ?`, name, t.Account, t.Region)
 }
 
 // ByID finds a stack by what the store calls it.
 func (s *Store) ByID(ctx context.Context, id int64) (*stack.Stack, error) {
-	return scanStack(s.db.QueryRowContext(ctx, `select `+stackColumns+` from stacks where id = ?`, id))
+	return s.stack(ctx, `select `+stackColumns+` from stacks where id = ?`, id)
 }
 
 // Ensure finds the stack of a name in a target, or makes it empty.

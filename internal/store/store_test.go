@@ -675,6 +675,65 @@ func testTimings(t *testing.T, open opener) {
 }
 
 // TestSecretsInStacks finds what is secret in stacks, at whatever depth and in whatever table, by the stack it is in.
+// What nobody carries out any more is interrupted, wherever it is read; what waits for a worker or was paused is not.
+func TestHowAStackStands(t *testing.T) { onBoth(t, testHowAStackStands) }
+
+func testHowAStackStands(t *testing.T, open opener) {
+	s := open(t, t.TempDir())
+	st := ensure(t, s, "a-stack")
+	r := newRun(t, s, st, "r1")
+	wants := func(what string, of stack.State, is run.Status) {
+		t.Helper()
+		one, err := s.ByID(t.Context(), st.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		all, err := s.Stacks(t.Context())
+		if err != nil || len(all) != 1 {
+			t.Fatal(err)
+		}
+		last, err := s.LastRuns(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		runs, err := s.Runs(t.Context(), st.ID)
+		if err != nil || len(runs) != 1 {
+			t.Fatal(err)
+		}
+		by, err := s.Run(t.Context(), r.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if one.Shown() != of || all[0].Shown() != of {
+			t.Errorf("%s: the stack is %s, %s, want %s", what, one.Shown(), all[0].Shown(), of)
+		}
+		if last[st.ID].Shown() != is || runs[0].Shown() != is || by.Shown() != is {
+			t.Errorf("%s: the run is %s, %s, %s, want %s", what, last[st.ID].Shown(), runs[0].Shown(), by.Shown(), is)
+		}
+	}
+	wants("it is carried out", stack.Deploying, run.StatusWorking)
+	if err := s.Unlock(t.Context(), st.ID, r.Token); err != nil {
+		t.Fatal(err)
+	}
+	wants("its process is gone", stack.Interrupted, run.StatusInterrupted)
+	if _, err := s.Lock(t.Context(), st.ID, r.Token); err != nil {
+		t.Fatal(err)
+	}
+	r.State = run.StatusPaused
+	if err := s.SetRun(t.Context(), r, 0); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Unlock(t.Context(), st.ID, r.Token); err != nil {
+		t.Fatal(err)
+	}
+	wants("it is paused", stack.Paused, run.StatusPaused)
+	for seen, want := range map[stack.State]stack.State{stack.SeenAs(0, 0, 3): stack.Ready, stack.SeenAs(0, 1, 3): "partly at rest", stack.SeenAs(0, 3, 3): "at rest", stack.SeenAs(1, 3, 3): "amiss"} {
+		if got := (&stack.Stack{State: stack.Ready, Seen: seen}).Shown(); got != want {
+			t.Errorf("%s: %s, want %s", seen, got, want)
+		}
+	}
+}
+
 func TestSecretsInStacks(t *testing.T) { onBoth(t, testSecretsInStacks) }
 
 func testSecretsInStacks(t *testing.T, open opener) {

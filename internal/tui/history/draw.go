@@ -84,7 +84,7 @@ func (v *View) paintOf(s run.Status) (mark string, col color.Color) {
 		return "■", t.States[run.IsReady].Word
 	case run.StatusUndone:
 		return "↶", t.States[run.IsUndone].Word
-	case run.StatusHeld, run.StatusPaused:
+	case run.StatusHeld, run.StatusPaused, run.StatusInterrupted:
 		return "◧", t.Hint
 	case run.StatusStuck:
 		return "✖", t.States[run.HasFailed].Word
@@ -112,7 +112,7 @@ func (v *View) drawRung(s *part.Screen, r part.Rect, i int) {
 		}
 		return s.Text(x, r.Y+y, r.X+r.W-x-2, st, text)
 	}
-	mark, col := v.paintOf(g.Run.State)
+	mark, col := v.paintOf(g.Run.Shown())
 	x := put(0, r.X+2, look.ground(part.Bold(t.On(col))), mark)
 	if v.all {
 		x = put(0, x+1, strong, g.Of.Stack.Name) + 1
@@ -167,9 +167,9 @@ func (v *View) drawDetail(s *part.Screen, r part.Rect) {
 			head = strings.Repeat(" ", 11)
 		}
 	}
-	_, col := v.paintOf(g.Run.State)
+	_, col := v.paintOf(g.Run.Shown())
 	lines = append(lines, []part.Span{part.S(t.Strong(), fmt.Sprintf("run %d of %s", g.Run.Number, g.Of.Stack.Name)), part.S(t.Plain(), "  "),
-		part.S(part.Bold(t.On(col)), string(g.Run.State))})
+		part.S(part.Bold(t.On(col)), string(g.Run.Shown()))})
 	say(t.Faint(), g.Of.Stack.Target.String()+" · "+g.Run.Started.Local().Format("2006-01-02 15:04:05"))
 	lines = append(lines, nil)
 	who := g.Run.By

@@ -108,8 +108,12 @@ func (t *Theme) StackPaint(s stack.State) (mark string, col color.Color) {
 		return "▷", t.States[run.Removing].Word
 	case stack.Removed:
 		return "□", t.Dim
-	case stack.Partial:
+	case stack.Partial, stack.Interrupted, stack.Paused:
 		return "◧", t.Hint
+	case stack.AtRest, stack.PartAtRest:
+		return "◌", t.Dim
+	case stack.Amiss:
+		return "!", t.States[run.HasFailed].Word
 	case stack.Stuck:
 		return "✖", t.States[run.HasFailed].Word
 	}

@@ -76,7 +76,7 @@ func (v *View) drawWall(s *part.Screen, r part.Rect) {
 	}
 	v.wall.Sel, v.wall.Reach = "", nil
 	p := v.Theme().Kinds["same"]
-	if row.Stack.State == stack.Ready {
+	if row.Stack.Shown() == stack.Ready {
 		p = v.Theme().States["ready"]
 	}
 	v.wall.Draw(s, r, v.Theme(), func(name string) part.Brick {
@@ -136,7 +136,7 @@ func (v *View) drawRow(s *part.Screen, r line, y, w int) {
 	}
 	state := stack.Empty
 	if r.Stack != nil {
-		state = r.Stack.State
+		state = r.Stack.Shown()
 	}
 	mark, col := t.StackPaint(state)
 	s.Text(c.wall, y, 8, uv.Style{Fg: col, Bg: base.Bg}, miniature(v.coursesOf(r)))
@@ -273,7 +273,7 @@ func (v *View) drawLastRun(s *part.Screen, r part.Rect, row *line) {
 		took = " after " + whatif.Length(run.Ended.Sub(run.Started).Seconds())
 	}
 	s.Text(x+2, r.Y, r.W-(x-r.X), t.Plain(),
-		fmt.Sprintf("%d, %s by %s: %s%s", run.Number, run.Kind, run.By, run.State, took))
+		fmt.Sprintf("%d, %s by %s: %s%s", run.Number, run.Kind, run.By, run.Shown(), took))
 	what := run.Tally.String()
 	if run.Origin.What != "" {
 		what = run.Origin.What

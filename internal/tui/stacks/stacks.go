@@ -384,7 +384,7 @@ func (v *View) visible() []line {
 		}
 		state := "empty"
 		if r.Stack != nil {
-			state = string(r.Stack.State)
+			state = string(r.Stack.Shown())
 		}
 		if r.Stack != nil && r.Stack.Differs > 0 {
 			state += " differs"
