@@ -30,6 +30,7 @@ type Drift struct {
 	// Unread could not be read: whether these are as they are recorded is not known.
 	Unread   []stack.Unread
 	Accepted int // places that are not as recorded, and as the files say by now
+	accepted []Differing
 	secrets  *tosca.Secrets
 	current  []*stack.Recorded
 	live     map[string]*stack.Live // what is there of the stack, by id
@@ -335,6 +336,7 @@ func (a *App) driftFrom(ctx context.Context, st *stack.Stack, rec allRecorded, l
 			}
 			if d.Accepted() {
 				out.Accepted++
+				out.accepted = append(out.accepted, d)
 				continue
 			}
 			out.Differs = append(out.Differs, d)
@@ -393,5 +395,39 @@ func (a *App) WhatIfPutBack(ctx context.Context, st *stack.Stack) (*Preview, err
 	if st.Revision == 0 {
 		return nil, refusal("%s is not deployed: there is nothing to put back", st.Name)
 	}
-	return a.WhatIfUndo(ctx, st, st.Revision)
+	d, err := a.Drift(ctx, st)
+	if err != nil {
+		return nil, err
+	}
+	if d.Accepted == 0 {
+		return a.WhatIfUndo(ctx, st, st.Revision)
+	}
+	// What the files say by now stays: going back to the revision would undo it.
+	var only, stay []string
+	for _, c := range d.accepted {
+		stay = append(stay, c.Name)
+	}
+	differs := func(name string) error {
+		if i := slices.Index(stay, name); i >= 0 {
+			return refusal("%s of %s is as the files say by now, and putting the rest of %s back would undo that: deploy the files first, which records it", d.accepted[i].Path, name, name)
+		}
+		if !slices.Contains(only, name) {
+			only = append(only, name)
+		}
+		return nil
+	}
+	for _, c := range d.Differs {
+		if err := differs(c.Name); err != nil {
+			return nil, err
+		}
+	}
+	for _, r := range d.Gone {
+		if err := differs(r.Name); err != nil {
+			return nil, err
+		}
+	}
+	if len(only) == 0 {
+		return nil, refusal("there is nothing to put back: what is not as recorded is as the files say by now (%s); deploying them records it", strings.Join(stay, ", "))
+	}
+	return a.whatIfUndo(ctx, st, st.Revision, only)
 }

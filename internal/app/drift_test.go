@@ -189,6 +189,59 @@ func TestDriftIsFound(t *testing.T) {
 	}
 }
 
+// What was accepted into the files counts as such: it is not put back along with something else, a deployment records it, also one
+// that has nothing else to do, and then it is as recorded.
+func TestAcceptedStays(t *testing.T) {
+	b := newMeadow(t)
+	size := func() string { return fmt.Sprint(b.there("post").Properties["size"]) }
+	b.byHand("post", cloud.Request{Properties: props("size", "medium")})
+	w, err := b.WriteBack(t.Context(), b.drift())
+	if err != nil || len(w.Cannot) > 0 {
+		t.Fatal(err, w.Cannot)
+	}
+	if err := b.SaveWritten(t.Context(), w); err != nil {
+		t.Fatal(err)
+	}
+	b.byHand("gate", cloud.Request{Properties: props("allow", []any{rule("22", "10.8.0.0/16")})})
+	for pass := range 2 { // before it is deployed, and after
+		p, err := b.WhatIfPutBack(t.Context(), b.stack("terrace"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if r := b.carry(p, stack.Undo); r.State != run.StatusDone {
+			t.Fatalf("%s %s", r.State, r.Reason)
+		}
+		if size() != "medium" {
+			t.Fatalf("the size is %s: what was accepted was put back", size())
+		}
+		if d := b.drift(); !d.Empty() {
+			t.Errorf("there differs %v", driftWords(d))
+		}
+		if pass == 0 {
+			b.deploy(run.StatusDone, "meadow.stack.yaml") // there is nothing to change
+		}
+		if d := b.drift(); !d.Empty() || d.Accepted > 0 {
+			t.Errorf("%v, %d accepted", driftWords(d), d.Accepted)
+		}
+		if p := b.preview("meadow.stack.yaml"); len(p.Left) > 0 || !p.NothingToDo() {
+			t.Errorf("it is told still: %+v", p.Left)
+		}
+		b.byHand("gate", cloud.Request{Properties: props("allow", []any{rule("23", "10.8.0.0/16")})})
+	}
+	// Of one resource a part is accepted, and another is not.
+	b.byHand("post", cloud.Request{Properties: props("size", "large")})
+	if w, err = b.WriteBack(t.Context(), b.drift().Of("post", "")); err == nil {
+		err = b.SaveWritten(t.Context(), w)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.byHand("post", cloud.Request{Tags: map[string]string{"team": "ice"}})
+	if _, err := b.WhatIfPutBack(t.Context(), b.stack("terrace")); err == nil || !strings.Contains(err.Error(), "size of post is as the files say by now") {
+		t.Error(err)
+	}
+}
+
 // What was changed by hand is written to the very place that it comes from; comments and
 // order stay, and the what-if is empty then. What no place can hold is told, with why.
 func TestDriftIsWrittenBack(t *testing.T) {

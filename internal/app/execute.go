@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -344,6 +345,9 @@ func (x *execution) succeed(ctx context.Context) error {
 	if x.run.Kind == run.KindAction {
 		words = "done"
 	}
+	if err := x.recordAccepted(ctx, byName); err != nil {
+		return err
+	}
 	if x.run.Kind == run.KindAction || x.stack.Seen != "" {
 		if err := x.seeAgain(ctx, current); err != nil {
 			return err
@@ -351,6 +355,34 @@ func (x *execution) succeed(ctx context.Context) error {
 	}
 	x.tell(ctx, run.IsReady, words)
 	return x.set(ctx, run.StatusDone, x.run.Revision)
+}
+
+// recordAccepted records what had become what is wanted before the run, and still is: from then on it is as recorded.
+func (x *execution) recordAccepted(ctx context.Context, recorded map[string]*stack.Recorded) error {
+	for _, name := range x.run.Plan.Accepted {
+		rec, at := recorded[name], slices.IndexFunc(x.wanted.Resources, func(r *stack.Resource) bool { return r.Name == name })
+		if rec == nil || at < 0 {
+			continue
+		}
+		is, err := x.Cloud.Get(ctx, cloud.Ref{Target: x.stack.Target, Type: rec.Type, ID: rec.ID})
+		if err != nil { // it stays as it was recorded
+			continue
+		}
+		live := is.Live(x.Profile.Library)
+		props, _ := x.wanted.Late(x.wanted.Resources[at], recordedAttributes(slices.Collect(maps.Values(recorded))))
+		now := *rec
+		now.Properties = maps.Clone(rec.Properties)
+		for _, d := range x.wanted.Resources[at].Type.Properties {
+			was, there := rec.Properties[d.Name], live.Properties[d.Name]
+			if d.Name != "tags" && !tosca.HasSecret(was) && !stack.Same(was, there) && stack.Same(props[d.Name], there) {
+				now.Properties[d.Name] = props[d.Name]
+			}
+		}
+		if err := x.store.Note(ctx, x.run, nil, nil, []run.Change{run.Put{Record: &now, Position: at}}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // seeAgain notes what rests, and what has failed, now that the run is over.

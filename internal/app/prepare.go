@@ -43,6 +43,9 @@ func (a *App) Rehearse(p *Preview, resource string) (*run.Rehearsal, error) {
 // plan lists the steps of a preview, each with how long it is likely to take.
 func (a *App) plan(p *Preview) run.Plan {
 	plan := run.NewPlan(p.ChangeSet, a.Duration)
+	if p.Kind != run.KindDelete {
+		plan.Accepted = p.ChangeSet.Accepted()
+	}
 	plan.AtOnce, plan.Told = run.StartLimit(p.told, p.learned), p.told
 	for i := range plan.Steps {
 		s := &plan.Steps[i]
@@ -87,7 +90,7 @@ func (a *App) Prepare(ctx context.Context, p *Preview, onFailure stack.OnFailure
 		return nil, refusal("what is done to %s in %s needs the agreement of a second person: save it with %s, let "+
 			"somebody approve FILE, then deploy FILE%s", p.ChangeSet.Stack, p.Target, how, also(p.approvedBefore))
 	}
-	if p.Empty() && !(p.Kind == run.KindDelete && p.Stack != nil && p.Stack.State != stack.Removed) {
+	if p.NothingToDo() && !(p.Kind == run.KindDelete && p.Stack != nil && p.Stack.State != stack.Removed) {
 		return nil, ErrNothingToDo
 	}
 	st := p.Stack

@@ -643,11 +643,19 @@ func (p *Preview) OnFailure() stack.OnFailure {
 // Careful reports whether the stack, or its target, is a careful one.
 func (p *Preview) Careful() bool { return p.careful }
 
+// NothingToDo reports whether neither the cloud nor the record is other than wanted.
+func (p *Preview) NothingToDo() bool { return p.Empty() && len(p.ChangeSet.Accepted()) == 0 }
+
 // WhatIfUndo compares a former revision of a stack with the record and the
 // cloud. Revision 0 is the one that was deployed before the current one, the
 // current one where the stack is only partly at it, or the last one of a removed
 // stack.
 func (a *App) WhatIfUndo(ctx context.Context, st *stack.Stack, number int) (*Preview, error) {
+	return a.whatIfUndo(ctx, st, number, nil)
+}
+
+// whatIfUndo does the same, of some resources alone where only names them.
+func (a *App) whatIfUndo(ctx context.Context, st *stack.Stack, number int, only []string) (*Preview, error) {
 	if number == 0 {
 		var err error
 		if number, err = a.Former(ctx, st); err != nil {
@@ -668,7 +676,7 @@ func (a *App) WhatIfUndo(ctx context.Context, st *stack.Stack, number int) (*Pre
 		return nil, &Refusal{Message: err.Error()}
 	}
 	wanted, findings := a.resolveRevision(rev)
-	p := &Preview{Stack: st, Kind: run.KindUndo, Revision: rev, To: number}
+	p := &Preview{Stack: st, Kind: run.KindUndo, Revision: rev, To: number, Only: only}
 	rev.Note = fmt.Sprintf("as revision %d", number)
 	if err := a.against(ctx, p, wanted); err != nil {
 		return nil, err

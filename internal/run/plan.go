@@ -96,6 +96,8 @@ type Plan struct {
 	// Baseline is each resource of the stack before the run, by cloud id, so that
 	// an undo can show that all is as it was. It is dropped when the run has ended.
 	Baseline map[string]Was `json:"baseline,omitempty"`
+	// Accepted are the resources of which something has become what is wanted, which is recorded at the end.
+	Accepted []string `json:"accepted,omitempty"`
 	// AtOnce is how many steps are under way at once when it begins, and Told how many the
 	// target says that it takes; 0 is not known.
 	AtOnce int `json:"at_once,omitempty"`

@@ -223,7 +223,7 @@ func (c *Comparison) left(ch *Change, props map[string]tosca.Value) {
 	}
 	for _, k := range stack.OtherTags(props["tags"], ch.Recorded, ch.Live) {
 		c.Set.Left = append(c.Set.Left, Left{ch.Name, "tags." + k,
-			fmt.Sprintf("the tag %s is not one of the stack's, and stays", k)})
+			fmt.Sprintf("the tag %s is not one of the stack's, and stays", k), false})
 	}
 	for _, d := range ch.Wanted.Type.Properties {
 		was, is := ch.Recorded.Properties[d.Name], ch.Live.Properties[d.Name]
@@ -232,7 +232,7 @@ func (c *Comparison) left(ch *Change, props map[string]tosca.Value) {
 			continue
 		}
 		c.Set.Left = append(c.Set.Left, Left{ch.Name, d.Name,
-			fmt.Sprintf("%s %s, and is just what is wanted: %s", d.Name, ch.author().Changed(), tosca.Show(is))})
+			fmt.Sprintf("%s %s, and is just what is wanted: %s", d.Name, ch.author().Changed(), tosca.Show(is)), true})
 	}
 }
 

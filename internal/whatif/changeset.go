@@ -7,6 +7,7 @@ package whatif
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"sync"
 
 	"brickrow/internal/stack"
@@ -241,6 +242,19 @@ type Left struct {
 	Resource string `json:"resource"`
 	Path     string `json:"path"`
 	Text     string `json:"text"`
+	// Accepted says that it is just what is wanted by now, and that a run records it so.
+	Accepted bool `json:"accepted,omitempty"`
+}
+
+// Accepted names the resources of which something has become what is wanted, in order.
+func (c *ChangeSet) Accepted() []string {
+	var out []string
+	for _, l := range c.Left {
+		if l.Accepted && !slices.Contains(out, l.Resource) {
+			out = append(out, l.Resource)
+		}
+	}
+	return out
 }
 
 // OldText says of an old part of a swap what becomes of it.

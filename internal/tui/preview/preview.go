@@ -539,7 +539,7 @@ func (v *View) deploy() tea.Cmd {
 			return v.again()
 		}))
 		return nil
-	case p.Empty() && p.Kind != run.KindDelete:
+	case p.NothingToDo() && p.Kind != run.KindDelete:
 		v.Say("nothing to do: what is deployed is what is wanted")
 		return nil
 	case v.unseen() > 0:
@@ -620,7 +620,7 @@ func (v *View) click(x, y int) tea.Cmd {
 // with it.
 func (v *View) deployable() bool {
 	p := v.preview
-	return p != nil && !v.quick && len(v.unsaved()) == 0 && p.Kind != app.KindCompare && !p.Findings.HasErrors() && (!p.Empty() || p.Kind == run.KindDelete)
+	return p != nil && !v.quick && len(v.unsaved()) == 0 && p.Kind != app.KindCompare && !p.Findings.HasErrors() && (!p.NothingToDo() || p.Kind == run.KindDelete)
 }
 
 // unsaved names the files that what is shown was read from and that are not saved.
@@ -669,8 +669,10 @@ func (v *View) Hint() string {
 		return "how it would be changed is not known: d asks " + strings.Join(p.NotAsked(), ", ")
 	case p.Empty() && len(p.Unread) > 0:
 		return "nothing to do as far as is known: could not be read: " + stack.UnreadNames(p.Unread)
-	case p.Empty():
+	case p.NothingToDo():
 		return "nothing to do: the cloud is as wanted"
+	case p.Empty():
+		return "nothing to change: d records what has become as it is wanted"
 	case p.Kind == run.KindUndo:
 		return "what-if is current: d goes back to it"
 	case len(p.Only) == 0 && len(v.chosen) > 0 && p.Kind == run.KindDeploy:
