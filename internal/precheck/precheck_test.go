@@ -81,6 +81,10 @@ func TestRules(t *testing.T) {
 	}
 	for _, test := range []struct{ name, nodes, want string }{
 		{"nothing wrong", server(""), ""},
+		{"a tag of two lines", server(`, tags: { desk: "snow\nice" }`), "bad-tag"},
+		{"a tag with a tab", server(`, tags: { desk: "snow\tice" }`), "bad-tag"},
+		{"a tag whose name is not seen", server(`, tags: { "desk\u202e": ice }`), "bad-tag"},
+		{"a tag of all that can be seen", server(`, tags: { "Tür 7/ü": "✓ 雪 – snow" }`), ""},
 		{"a network too large", "    n: { type: Network, properties: { cidr: 10.0.0.0/7 } }\n", "bad-range"},
 		{"an exact fit", net +
 			"    s: { type: Subnet, properties: { cidr: 10.0.0.0/16 }, requirements: [ { network: net } ] }\n", ""},

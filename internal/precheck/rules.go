@@ -72,6 +72,7 @@ func Rules(k Knowledge, w *stack.Wanted, extent Extent) tosca.Findings {
 	k.Template(c)
 	c.twins()
 	c.places()
+	c.tags()
 	return c.told()
 }
 
@@ -144,6 +145,20 @@ func (c *Checker) First(typ, requirement string, r *stack.Resource) *stack.Resou
 		}
 	}
 	return r
+}
+
+// tags refuses tags that would come back from the cloud as other ones.
+func (c *Checker) tags() {
+	for _, r := range c.Wanted.Resources {
+		given, _ := c.Value(r, "tags").(tosca.Map)
+		for _, k := range given.Keys() {
+			name, text := tosca.KeyText(k), tosca.Show(given[k])
+			if hidden := tosca.Unseen(name + text); hidden != "" {
+				c.At(r, "tags", "bad-tag", "write it in one line, of letters that can be seen",
+					"the tag %q of %s has %s in it, which the cloud would not give back as it is", name, r.Name, hidden)
+			}
+		}
+	}
 }
 
 // places finds resources that rest on something in another cloud: nobody there knows of it.

@@ -218,6 +218,11 @@ func (f *File) entry(e tosca.Entry, findings *tosca.Findings) {
 				findings.Errorf(t.Key.Pos, "reserved-tag", "choose another name",
 					"the tag '%s' is set by Brick Row itself", t.Key.Name)
 			}
+			if hidden := tosca.Unseen(t.Key.Name + t.Node.Value); hidden != "" {
+				findings.Errorf(t.Pos, "bad-tag", "write it in one line, of letters that can be seen",
+					"the tag %q has %s in it, which the cloud would not give back as it is", t.Key.Name, hidden)
+				continue
+			}
 			f.Tags[t.Key.Name] = t.Node.Value
 		}
 	case "rules":

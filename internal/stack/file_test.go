@@ -67,6 +67,8 @@ func TestReadFileRefuses(t *testing.T) {
 			[]string{"bad-identity", "wrong-type"}},
 		{"bad careful", good + "careful: very\n", []string{"wrong-type"}},
 		{"bad on_failure", good + "on_failure: panic\n", []string{"invalid-value"}},
+		{"a tag of two lines", good + "tags: { desk: \"snow\\nice\" }\n", []string{"bad-tag"}},
+		{"a tag with a letter that is not seen", good + "tags: { \"de\\u200bsk\": snow }\n", []string{"bad-tag"}},
 		{"reserved tag", good + "tags: { stack: mine }\n", []string{"reserved-tag"}},
 		{"tags as a list", good + "tags: [ a ]\n", []string{"wrong-type"}},
 		{"unknown source", good + "inputs: { a: { from_nowhere: x } }\n", []string{"unknown-key"}},

@@ -27,6 +27,7 @@ var Codes = map[string]string{
 	"bad-refinement":             "a type allows more than the type it derives from",
 	"bad-scalar":                 "a number with a unit cannot be read",
 	"bad-schedule":               "a schedule is not minute hour day month weekday",
+	"bad-tag":                    "a tag has letters that cannot be seen",
 	"bad-target":                 "a target is not account/region",
 	"bad-timestamp":              "a timestamp cannot be read",
 	"bad-unit":                   "the canonical unit of a scalar type does not have the factor 1",

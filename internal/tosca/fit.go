@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 )
 
 // misfit says why a value does not suit a type.
@@ -362,4 +364,19 @@ func (t *Type) Read(v Value) Value {
 		return Hide(v)
 	}
 	return v
+}
+
+// Unseen names the first letter of a text that cannot be seen; "" is that there is none.
+func Unseen(text string) string {
+	for _, r := range text {
+		switch {
+		case r == '\n':
+			return "a line break"
+		case r == '\t':
+			return "a tab"
+		case unicode.IsControl(r), unicode.Is(unicode.Cf, r), unicode.Is(unicode.Zl, r), unicode.Is(unicode.Zp, r), r == utf8.RuneError:
+			return fmt.Sprintf("the letter U+%04X", r)
+		}
+	}
+	return ""
 }
