@@ -1,12 +1,15 @@
 package app
 
 import (
+	"brickrow/internal/run"
+	"brickrow/internal/whatif"
 	"context"
 	"maps"
 	"path/filepath"
 	"reflect"
 	"slices"
 	"strings"
+	"time"
 
 	"brickrow/internal/bundle"
 	"brickrow/internal/precheck"
@@ -321,7 +324,69 @@ func (a *App) Check(ctx context.Context, path string, v Values) (tosca.Findings,
 	if err != nil {
 		return nil, err
 	}
-	return d.Findings, nil
+	return a.Checked(ctx, d), nil
+}
+
+// targetPatience is how long a check waits for the cloud to list its targets.
+const targetPatience = 2 * time.Second
+
+// Checked are the findings of a draft with what the rules of the team say of it, and whether its target is there. Of the cloud
+// nothing else is asked: it is held against the record.
+func (a *App) Checked(ctx context.Context, d *Draft) tosca.Findings {
+	out := slices.Clone(d.Findings)
+	if d.Wanted == nil || d.File == nil || d.File.Service == nil {
+		return out
+	}
+	name, tags := "checked", map[string]string(nil)
+	p := &Preview{Draft: d, Kind: run.KindDeploy}
+	var target stack.Target
+	if d.Stack != nil && d.Stack.Stack != "" && !d.Stack.Target.IsZero() {
+		name, target, tags = d.Stack.Stack, d.Stack.Target, d.Stack.Tags
+		patient, end := context.WithTimeout(ctx, targetPatience)
+		if targets, err := a.Cloud.Targets(patient); err == nil {
+			out = append(out, unknownTarget(d.Stack, targets)...)
+		}
+		end()
+		p.Stack, _ = a.store.At(ctx, name, target) // without it all is new
+	}
+	out = append(out, a.ruled(ctx, p, d, name, target, tags)...)
+	out.Sort()
+	return out
+}
+
+// ruled holds a draft against the rules of the team, as far as it could be read.
+func (a *App) ruled(ctx context.Context, p *Preview, d *Draft, name string, target stack.Target, tags map[string]string) tosca.Findings {
+	if d.Rules == nil || len(d.Rules.Rules) == 0 {
+		return nil
+	}
+	var told tosca.Findings
+	if p.ChangeSet == nil {
+		if err := a.compare(ctx, p, name, target, d.Wanted, nil); err != nil {
+			told.Warnf(tosca.Pos{File: d.Path, Line: 1, Column: 1}, "rule-not-judged", "", "the rules were not looked at: %v", err)
+			return told
+		}
+	}
+	set, of := d.Rules, &Preview{ChangeSet: p.ChangeSet, careful: p.careful}
+	if d.Findings.HasErrors() { // what could not be read counts neither as gone nor as missing
+		set = d.Rules.OfResources()
+		of.ChangeSet = &whatif.ChangeSet{Stack: name, Target: target, BaseRevision: p.BaseRevision,
+			Changes: slices.DeleteFunc(slices.Clone(p.Changes), func(ch whatif.Change) bool { return ch.Wanted == nil })}
+	}
+	judge(of, set, d.Wanted.Inputs, tags)
+	return d.Wanted.Secrets().Findings(slices.DeleteFunc(of.Findings, func(f tosca.Finding) bool { return f.Code == "rule-not-judged" }))
+}
+
+// unknownTarget tells that a stack file names a target that is not there.
+func unknownTarget(f *stack.File, targets []stack.Target) (told tosca.Findings) {
+	if slices.Contains(targets, f.Target) {
+		return nil
+	}
+	var names []string
+	for _, t := range targets {
+		names = append(names, t.String())
+	}
+	told.Errorf(f.TargetPos, "unknown-target", tosca.Suggest(f.Target.String(), names), "there is no target %s", f.Target)
+	return told
 }
 
 // CannotCheck is what is told of a file among others that cannot be checked.

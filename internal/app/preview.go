@@ -190,6 +190,7 @@ func (a *App) halfWhatIf(ctx context.Context, p *Preview, state *surveyed,
 		}
 		findings = append(findings, d.Wanted.Secrets().
 			Findings(precheck.Against(a.Profile, state.TargetState, d.Wanted, p.ChangeSet, precheck.Partial))...)
+		findings = append(findings, a.ruled(ctx, p, d, d.Stack.Stack, d.Stack.Target, d.Stack.Tags)...)
 	}
 	findings.Sort()
 	p.ChangeSet = &whatif.ChangeSet{Stack: d.Stack.Stack, Target: d.Stack.Target, Findings: findings}
@@ -203,13 +204,7 @@ func (a *App) state(ctx context.Context, d *Draft) (s *surveyed, told tosca.Find
 	if err != nil {
 		return nil, nil, fmt.Errorf("ask the cloud for its targets: %w", err)
 	}
-	if !slices.Contains(targets, d.Stack.Target) {
-		var names []string
-		for _, t := range targets {
-			names = append(names, t.String())
-		}
-		told.Errorf(d.Stack.TargetPos, "unknown-target", tosca.Suggest(d.Stack.Target.String(), names),
-			"there is no target %s", d.Stack.Target)
+	if told := unknownTarget(d.Stack, targets); len(told) > 0 {
 		return nil, told, nil
 	}
 	s, err = a.survey(ctx, d.Stack.Target, d.Stack.Stack)

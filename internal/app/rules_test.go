@@ -3,6 +3,7 @@ package app
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -89,4 +90,47 @@ func TestTeamRules(t *testing.T) {
 	if _, err := b.WhatIfDelete(t.Context(), st); err == nil || !strings.Contains(err.Error(), "house.yaml") {
 		t.Errorf("rules that are not there are passed over at a deletion: %v", err)
 	}
+}
+
+// What a check tells, it tells in one round: the rules of the team, a target that is not there, and all else that is wrong.
+func TestCheckLooksAtRulesAndTarget(t *testing.T) {
+	b := newBench(t, 100_000)
+	b.write("a.stack.yaml", "stack: tested\ntemplate: a.yaml\ntarget: workshop/alder-1\n")
+	b.write("a.yaml", head+"imports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  node_templates:\n    box: { type: Bucket, properties: { name: frames, public_read: true } }\n    post: { type: Topic, properties: { label: x } }\n")
+	b.write("rules/house.yaml", "rules:\n  - { id: shut, message: buckets are shut, types: [ Bucket ], require: '!after.public_read' }\n"+
+		"  - { id: few, message: few at once, each: stack, severity: warn, require: stack.tally.new < 2 }\n"+
+		"  - { id: unknown, message: no, types: [ Topic ], require: after.label == 'x' }\n")
+	wants := func(file string, want ...string) {
+		t.Helper()
+		found, err := b.Check(t.Context(), filepath.Join(b.dir, file), Values{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, f := range found {
+			got = append(got, f.Code+" "+f.Message)
+		}
+		if len(got) != len(want) {
+			t.Fatalf("found %q, want %q", got, want)
+		}
+		for _, w := range want {
+			if !slices.ContainsFunc(got, func(g string) bool { return strings.HasPrefix(g, w) }) {
+				t.Errorf("found %q, want %q", got, want)
+			}
+		}
+	}
+	wants("a.stack.yaml", "rule", "rule")
+	wants("a.yaml", "rule", "rule")
+	b.write("a.stack.yaml", "stack: tested\ntemplate: a.yaml\ntarget: workshop/alter-1\n")
+	wants("a.stack.yaml", "rule", "rule", "unknown-target there is no target workshop/alter-1")
+	// With something else wrong the rules about resources are looked at all the same.
+	b.write("a.yaml", head+"imports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  node_templates:\n    box: { type: Bucket, properties: { name: frames, public_read: true, colour: red } }\n")
+	wants("a.stack.yaml", "rule", "unknown-property", "unknown-target")
+	b.write("a.yaml", head+"imports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  node_templates:\n    box: { type: Bucket, properties: { name: frames, public_read: false } }\n")
+	b.write("a.stack.yaml", "stack: tested\ntemplate: a.yaml\ntarget: workshop/alder-1\n")
+	wants("a.stack.yaml")
+	b.deploy(run.StatusDone, "a.stack.yaml")
+	// It is held against the record: what is there already is not new.
+	b.write("a.yaml", head+"imports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  node_templates:\n    box: { type: Bucket, properties: { name: frames, public_read: false } }\n    one: { type: Topic, properties: { label: x } }\n")
+	wants("a.stack.yaml")
 }

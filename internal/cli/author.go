@@ -30,7 +30,7 @@ const own = "own"
 func (p *Program) check() *cobra.Command {
 	var asJSON, sarif bool
 	cmd := &cobra.Command{Use: "check FILE...",
-		Short: "Check templates and stack files; with --target, against what is in the cloud",
+		Short: "Check templates and stack files, and hold them against the rules of the team; with --target, against what is in the cloud too",
 		Args:  cobra.MinimumNArgs(1)}
 	v := valueFlags(cmd)
 	cmd.Flags().BoolVar(&asJSON, "json", false, "findings as JSON")

@@ -71,7 +71,7 @@ func (s *server) look(ctx context.Context) error {
 				all = append(all, app.CannotCheck(path, err)...)
 				continue
 			}
-			for _, f := range d.Findings {
+			for _, f := range s.app.Checked(ctx, d) {
 				if f.Code == "missing-key" && strings.Contains(f.Message, "target") && s.work.InFleet(path) {
 					continue // the fleet says it
 				}
@@ -88,7 +88,7 @@ func (s *server) look(ctx context.Context) error {
 				all = append(all, app.CannotCheck(path, err)...)
 				continue
 			}
-			all = append(all, slices.DeleteFunc(slices.Clone(d.Findings), func(f tosca.Finding) bool {
+			all = append(all, slices.DeleteFunc(s.app.Checked(ctx, d), func(f tosca.Finding) bool {
 				return f.Code == "missing-service-template" && s.onlyTypes(path) // which others import
 			})...)
 			s.work.Read(path, d.File, s.resolved(ctx, path, d, v).Wanted)

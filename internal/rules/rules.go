@@ -300,6 +300,13 @@ func (s *Set) Judge(c Context) tosca.Findings {
 	return out
 }
 
+// OfResources is the set without the rules that are about the stack as a whole.
+func (s *Set) OfResources() *Set {
+	out := *s
+	out.Rules = slices.DeleteFunc(slices.Clone(s.Rules), func(r *Rule) bool { return r.Once })
+	return &out
+}
+
 // about reports whether the rule applies to a change.
 func (r *Rule) about(ch *whatif.Change) bool {
 	if !slices.Contains(r.Changes, ch.Kind) {
