@@ -135,7 +135,7 @@ func (p *Program) changeSet(cs *whatif.ChangeSet) {
 		}
 		p.wrapped("old  ", whatif.OldText(r))
 	}
-	for i, r := range cs.Risks {
+	for i, r := range cs.RiskLines() {
 		if i == 0 {
 			fmt.Fprintln(p.Out)
 		}

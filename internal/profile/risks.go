@@ -21,6 +21,7 @@ func (*Profile) ChangeRisks(c *whatif.Comparison, ch *whatif.Change) {
 	case "Subnet":
 		publicSubnetRisk(c, ch)
 	}
+	keepsLess(c, ch)
 }
 
 // Risks raises the ports that others can reach.
@@ -118,15 +119,43 @@ func publicRisk(c *whatif.Comparison, ch *whatif.Change) {
 		Text: ch.Name + " can be read by everyone", Fix: "set public_read to false"})
 }
 
+// keepsLess raises that what is older than is kept from now on goes at once.
+func keepsLess(c *whatif.Comparison, ch *whatif.Change) {
+	if c.Comparing || ch.Wanted == nil || ch.Recorded == nil || ch.Kind != whatif.Edit {
+		return
+	}
+	for _, p := range ch.Properties {
+		if p.Property != "keep_days" && p.Property != "backup_days" {
+			continue
+		}
+		was, before := p.Before.(tosca.Int)
+		is, after := p.After.(tosca.Int)
+		what := map[string]string{"keep_days": "what it holds", "backup_days": "backups"}[p.Property]
+		switch {
+		case !after, before && is >= was, !before && p.Property == "backup_days":
+			continue
+		case !before:
+			c.Raise(whatif.Risk{Kind: whatif.RiskData, Resource: ch.Name, Pos: ch.Pos, Fix: "copy what is needed from it first",
+				Text: fmt.Sprintf("%s keeps %s for %d days, and kept it for ever: what is older goes", ch.Name, what, is)})
+		default:
+			c.Raise(whatif.Risk{Kind: whatif.RiskData, Resource: ch.Name, Pos: ch.Pos, Fix: "copy what is needed from it first",
+				Text: fmt.Sprintf("%s keeps %s for %d days, and kept it for %d: what is older goes", ch.Name, what, is, was)})
+		}
+	}
+}
+
 // publicSubnetRisk raises a subnet that becomes public: what is in it may be
 // reached from outside then.
 func publicSubnetRisk(c *whatif.Comparison, ch *whatif.Change) {
-	if ch.Wanted == nil || ch.Recorded == nil || !bareTrue(ch.Wanted.Value("public")) {
+	if ch.Wanted == nil || !bareTrue(ch.Wanted.Value("public")) {
 		return
 	}
 	r := whatif.Risk{Kind: whatif.RiskOpen, Resource: ch.Name, Pos: ch.Pos,
 		Text: ch.Name + " becomes public: what is in it can be reached from outside, where its rules let it",
 		Fix:  "set public to false"}
+	if ch.Recorded == nil {
+		r.Text = ch.Name + " is public: what is in it can be reached from outside, where its rules let it"
+	}
 	if r.Standing = ch.Kind == whatif.Same || bareTrue(ch.Was("public")); r.Standing {
 		r.Text = ch.Name + " is public"
 	}

@@ -243,7 +243,7 @@ type Left struct {
 	Path     string `json:"path"`
 	Text     string `json:"text"`
 	// Accepted says that it is just what is wanted by now, and that a run records it so.
-	Accepted bool `json:"accepted,omitempty"`
+	Accepted bool `json:"-"`
 }
 
 // Accepted names the resources of which something has become what is wanted, in order.

@@ -310,6 +310,8 @@ func TestRisks(t *testing.T) {
 			"size: large, image: { $get_input: image }", "interruption reader#0, interruption reader#1"},
 		"a subnet that becomes public": {"cidr: 10.0.1.0/24 }", "cidr: 10.0.1.0/24, public: true }",
 			"open sub"},
+		"a guard taken off":                {"{ type: Guard, targets: [ queue ] }", "{ type: Guard, targets: [ letters ] }", "policy queue"},
+		"objects that are kept for a time": {"public_read: { $get_input: public } }", "public_read: { $get_input: public }, keep_days: 90 }", "data frames"},
 	} {
 		if !strings.Contains(template, test.from) {
 			t.Fatalf("%s: there is no %q", name, test.from)
@@ -321,6 +323,17 @@ func TestRisks(t *testing.T) {
 		if strings.Join(got, ", ") != test.want {
 			t.Errorf("%s: %q, want %q", name, got, test.want)
 		}
+	}
+	kept := func(days string) string {
+		return strings.Replace(template, "public_read: { $get_input: public } }", "public_read: { $get_input: public }, keep_days: "+days+" }", 1)
+	}
+	for to, want := range map[string]int{"90": 1, "365": 0, "400": 0} {
+		if cs := change(t, built(t, kept("365")), kept(to)); len(cs.Risks) != want {
+			t.Errorf("from 365 days to %s: %v", to, cs.Risks)
+		}
+	}
+	if risks := change(t, nil, strings.Replace(template, "cidr: 10.0.1.0/24 }", "cidr: 10.0.1.0/24, public: true }", 1)).Risks; len(risks) != 1 || risks[0].Resource != "sub" {
+		t.Errorf("a new public subnet: %v", risks)
 	}
 	open := built(t, template, "peer=0.0.0.0/0")
 	if cs := change(t, open, template, "peer=0.0.0.0/0", "storage=30 GiB"); len(cs.Risks) != 0 {
@@ -757,5 +770,19 @@ func TestPatchNamesOddKeys(t *testing.T) {
 	if want := `"patch":[{"op":"replace","path":"/properties/tags/snow.crew~1desk[1]~0","value":"b"}]`; err != nil ||
 		!strings.Contains(string(text), want) {
 		t.Errorf("no %s in %s %v", want, text, err)
+	}
+}
+
+// What kept something from being lost, and is taken off, is a risk; so is keeping less, and a new public subnet. Like ones are one line.
+func TestRisksOfKeeping(t *testing.T) {
+	var risks []whatif.Risk
+	for i := range 7 {
+		name := fmt.Sprint("net", i)
+		risks = append(risks, whatif.Risk{Kind: whatif.RiskOpen, Resource: name, Text: name + " is open", Fix: "shut it"})
+	}
+	risks = append(risks, whatif.Risk{Kind: whatif.RiskData, Resource: "db", Text: "db goes"})
+	lines := (&whatif.ChangeSet{Risks: risks}).RiskLines()
+	if len(lines) != 2 || lines[0].Text != "7 alike: each is open: net0, net1, net2, net3, net4, net5, net6" || lines[1].Text != "db goes" {
+		t.Errorf("%+v", lines)
 	}
 }

@@ -40,7 +40,7 @@ func (c *ChangeSet) Markdown() string {
 	for _, part := range []struct {
 		title string
 		list  []Risk
-	}{{"Risks", c.Risks}, {"As before", c.Standing}} {
+	}{{"Risks", c.RiskLines()}, {"As before", c.StandingLines()}} {
 		if len(part.list) == 0 {
 			continue
 		}
@@ -89,6 +89,16 @@ func (c *ChangeSet) Markdown() string {
 		}
 		line("- %s: %s", code(l.Resource), PlainText(l.Text))
 		if i == len(c.Left)-1 {
+			line("")
+		}
+	}
+	for i, l := range c.LeftOut {
+		if i == 0 {
+			line("## Left out")
+			line("")
+		}
+		line("- %s %s %s was not chosen", l.Kind.Mark(), l.Kind, code(l.Name))
+		if i == len(c.LeftOut)-1 {
 			line("")
 		}
 	}

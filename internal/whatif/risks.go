@@ -20,6 +20,7 @@ const (
 	RiskOpen         RiskKind = "open"         // everyone can reach what they could not
 	RiskPermission   RiskKind = "permission"   // somebody may do more
 	RiskSecret       RiskKind = "secret"       // a secret changes
+	RiskPolicy       RiskKind = "policy"       // what kept something from being lost is taken off
 	RiskCareful      RiskKind = "careful"      // the target is a careful one
 	RiskOrigin       RiskKind = "origin"       // the stack was deployed from elsewhere so far
 	RiskLeaving      RiskKind = "leaving"      // a place leaves a fleet, and what is there goes
@@ -47,6 +48,7 @@ func (c *Comparison) risks() {
 			c.dataRisk(ch)
 			c.interruptionRisk(ch)
 			c.secretRisks(ch)
+			c.policyRisk(ch)
 		}
 		if c.Knowledge != nil {
 			c.Knowledge.ChangeRisks(c, ch)
@@ -65,6 +67,33 @@ func (c *Comparison) risks() {
 	if c.Knowledge != nil {
 		c.Knowledge.Risks(c)
 	}
+}
+
+// RiskLines are the risks with those that are alike as one, which names all their resources.
+func (c *ChangeSet) RiskLines() []Risk { return together(c.Risks) }
+
+// StandingLines are the same of those that were there before.
+func (c *ChangeSet) StandingLines() []Risk { return together(c.Standing) }
+
+func together(list []Risk) []Risk {
+	var out []Risk
+	names, at := map[string][]string{}, map[string]int{}
+	for _, r := range list {
+		rest, alike := strings.CutPrefix(r.Text, r.Resource+" ")
+		if r.Resource == "" || !alike {
+			out = append(out, r)
+			continue
+		}
+		key := string(r.Kind) + "\x00" + rest + "\x00" + strings.ReplaceAll(r.Fix, r.Resource, "\x00")
+		if names[key] = append(names[key], r.Resource); len(names[key]) == 1 {
+			at[key] = len(out)
+			out = append(out, r)
+			continue
+		}
+		first := &out[at[key]]
+		first.Text = fmt.Sprintf("%d alike: each %s: %s", len(names[key]), rest, strings.Join(names[key], ", "))
+	}
+	return out
 }
 
 // Raise adds a risk to the change set.
@@ -120,6 +149,29 @@ func (c *Comparison) dataRisk(ch *Change) {
 		return
 	}
 	c.Raise(r)
+}
+
+// policyRisk raises that what kept a resource, or what it holds, from being lost is taken off it, or keeps less.
+func (c *Comparison) policyRisk(ch *Change) {
+	if ch.Recorded == nil || ch.Wanted == nil || ch.Kind == Drop || ch.Kind == Swap {
+		return
+	}
+	was, is := ch.Recorded.Policies, ch.Wanted.Policies
+	say := func(format string, args ...any) {
+		c.Raise(Risk{Kind: RiskPolicy, Resource: ch.Name, Pos: ch.Pos, Text: ch.Name + " " + fmt.Sprintf(format, args...), Fix: "leave the policy where it is"})
+	}
+	if was.Keep && !is.Keep {
+		say("loses the policy Keep: from then on it goes when it leaves the template, or with the stack")
+	}
+	if was.Guard && !is.Guard {
+		say("loses the policy Guard: from then on it can be swapped and removed")
+	}
+	switch {
+	case was.Backup > 0 && is.Backup == 0:
+		say("loses the policy Backup: from then on no backup is taken before it goes")
+	case is.Backup > 0 && is.Backup < was.Backup:
+		say("keeps %d backups, and kept %d: older ones go", is.Backup, was.Backup)
+	}
 }
 
 // typeNamed is the type of what is recorded or there, by the name that the cloud has for it: whatever the template imports, under

@@ -129,7 +129,7 @@ func (v *View) drawTop(s *part.Screen, r part.Rect) {
 	if !p.Empty() && p.Kind != app.KindCompare {
 		words = strings.TrimSpace("about " + whatif.Length(p.Estimate.Seconds) + " " + p.Estimate.Margin.String())
 	}
-	if n := len(p.Risks); n > 0 {
+	if n := len(p.RiskLines()); n > 0 {
 		if words != "" {
 			words += " · "
 		}
@@ -235,7 +235,7 @@ func (v *View) strip(t *part.Theme, w int) []stripLine {
 			add(part.S(st, "✖ "), part.S(st, f.Message), f.Fix, f.Short(), -1)
 		}
 	}
-	for i, risk := range v.preview.Risks {
+	for i, risk := range v.preview.RiskLines() {
 		label := uv.Style{Fg: t.SelText, Bg: t.SelGround, Attrs: uv.AttrBold}
 		mark := " ! "
 		if v.seen[i] {

@@ -318,7 +318,7 @@ func (v *View) Bindings() []part.Binding {
 			run.KindDelete: "delete"}[p.Kind])
 	}
 	keys = append(keys, deploy)
-	if len(p.Risks) > 0 {
+	if len(p.RiskLines()) > 0 {
 		keys = append(keys, part.Bind(v.anew(v.nextRisk), "tab").Shown("tab", "look through risks"))
 	}
 	if len(v.wall.Graph) > 0 {
@@ -476,12 +476,12 @@ func (v *View) nextChange(by int) {
 
 // nextRisk marks the next risk as looked at and goes to its resource.
 func (v *View) nextRisk() {
-	if v.preview == nil || len(v.preview.Risks) == 0 {
+	if v.preview == nil || len(v.preview.RiskLines()) == 0 {
 		return
 	}
-	v.risk = (v.risk + 1) % len(v.preview.Risks)
+	v.risk = (v.risk + 1) % len(v.preview.RiskLines())
 	v.seen[v.risk] = true
-	if name := v.preview.Risks[v.risk].Resource; name != "" {
+	if name := v.preview.RiskLines()[v.risk].Resource; name != "" {
 		v.reveal(name)
 	}
 }
@@ -499,7 +499,7 @@ func (v *View) unseen() int {
 	if v.preview == nil {
 		return 0
 	}
-	return len(v.preview.Risks) - len(v.seen)
+	return len(v.preview.RiskLines()) - len(v.seen)
 }
 
 // openLine shows the selected resource in the template.
@@ -554,7 +554,7 @@ func (v *View) deploy() tea.Cmd {
 	ask := part.NewAsk(question, word, func(string) tea.Cmd {
 		return func() tea.Msg { return part.Begun(v.App().Prepare(v.Context(), p, onFailure)) }
 	})
-	for _, risk := range p.Risks[:min(4, len(p.Risks))] {
+	for _, risk := range p.RiskLines()[:min(4, len(p.RiskLines()))] {
 		ask.Details = append(ask.Details, "! "+string(risk.Kind)+"  "+risk.Text)
 	}
 	v.Ask(ask)
