@@ -458,3 +458,36 @@ func TestManyHandChanges(t *testing.T) {
 	}
 	b.deploy(run.StatusDone, "meadow.stack.yaml", "hill=low")
 }
+
+// A value that begins with $ is written so that it stays one: twice in a template, as it is in a stack file. The patch names files
+// from where the program runs.
+func TestDollarsAreWrittenBack(t *testing.T) {
+	b := newBench(t, 100_000)
+	b.write("a.stack.yaml", "stack: dollars\ntemplate: a.yaml\ntarget: workshop/alder-1\ninputs: { label: $plain }\n")
+	b.write("a.yaml", head+"imports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  inputs: { label: { type: string } }\n  node_templates:\n    one: { type: Topic, properties: { label: first } }\n    two: { type: Topic, properties: { label: { $get_input: label } } }\n")
+	b.deploy(run.StatusDone, "a.stack.yaml")
+	at := b.stack("dollars").Target
+	for name, label := range map[string]string{"one": "$HOME it", "two": "$other"} {
+		if _, err := b.Cloud.Update(t.Context(), cloud.Ref{Target: at, Type: "Topic", ID: b.idIn("dollars", name)}, "by hand "+name, cloud.Request{Properties: props("label", label)}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	d, err := b.Drift(t.Context(), b.stack("dollars"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	w, err := b.WriteBack(t.Context(), d)
+	if err != nil || len(w.Cannot) > 0 {
+		t.Fatal(err, w.Cannot)
+	}
+	t.Chdir(b.dir)
+	if patch := w.Patch(); !strings.Contains(patch, "--- a/a.yaml\n+++ b/a.yaml\n") || !strings.Contains(patch, `label: "$$HOME it"`) || !strings.Contains(patch, `label: "$other"`) {
+		t.Error(patch)
+	}
+	if err := b.SaveWritten(t.Context(), w); err != nil {
+		t.Fatal(err)
+	}
+	if p := b.preview("a.stack.yaml"); !p.Empty() || p.Findings.HasErrors() {
+		t.Errorf("%v %v", p.Changes, p.Findings)
+	}
+}

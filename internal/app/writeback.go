@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -51,6 +52,21 @@ type WrittenFile struct {
 	doc                 *Document
 }
 
+// within is the path of the file from where the program runs, as tools that apply patches want it; of a file that is
+// elsewhere, from the root.
+func (f WrittenFile) within() string {
+	path, err := filepath.Abs(f.Path)
+	if err != nil {
+		return f.Path
+	}
+	if wd, err := os.Getwd(); err == nil {
+		if inside, err := filepath.Rel(wd, path); err == nil && filepath.IsLocal(inside) {
+			return filepath.ToSlash(inside)
+		}
+	}
+	return strings.TrimPrefix(filepath.ToSlash(path), "/")
+}
+
 // Unwritten is a difference that cannot be written.
 type Unwritten struct {
 	Differing
@@ -61,7 +77,7 @@ type Unwritten struct {
 func (w *Written) Patch() string {
 	var b strings.Builder
 	for _, f := range w.Files {
-		text, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: lines(f.Before), B: lines(f.After), FromFile: f.Path, ToFile: f.Path, Context: 3})
+		text, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: lines(f.Before), B: lines(f.After), FromFile: "a/" + f.within(), ToFile: "b/" + f.within(), Context: 3})
 		if err != nil { // a string takes all that is written
 			continue
 		}

@@ -400,7 +400,7 @@ func (b *back) call(x *tosca.Expr, now, want tosca.Value) error {
 		return fmt.Errorf("it comes from the input %s, a secret: write it where that comes from", name)
 	case in.Origin.Kind == stack.OriginStackFile && in.Origin.Via == "":
 		var edits []Edit
-		if edits, err = b.setInput(b.stackFile, name, stack.LiteralText(nil, want)); err == nil {
+		if edits, err = b.setInput(b.stackFile, name, stack.PlainText(nil, want)); err == nil {
 			path := absolute(b.stackFile)
 			b.edits[path] = append(b.edits[path], edits...)
 		}

@@ -365,7 +365,7 @@ func (w *writer) value(l *stack.Live, node string, d *tosca.Property, v tosca.Va
 		return w.secret(node + "_" + d.Name)
 	case d.Metadata["cloud_name"] == "true" && !w.inline:
 		in := w.free(node + "_" + d.Name)
-		w.inputs = append(w.inputs, input{name: in, typ: "string", note: "Unique in the whole cloud", value: stack.LiteralText(nil, v)})
+		w.inputs = append(w.inputs, input{name: in, typ: "string", note: "Unique in the whole cloud", value: stack.PlainText(nil, v)})
 		return "{ $get_input: " + in + " }"
 	}
 	return w.literal(l, d.Type, v)

@@ -514,12 +514,19 @@ func Stated(t *tosca.Type, m tosca.Map) []string {
 
 // LiteralText is a value as it can be written in a template, on one line, without what is
 // the default of its type. The type may be nil.
-func LiteralText(t *tosca.Type, v tosca.Value) string {
+func LiteralText(t *tosca.Type, v tosca.Value) string { return literalText(t, v, escape) }
+
+// PlainText is a value as it can be written where $ has no meaning, as in a stack file.
+func PlainText(t *tosca.Type, v tosca.Value) string {
+	return literalText(t, v, func(s string) string { return s })
+}
+
+func literalText(t *tosca.Type, v tosca.Value, escaped func(string) string) string {
 	var parts []string
 	switch v := v.(type) {
 	case tosca.List:
 		for _, e := range v {
-			parts = append(parts, LiteralText(t.In(""), e))
+			parts = append(parts, literalText(t.In(""), e, escaped))
 		}
 		if len(parts) == 0 {
 			return "[]"
@@ -527,20 +534,21 @@ func LiteralText(t *tosca.Type, v tosca.Value) string {
 		return "[ " + strings.Join(parts, ", ") + " ]"
 	case tosca.Map:
 		for _, k := range Stated(t, v) {
-			parts = append(parts, LiteralText(nil, tosca.String(tosca.KeyText(k)))+": "+LiteralText(t.In(k), v[k]))
+			parts = append(parts, literalText(nil, tosca.String(tosca.KeyText(k)), escaped)+": "+literalText(t.In(k), v[k], escaped))
 		}
 		if len(parts) == 0 {
 			return "{}"
 		}
 		return "{ " + strings.Join(parts, ", ") + " }"
 	case tosca.String:
-		quoted, err := json.Marshal(string(v))
+		s := escaped(string(v))
+		quoted, err := json.Marshal(s)
 		if err != nil {
 			return ""
 		}
-		plain, err := yaml.Marshal(string(v))
+		plain, err := yaml.Marshal(s)
 		out := strings.TrimSuffix(string(plain), "\n")
-		if err != nil || strings.ContainsAny(out, "\n,[]{}") || strings.HasPrefix(string(v), "$") {
+		if err != nil || strings.ContainsAny(out, "\n,[]{}") || strings.HasPrefix(s, "$") {
 			return string(quoted)
 		}
 		return out

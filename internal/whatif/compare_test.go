@@ -332,7 +332,8 @@ func TestRisks(t *testing.T) {
 			t.Errorf("from 365 days to %s: %v", to, cs.Risks)
 		}
 	}
-	if risks := change(t, nil, strings.Replace(template, "cidr: 10.0.1.0/24 }", "cidr: 10.0.1.0/24, public: true }", 1)).Risks; len(risks) != 1 || risks[0].Resource != "sub" {
+	if risks := whatif.Compare(whatif.State{Wanted: resolve(t, strings.Replace(template, "cidr: 10.0.1.0/24 }", "cidr: 10.0.1.0/24, public: true }", 1)),
+		Duration: whatif.Nominal(shipped.Library, 1), Knowledge: shipped}).Risks; len(risks) != 1 || risks[0].Resource != "sub" {
 		t.Errorf("a new public subnet: %v", risks)
 	}
 	open := built(t, template, "peer=0.0.0.0/0")
