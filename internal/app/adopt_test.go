@@ -413,3 +413,33 @@ func TestManyRenames(t *testing.T) {
 		t.Errorf("%v %+v", err, list)
 	}
 }
+
+// The last resource of a stack can be released as well: what is left is a template without nodes.
+func TestReleasingTheLast(t *testing.T) {
+	for name, text := range map[string]string{"alone": "    one: { type: Topic, properties: { label: x } }\n", "before outputs": "    one:\n      type: Topic\n      properties: { label: x }\n  outputs: { words: { value: yes } }\n"} {
+		b := newBench(t, 100_000)
+		b.write("a.stack.yaml", "stack: lonely\ntemplate: a.yaml\ntarget: workshop/alder-1\n")
+		b.write("a.yaml", head+"imports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  node_templates:\n"+text)
+		b.deploy(run.StatusDone, "a.stack.yaml")
+		p, err := b.WhatIfRelease(t.Context(), b.stack("lonely"), "one")
+		if err != nil || p.Findings.HasErrors() {
+			t.Fatal(name, err, p.Findings)
+		}
+		if r := b.carry(p, stack.Undo); r.State != run.StatusDone {
+			t.Fatal(name, r.State, r.Reason)
+		}
+		if list, _, err := b.store.Recorded(t.Context(), b.stack("lonely").ID); err != nil || len(list) != 0 {
+			t.Errorf("%s: recorded are %v, %v", name, list, err)
+		}
+		w, err := b.WriteReleased(t.Context(), b.stack("lonely"), "one")
+		if err != nil || w == nil {
+			t.Fatal(name, err)
+		}
+		if err := b.SaveWritten(t.Context(), w); err != nil {
+			t.Fatal(name, err)
+		}
+		if p := b.preview("a.stack.yaml"); p.Findings.HasErrors() || p.Tally.Drop > 0 {
+			t.Errorf("%s: %v", name, p.Findings)
+		}
+	}
+}

@@ -88,6 +88,18 @@ func (w *Work) WithoutNode(path, name string) (Edit, error) {
 	if !ok {
 		return Edit{}, errYours
 	}
+	if len(d.outline.Of("node_templates")) == 1 { // a template without nodes says so
+		for at := e.From.Line; at < n.At.Line; at++ {
+			if l := parseLine(d.text.Lines[at]); l.key == "node_templates" {
+				e.New = d.text.Lines[at][:l.colon] + ": {}"
+				if e.From.Column > 0 { // it begins behind the line before
+					e.New = "\n" + e.New
+				} else {
+					e.New += "\n"
+				}
+			}
+		}
+	}
 	return e, nil
 }
 
