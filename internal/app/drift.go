@@ -427,7 +427,7 @@ func (a *App) WhatIfPutBack(ctx context.Context, st *stack.Stack) (*Preview, err
 		}
 	}
 	if len(only) == 0 {
-		return nil, refusal("there is nothing to put back: what is not as recorded is as the files say by now (%s); deploying them records it", strings.Join(stay, ", "))
+		return nil, refusal("there is nothing to put back: what differs from the record is as the files say by now (%s); deploying them records it", strings.Join(stay, ", "))
 	}
 	return a.whatIfUndo(ctx, st, st.Revision, only)
 }

@@ -219,7 +219,7 @@ func (a *App) FleetMoved(ctx context.Context, name string) (string, error) {
 	if now.Text == rev.Text && maps.EqualFunc(now.Bundle.Files(), rev.Files, bytes.Equal) {
 		return "", nil
 	}
-	return fmt.Sprintf("the template has changed since rollout %d of %s began (%s): it is tried again as it was then; 'brickrow fleet deploy %s' deploys "+
+	return fmt.Sprintf("the template has changed since rollout %d of %s began (%s): it is tried again with the template of then; 'brickrow fleet deploy %s' deploys "+
 		"what stands there now", r.Number, name, r.Started.Local().Format("2006-01-02 15:04"), r.File), nil
 }
 

@@ -297,7 +297,7 @@ func (a *App) unread(p *Preview, live map[string]*stack.Live, name string) {
 			p.unreadFindings.Errorf(pos, "not-read", mend, "%s; what a change of it would do is not known either", u.Words())
 			continue
 		}
-		p.unreadFindings.Warnf(pos, "not-read", mend, "%s; it is taken to be as it was known last", u.Words())
+		p.unreadFindings.Warnf(pos, "not-read", mend, "%s; it is taken to be as last known", u.Words())
 	}
 }
 

@@ -206,11 +206,11 @@ func resultNames(list []stack.Result) []string {
 func (p *Program) yard() *cobra.Command {
 	cmd := &cobra.Command{Use: "yard", Short: "The stand-in cloud: serve it, look into it, let it fail"}
 	cmd.AddCommand(p.yardServe(), p.yardResources(), p.yardFault(), p.yardPermit(), p.yardAtOnce(), p.yardFill(),
-		p.yardByHand("change STACK RESOURCE PROPERTY=VALUE", "Change what a stack has by hand, as somebody does at the console of a cloud", "is another one now", 3,
+		p.yardByHand("change STACK RESOURCE PROPERTY=VALUE", "Change what a stack has in the stand-in cloud, as somebody does at the console of a cloud", "is another one now", 3,
 			func(a *app.App, ctx context.Context, r *app.There, args []string) error {
 				return a.ChangeByHand(ctx, r, args[0])
 			}),
-		p.yardByHand("remove STACK RESOURCE", "Remove what a stack has by hand", "is gone", 2,
+		p.yardByHand("remove STACK RESOURCE", "Remove what a stack has from the stand-in cloud, as somebody does at its console", "is gone", 2,
 			func(a *app.App, ctx context.Context, r *app.There, _ []string) error { return a.RemoveByHand(ctx, r) }))
 	return cmd
 }

@@ -81,7 +81,7 @@ type trail struct {
 
 func (t *trail) flags(cmd *cobra.Command) {
 	f := cmd.Flags()
-	f.StringVar(&t.resource, "resource", "", "what has become of a resource in the cloud, by runs and by hand; a name or an id")
+	f.StringVar(&t.resource, "resource", "", "what has become of a resource in the cloud, by runs and by others; a name or an id")
 	f.StringVar(&t.since, "since", "", "what has become of resources in the cloud from then on: 14:30, yesterday, 2026-11-26, 5m or 3d")
 	f.StringVar(&t.until, "until", "", "up to then")
 	f.StringVar(&t.target, "target", "", "of resources in this account/region")

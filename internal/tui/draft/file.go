@@ -107,7 +107,7 @@ func (v *View) take(msg loaded) {
 			v.files[name] = newFile(name, doc.Text, onDisk(doc))
 		case doc.Path == "" && f.doc != nil:
 			f.away = true
-			v.Warn("%s is not on the disk: it is shown as it was read last, and read again when it is back", filepath.Base(name))
+			v.Warn("%s is not on the disk: it is shown as last read, and read again when it is back", filepath.Base(name))
 			continue
 		case doc.Path == "":
 			f.SetText(doc.Text)

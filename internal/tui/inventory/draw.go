@@ -419,7 +419,7 @@ func (v *View) details(is *app.There, w int) [][]part.Span {
 			add(part.S(t.Plain(), l))
 		}
 	case is.Unread():
-		for _, l := range part.Wrap("It could not be read, and is shown as it was known last: "+is.Why, w) {
+		for _, l := range part.Wrap("It could not be read, and is shown as last known: "+is.Why, w) {
 			add(part.S(t.Plain(), l))
 		}
 	}

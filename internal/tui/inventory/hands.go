@@ -19,7 +19,7 @@ func (v *View) oddKeys(r *app.There) []part.Binding {
 	if r.Stray() { // what put it back would be to remove it
 		return []part.Binding{write}
 	}
-	return []part.Binding{part.Bind(v.putBack, "p").Shown("p", "put back").As("Put back what was changed by hand"), write}
+	return []part.Binding{part.Bind(v.putBack, "p").Shown("p", "put back").As("Put back what differs from the record"), write}
 }
 
 func (v *View) putBack() tea.Cmd {
@@ -136,8 +136,8 @@ func (v *View) handKeys(r *app.There) []part.Binding {
 		return nil
 	}
 	return []part.Binding{
-		part.Bind(part.Run(v.changeByHand), "e").Shown("e", "change it by hand").As("Change it by hand in the stand-in cloud"),
-		part.Bind(part.Run(v.removeByHand), "x").Shown("x", "remove it by hand").As("Remove it by hand from the stand-in cloud"),
+		part.Bind(part.Run(v.changeByHand), "e").Shown("e", "change it there").As("Change it in the stand-in cloud, outside of any run"),
+		part.Bind(part.Run(v.removeByHand), "x").Shown("x", "remove it there").As("Remove it from the stand-in cloud, outside of any run"),
 		part.Bind(part.Run(v.letFail), "b").Shown("b", "let the stand-in fail here"),
 	}
 }
@@ -155,7 +155,7 @@ func (v *View) byHand(words string, do func() error) tea.Cmd {
 
 func (v *View) changeByHand() {
 	r := v.selected()
-	ask := part.NewAsk(fmt.Sprintf("Change %s by hand, as somebody would in the cloud's own console. Which property=value? "+
+	ask := part.NewAsk(fmt.Sprintf("Change %s in the cloud itself, as somebody would in its console. Which property=value? "+
 		"tags.team=snow sets a tag; nothing behind = takes it away.", r.Name()), "", func(text string) tea.Cmd {
 		return v.byHand("change "+r.Name(), func() error { return v.App().ChangeByHand(v.Context(), r, text) })
 	})
@@ -165,7 +165,7 @@ func (v *View) changeByHand() {
 
 func (v *View) removeByHand() {
 	r := v.selected()
-	v.Ask(part.NewAsk(fmt.Sprintf("Remove %s (%s) by hand from the stand-in cloud? What it holds goes with it.", r.Name(), r.ID), "",
+	v.Ask(part.NewAsk(fmt.Sprintf("Remove %s (%s) from the stand-in cloud itself? What it holds goes with it.", r.Name(), r.ID), "",
 		func(string) tea.Cmd {
 			return v.byHand("remove "+r.Name(), func() error { return v.App().RemoveByHand(v.Context(), r) })
 		}))
