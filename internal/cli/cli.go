@@ -130,10 +130,14 @@ Without a command it opens the full-screen interface.`,
 	return root
 }
 
+// onlyOthers marks a command that does nothing itself.
+const onlyOthers = "only-others"
+
 // refuseUnknown lets a command that only has others refuse what is none of them; by itself it shows its help.
 func refuseUnknown(cmd *cobra.Command) {
 	if len(cmd.Commands()) > 0 && cmd.RunE == nil && cmd.Run == nil {
 		cmd.SuggestionsMinimumDistance = 2
+		cmd.Annotations = map[string]string{onlyOthers: "yes"}
 		cmd.Args = func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return nil

@@ -189,7 +189,7 @@ func TestCheck(t *testing.T) {
 	for _, f := range found.Findings {
 		codes = append(codes, fmt.Sprintf("%s:%d %s", filepath.Base(f.File), f.Line, f.Code))
 	}
-	want := "[bad.stack.yaml:4 unknown-input bad.yaml:5 missing-input bad.yaml:7 unknown-type bad.yaml:8 unknown-property]"
+	want := "[bad.stack.yaml:3 unknown-target bad.stack.yaml:4 unknown-input bad.yaml:5 missing-input bad.yaml:7 unknown-type bad.yaml:8 unknown-property]"
 	if fmt.Sprint(codes) != want {
 		t.Errorf("found %v, want %s", codes, want)
 	}

@@ -107,7 +107,7 @@ func TestJSONEverywhere(t *testing.T) {
 		_, excused := without[name]
 		delete(without, name)
 		switch has := cmd.Flags().Lookup("json") != nil; {
-		case !cmd.Runnable() || cmd.Hidden || name == "":
+		case !cmd.Runnable() || cmd.Hidden || name == "" || cmd.Annotations[onlyOthers] != "":
 		case has && excused:
 			t.Errorf("%s does print JSON", name)
 		case !has && !excused:
@@ -156,4 +156,17 @@ func TestDoneAsJSON(t *testing.T) {
 	m.run(0, "ann", "deploy", row, "--yes")
 	wants([]string{"capture", "--target", "workshop/alder-1", "--stack", "row", "-o", filepath.Join(m.dir, "again.yaml")}, `"resources":6`, `"stack_file":"`)
 	m.run(1, "ann", "worker", "drain", "nobody", "--json")
+}
+
+// What is no command is refused, also under one that only has others.
+func TestUnknownCommands(t *testing.T) {
+	s := newShell(t)
+	for _, args := range [][]string{{"nothing"}, {"store", "nothing"}, {"yard", "fault", "nothing"}, {"fleet", "nothing"}, {"store", "members", "nothing"}, {"worker", "nothing"}} {
+		_, errs := s.run(ExitUsage, args...)
+		s.wants(errs, "unknown command \"nothing\"")
+	}
+	_, errs := s.run(ExitUsage, "rules", "tset")
+	s.wants(errs, "did you mean 'test'?")
+	out, _ := s.run(0, "store")
+	s.wants(out, "Available Commands")
 }
