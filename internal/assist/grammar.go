@@ -165,6 +165,9 @@ func (w *Work) item(d *doc, r rule, s *Spot, i int) rule {
 func (w *Work) argument(d *doc, r rule, s *Spot, i int) rule {
 	out := rule{any: true, within: r.within, self: r.self, checked: r.checked}
 	if i != len(s.Way)-1 { // what is inside of an argument
+		if strings.HasPrefix(r.call, "get_") && r.call != "get_input" && i == len(s.Way)-2 && s.Way[i+1].Item && s.Index == 0 {
+			return rule{list: "node_templates", self: "SELF", within: r.within} // [ node, index ]
+		}
 		return out
 	}
 	args := s.Args

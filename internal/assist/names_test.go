@@ -179,3 +179,33 @@ func TestRenameOfWhatIsDeployed(t *testing.T) {
 		}
 	}
 }
+
+// A node that is named with its index, as one of several, is found and renamed everywhere too: in brackets, over lines, in a join.
+func TestNamesWithAnIndex(t *testing.T) {
+	const nodes = "service_template:\n  node_templates:\n    hut: { type: Topic, count: 3, properties: { label: x } }\n" +
+		"    one: { type: Topic, properties: { label: { $get_attribute: [ [ hut, 0 ], url ] } } }\n" +
+		"    two: { type: Topic, properties: { label: { $concat: [ a, { $get_property: [ [ hut, 1 ], label ] } ] } } }\n" +
+		"    six:\n      type: Topic\n      properties:\n        label:\n          $get_attribute:\n            - [ hut, 2 ]\n            - url\n" +
+		"  outputs:\n    all: { value: { $get_attribute: [ [ hut, 0 ], url ] } }\n"
+	for _, at := range []string{"    h‸ut: {", "[ [ h‸ut, 1 ], label", "- [ hu‸t, 2 ]"} {
+		w, path, place := work(t, strings.Replace(head+nodes, strings.Replace(at, "‸", "", 1), at, 1))
+		edits, err := w.Rename(path, place, "cabin")
+		if err != nil {
+			t.Errorf("%s: %v", at, err)
+			continue
+		}
+		if got := w.Text(path).ApplyAll(edits[path]).String(); strings.Contains(got, "hut") || strings.Count(got, "cabin") != 5 {
+			t.Errorf("%s:\n%s", at, got)
+		}
+	}
+	for _, at := range []string{"[ [ ‸hut, 0 ], url ] } } }", "- [ ‸hut, 2 ]"} {
+		w, path, place := work(t, strings.Replace(head+nodes, strings.Replace(at, "‸", "", 1), at, 1))
+		offered := false
+		for _, it := range w.Complete(path, place) {
+			offered = offered || it.Label == "hut"
+		}
+		if !offered {
+			t.Errorf("%s: the node is not offered", at)
+		}
+	}
+}
