@@ -77,7 +77,16 @@ func (w *Work) Complete(path string, at Place) []Item {
 	} else {
 		c.valueItems()
 	}
-	return c.sorted()
+	out := c.sorted()
+	for i := range out {
+		it := &out[i]
+		line := d.text.Line(it.From.Line)
+		if glued := it.From.Column > 0 && it.From.Column <= len(line) && line[it.From.Column-1] == ':'; glued && s.Kind == AtValue && s.Quote == 0 &&
+			it.Insert != "" && !strings.HasPrefix(it.Insert, "\n") && !strings.HasPrefix(it.Insert, " ") { // a blank belongs between the two
+			it.Insert = " " + it.Insert
+		}
+	}
+	return out
 }
 
 type completion struct {

@@ -227,3 +227,20 @@ func TestExpand(t *testing.T) {
 		Expand(odd)
 	}
 }
+
+// What is taken right behind the colon of a key has a blank before it.
+func TestCompletionBehindAColon(t *testing.T) {
+	for text, at := range map[string]string{"    s: { type: Server, properties: { size:‸ } }\n": "block in a line", "    s:\n      type: Server\n      properties:\n        size:‸\n": "block",
+		"    s:\n      type:‸\n": "a type"} {
+		w, path, place := work(t, head+"service_template:\n  node_templates:\n"+text)
+		items := w.Complete(path, place)
+		if len(items) == 0 {
+			t.Errorf("%s: nothing is offered", at)
+		}
+		for _, it := range items {
+			if !strings.HasPrefix(it.Insert, " ") && !strings.HasPrefix(it.Insert, "\n") {
+				t.Errorf("%s: %q is written right behind the colon", at, it.Insert)
+			}
+		}
+	}
+}
