@@ -36,7 +36,7 @@ func format(name string, text []byte, section string) ([]byte, Findings) {
 	if root == nil || findings.HasErrors() {
 		return nil, findings
 	}
-	r := &reader{file: name, shared: &shared{}}
+	r := &reader{file: name, shared: &shared{}, budget: 10_000 + 8*len(text)}
 	r.doubled(root)
 	if findings = append(findings, r.findings...); findings.HasErrors() {
 		return nil, findings

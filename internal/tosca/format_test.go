@@ -183,3 +183,16 @@ func FuzzFunction(f *testing.F) {
 		}
 	})
 }
+
+// A map that takes another one in is formatted, and stays what it is.
+func TestFormatMerges(t *testing.T) {
+	text := "tosca_definitions_version: tosca_2_0\ndsl_definitions:\n  usual: &usual { label: x }\nservice_template:\n  node_templates:\n    a: { type: Topic, properties: { <<: *usual } }\n    b:\n      type: Topic\n      properties:\n        <<: *usual\n"
+	out, findings := Format("t.yaml", []byte(text))
+	if findings.HasErrors() || strings.Count(string(out), "<<: *usual") != 2 {
+		t.Errorf("%v\n%s", findings, out)
+	}
+	again, findings := Format("t.yaml", out)
+	if findings.HasErrors() || string(again) != string(out) {
+		t.Errorf("%v\n%s", findings, again)
+	}
+}
