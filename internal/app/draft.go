@@ -343,7 +343,8 @@ func (a *App) Checked(ctx context.Context, d *Draft) tosca.Findings {
 	if d.Stack != nil && d.Stack.Stack != "" && !d.Stack.Target.IsZero() {
 		name, target, tags = d.Stack.Stack, d.Stack.Target, d.Stack.Tags
 		patient, end := context.WithTimeout(ctx, targetPatience)
-		if targets, err := a.Cloud.Targets(patient); err == nil {
+		bad := slices.ContainsFunc(out, func(f tosca.Finding) bool { return f.Code == "bad-target" })
+		if targets, err := a.Cloud.Targets(patient); err == nil && !bad {
 			out = append(out, unknownTarget(d.Stack, targets)...)
 		}
 		end()

@@ -113,16 +113,16 @@ func (p *Program) stacks() *cobra.Command {
 					"no stacks yet: 'brickrow starters' lists small ones to begin with, 'brickrow new STARTER DIR' "+
 						"writes one,\n'brickrow deploy STACKFILE' deploys it; 'brickrow demo' shows some")
 			}
-			names, targets := 20, 18
+			names, targets, states := 20, 18, 10
 			for _, s := range out {
-				names, targets = max(names, len(s.Name)), max(targets, len(s.Target))
+				names, targets, states = max(names, len(s.Name)), max(targets, len(s.Target)), max(states, len(s.State))
 			}
 			for i, s := range out {
 				rev := fmt.Sprintf("rev %d", s.Revision)
 				if s.Revision == 0 {
 					rev = "–"
 				}
-				fmt.Fprintf(p.Out, "%-*s %-*s %-11s %-7s %s%s\n", names, s.Name, targets, s.Target, s.State, rev,
+				fmt.Fprintf(p.Out, "%-*s %-*s %-*s %-7s %s%s\n", names, s.Name, targets, s.Target, states, s.State, rev,
 					s.Updated.Local().Format("2006-01-02 15:04"), notes[i])
 			}
 			return nil

@@ -631,13 +631,13 @@ func (m *model) header(s *part.Screen) {
 	case m.about.Name != "":
 		x = s.Text(x+2, 0, end-x-2, t.Strong(), m.about.Name)
 		if st := m.about.Stack; st != nil {
-			mark, col := t.StackPaint(st.State)
+			mark, col := t.StackPaint(st.Shown())
 			words := fmt.Sprintf("revision %d · ", st.Revision)
 			if st.Revision == 0 {
 				words = ""
 			}
 			x = s.Text(x+2, 0, end-x-2, t.Faint(), words)
-			s.Text(x, 0, end-x, t.On(col), mark+" "+string(st.State))
+			s.Text(x, 0, end-x, t.On(col), mark+" "+string(st.Shown()))
 		} else {
 			s.Text(x+2, 0, end-x-2, t.Faint(), "not deployed yet")
 		}

@@ -113,13 +113,16 @@ func (v *View) columns(w int) columns {
 	if v.tree == tree {
 		longest += 6
 	}
-	place := 8
+	place, state := 8, 12
 	for _, r := range v.rows {
 		place = max(place, part.Width(r.Place())+2)
+		if r.Stack != nil {
+			state = max(state, part.Width(string(r.Stack.Shown()))+3)
+		}
 	}
 	c.target = c.name + min(longest, max(12, w-66))
 	c.state = c.target + min(place, 24)
-	c.rev = c.state + 12
+	c.rev = c.state + state
 	c.run = c.rev + 5
 	return c
 }
@@ -146,7 +149,7 @@ func (v *View) drawRow(s *part.Screen, r line, y, w int) {
 	}
 	s.Text(name, y, c.target-name-1, strong, r.Name)
 	s.Text(c.target, y, c.state-c.target-1, faint, r.Place())
-	s.Text(c.state, y, 11, uv.Style{Fg: col, Bg: base.Bg}, mark+" "+string(state))
+	s.Text(c.state, y, c.rev-c.state-1, uv.Style{Fg: col, Bg: base.Bg}, mark+" "+string(state))
 	if r.Stack != nil && r.Stack.Revision > 0 {
 		s.Text(c.rev, y, 4, base, part.Itoa(r.Stack.Revision))
 	}
