@@ -1,7 +1,7 @@
 # What a newcomer needs: make test, make demo, make bench, make screenshots.
 GO ?= go
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
-RACE = ./internal/grouped ./internal/programs ./internal/ways ./internal/seal ./internal/printed ./internal/bundle ./internal/stack ./internal/precheck ./internal/whatif ./internal/rules ./internal/run ./internal/cloud ./internal/identity ./internal/store ./internal/yard ./internal/app ./internal/assist ./internal/lsp
+RACE = ./internal/grouped ./internal/programs ./internal/ways ./internal/seal ./internal/printed ./internal/bundle ./internal/stack ./internal/precheck ./internal/whatif ./internal/rules ./internal/run ./internal/cloud ./internal/cloud/httpcloud ./internal/identity ./internal/nameserver ./internal/postgres ./internal/queue ./internal/sqlite ./internal/store ./internal/yard ./internal/yard/agent ./internal/app ./internal/assist ./internal/lsp
 
 # The tests are of what is given out: the program without C libraries, and without the paths of this machine.
 GIVEN = CGO_ENABLED=0 GOFLAGS="-trimpath -buildvcs=false"

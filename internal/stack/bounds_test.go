@@ -43,7 +43,7 @@ func TestSmallTextsThatComeToMuch(t *testing.T) {
 		_, findings := resolve(t, "  node_templates:\n"+c.nodes)
 		took := time.Since(begun)
 		t.Logf("%s: %v", name, took)
-		if took > 2*time.Second { // far above what it takes, far below what it took without bounds
+		if took > 20*time.Second { // far above what it takes, also with the race detector; without bounds there was no end
 			t.Errorf("%s: it took %v", name, took)
 		}
 		count := 0
