@@ -150,10 +150,8 @@ func (a *App) askMissing(ctx context.Context, st *stack.Stack, current []*stack.
 	var mu sync.Mutex
 	g, each := errgroup.WithContext(ctx)
 	g.SetLimit(8)
-	for _, r := range current {
-		if live[r.ID] != nil {
-			continue
-		}
+	missing := slices.DeleteFunc(slices.Clone(current), func(r *stack.Recorded) bool { return live[r.ID] != nil })
+	for _, r := range missing {
 		g.Go(func() error {
 			there, err := a.Cloud.Get(each, cloud.Ref{Target: st.Target, Type: r.Type, ID: r.ID})
 			if cloud.IsNotFound(err) || each.Err() != nil {

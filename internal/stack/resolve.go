@@ -96,6 +96,7 @@ func Resolve(f *tosca.File, o Options) (*Wanted, tosca.Findings) {
 				Output{Name: out.Name, Description: out.Description, def: out, Value: r.output(w.root, out)})
 		}
 	}
+	r.bounds, r.lastEnv = nil, nil // what is asked later is asked by several at once
 	w.secrets = w.collectSecrets()
 	findings = w.secrets.Findings(findings)
 	findings.Sort()
