@@ -115,6 +115,7 @@ type App struct {
 	queueMu sync.Mutex
 	queue   *queue.Queue // nil as long as nobody needs it
 	set     set
+	targets listedTargets
 	secrets knownSecrets
 }
 

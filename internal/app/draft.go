@@ -1,21 +1,22 @@
 package app
 
 import (
-	"brickrow/internal/run"
-	"brickrow/internal/whatif"
 	"context"
 	"maps"
 	"path/filepath"
 	"reflect"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"brickrow/internal/bundle"
 	"brickrow/internal/precheck"
 	"brickrow/internal/rules"
+	"brickrow/internal/run"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
+	"brickrow/internal/whatif"
 )
 
 // The way from files to a change set goes over stages, each a value of its own:
@@ -327,8 +328,33 @@ func (a *App) Check(ctx context.Context, path string, v Values) (tosca.Findings,
 	return a.Checked(ctx, d), nil
 }
 
-// targetPatience is how long a check waits for the cloud to list its targets.
-const targetPatience = 2 * time.Second
+// How long a check waits for the cloud to list its targets, and how long that holds: an editor checks at every pause.
+const targetPatience, targetsHold = 2 * time.Second, time.Minute
+
+// listedTargets are the targets as the cloud has listed them last.
+type listedTargets struct {
+	sync.Mutex
+	list []stack.Target
+	at   time.Time
+}
+
+// knownTargets are the targets as the cloud lists them; none where it does not answer.
+func (a *App) knownTargets(ctx context.Context) []stack.Target {
+	a.targets.Lock()
+	defer a.targets.Unlock()
+	if time.Since(a.targets.at) > targetsHold {
+		patient, end := context.WithTimeout(ctx, targetPatience)
+		defer end()
+		list, err := a.Cloud.Targets(patient)
+		if err != nil {
+			list = nil
+		}
+		if ctx.Err() == nil { // else nobody waits for it any more
+			a.targets.list, a.targets.at = list, time.Now()
+		}
+	}
+	return a.targets.list
+}
 
 // Checked are the findings of a draft with what the rules of the team say of it, and whether its target is there. Of the cloud
 // nothing else is asked: it is held against the record.
@@ -342,12 +368,10 @@ func (a *App) Checked(ctx context.Context, d *Draft) tosca.Findings {
 	var target stack.Target
 	if d.Stack != nil && d.Stack.Stack != "" && !d.Stack.Target.IsZero() {
 		name, target, tags = d.Stack.Stack, d.Stack.Target, d.Stack.Tags
-		patient, end := context.WithTimeout(ctx, targetPatience)
 		bad := slices.ContainsFunc(out, func(f tosca.Finding) bool { return f.Code == "bad-target" })
-		if targets, err := a.Cloud.Targets(patient); err == nil && !bad {
+		if targets := a.knownTargets(ctx); len(targets) > 0 && !bad {
 			out = append(out, unknownTarget(d.Stack, targets)...)
 		}
-		end()
 		p.Stack, _ = a.store.At(ctx, name, target) // without it all is new
 	}
 	out = append(out, a.ruled(ctx, p, d, name, target, tags)...)
@@ -382,11 +406,7 @@ func unknownTarget(f *stack.File, targets []stack.Target) (told tosca.Findings) 
 	if slices.Contains(targets, f.Target) {
 		return nil
 	}
-	var names []string
-	for _, t := range targets {
-		names = append(names, t.String())
-	}
-	told.Errorf(f.TargetPos, "unknown-target", tosca.Suggest(f.Target.String(), names), "there is no target %s", f.Target)
+	told.Errorf(f.TargetPos, "unknown-target", tosca.Suggest(f.Target.String(), names(targets)), "there is no target %s", f.Target)
 	return told
 }
 

@@ -213,13 +213,15 @@ func (a *App) noteDiffers(ctx context.Context, d *Drift) error {
 
 // noteSeen notes what has failed and what is at rest of a stack.
 func (a *App) noteSeen(ctx context.Context, st *stack.Stack, current []*stack.Recorded, live map[string]*stack.Live) error {
-	failed, resting, can := 0, 0, 0
+	failed, resting, can, unread := 0, 0, 0, 0
 	for _, r := range current {
 		if slices.ContainsFunc(a.ActionsOf(r), func(o *tosca.Operation) bool { return o.Name == run.VerbSuspend }) {
 			can++
 		}
 		switch l := live[r.ID]; {
 		case l == nil:
+		case l.Unread():
+			unread++
 		case l.State == "failed":
 			failed++
 		case l.State == cloud.Suspended:
@@ -227,10 +229,9 @@ func (a *App) noteSeen(ctx context.Context, st *stack.Stack, current []*stack.Re
 		}
 	}
 	is := stack.SeenAs(failed, resting, can)
-	if is == st.Seen {
+	if is == st.Seen || unread > 0 && failed == 0 { // what could not be read may be what was seen before
 		return nil
 	}
-	st.Seen = is
 	return a.store.NoteSeenAs(ctx, st.ID, is)
 }
 

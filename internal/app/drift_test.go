@@ -14,6 +14,7 @@ import (
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
+	"brickrow/internal/yard"
 )
 
 // meadow is a template in which values come from everywhere: literals in lines and in
@@ -227,6 +228,21 @@ func TestAcceptedStays(t *testing.T) {
 			t.Errorf("it is told still: %+v", p.Left)
 		}
 		b.byHand("gate", cloud.Request{Properties: props("allow", []any{rule("23", "10.8.0.0/16")})})
+	}
+	// A tag and where a requirement leads are accepted and recorded as well.
+	b.byHand("lone", cloud.Request{Tags: map[string]string{"team": "ice"}})
+	if w, err = b.WriteBack(t.Context(), b.drift().Of("lone", "")); err == nil {
+		err = b.SaveWritten(t.Context(), w)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if p := b.preview("meadow.stack.yaml"); p.NothingToDo() {
+		t.Errorf("there is nothing to record: %+v", p.Left)
+	}
+	b.deploy(run.StatusDone, "meadow.stack.yaml")
+	if d := b.drift(); d.Accepted > 0 || slices.ContainsFunc(d.Differs, func(c Differing) bool { return c.Name == "lone" }) {
+		t.Errorf("%v, %d accepted", driftWords(d), d.Accepted)
 	}
 	// Of one resource a part is accepted, and another is not.
 	b.byHand("post", cloud.Request{Properties: props("size", "large")})
@@ -489,5 +505,43 @@ func TestDollarsAreWrittenBack(t *testing.T) {
 	}
 	if p := b.preview("a.stack.yaml"); !p.Empty() || p.Findings.HasErrors() {
 		t.Errorf("%v %v", p.Changes, p.Findings)
+	}
+}
+
+// A tag that somebody has set to the value of a secret is sealed in what a run notes, and is put back as it was when the run is undone.
+func TestAMarkedTagIsPutBack(t *testing.T) {
+	b := newBench(t, 100_000)
+	b.write("a.stack.yaml", "stack: marked\ntemplate: a.yaml\ntarget: workshop/alder-1\ninputs: { word: hoarfrost-of-a-secret }\n")
+	text := head + "imports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  inputs: { word: { type: Secret } }\n  node_templates:\n    one: { type: Vault, properties: { value: { $get_input: word } } }\n    two: { type: Topic, properties: { label: LABEL, tags: { a: TAG } } }\n"
+	write := func(label, tag string) {
+		b.write("a.yaml", strings.NewReplacer("LABEL", label, "TAG", tag).Replace(text))
+	}
+	write("x", "b")
+	b.deploy(run.StatusDone, "a.stack.yaml")
+	at := b.stack("marked").Target
+	if _, err := b.Cloud.Update(t.Context(), cloud.Ref{Target: at, Type: "Topic", ID: b.idIn("marked", "two")}, "by hand", cloud.Request{Tags: map[string]string{"theirs": "hoarfrost-of-a-secret", "a": "b", "stack": "marked", "node": "two"}}); err != nil {
+		t.Fatal(err)
+	}
+	two := func() string {
+		r, err := b.Cloud.Get(t.Context(), cloud.Ref{Target: at, Type: "Topic", ID: b.idIn("marked", "two")})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return fmt.Sprint(r.Tags, r.Properties)
+	}
+	was := two()
+	write("y", "c")
+	text += "    three: { type: Topic, properties: { label: { $get_attribute: [ two, url ] } } }\n"
+	write("y", "c")
+	b.fault(yard.Fault{Name: "three", At: "last", Times: 1, Reason: "no"})
+	r := b.deploy(run.StatusUndone, "a.stack.yaml")
+	if r.Receipt == nil || !r.Receipt.Equal {
+		t.Errorf("%+v", r.Receipt)
+	}
+	b.wantSame("after undoing", two(), was)
+	for _, name := range []string{"store.db", "store.db-wal"} {
+		if text, err := os.ReadFile(filepath.Join(b.Home, name)); err == nil && strings.Contains(string(text), "hoarfrost-of-a-secret") {
+			t.Errorf("%s has the secret in clear", name)
+		}
 	}
 }

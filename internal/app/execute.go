@@ -17,6 +17,7 @@ import (
 	"brickrow/internal/stack"
 	"brickrow/internal/store"
 	"brickrow/internal/tosca"
+	"brickrow/internal/whatif"
 )
 
 // journal writes for one run.
@@ -376,6 +377,22 @@ func (x *execution) recordAccepted(ctx context.Context, recorded map[string]*sta
 			was, there := rec.Properties[d.Name], live.Properties[d.Name]
 			if d.Name != "tags" && !tosca.HasSecret(was) && !stack.Same(was, there) && stack.Same(props[d.Name], there) {
 				now.Properties[d.Name] = props[d.Name]
+			}
+		}
+		if len(whatif.AcceptedTags(rec, live, props["tags"])) > 0 {
+			now.Properties["tags"] = props["tags"]
+		}
+		now.Links = maps.Clone(rec.Links)
+		for _, l := range x.wanted.Resources[at].Links {
+			var to []stack.LinkTo
+			var ids []string
+			for _, name := range l.Targets {
+				if r := recorded[name]; r != nil {
+					to, ids = append(to, stack.LinkTo{Name: name, ID: r.ID}), append(ids, r.ID)
+				}
+			}
+			if len(ids) == len(l.Targets) && whatif.AcceptedLink(rec, live, l.Requirement, ids) {
+				now.Links[l.Requirement] = to
 			}
 		}
 		if err := x.store.Note(ctx, x.run, nil, nil, []run.Change{run.Put{Record: &now, Position: at}}); err != nil {

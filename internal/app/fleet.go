@@ -203,15 +203,6 @@ func (a *App) placed(ctx context.Context, whole *Parsed, p *fleet.Place, t stack
 	return d
 }
 
-// knownTargets lists the targets that the cloud tells of; none where it cannot be asked.
-func (a *App) knownTargets(ctx context.Context) []stack.Target {
-	list, err := a.Cloud.Targets(ctx)
-	if err != nil {
-		return nil
-	}
-	return list
-}
-
 func names(list []stack.Target) []string {
 	out := make([]string, len(list))
 	for i, t := range list {

@@ -1,7 +1,6 @@
 package app
 
 import (
-	"brickrow/internal/cloud"
 	"context"
 	"errors"
 	"fmt"
@@ -13,6 +12,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"brickrow/internal/bundle"
+	"brickrow/internal/cloud"
 	"brickrow/internal/identity"
 	"brickrow/internal/precheck"
 	"brickrow/internal/programs"

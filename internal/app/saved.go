@@ -247,6 +247,9 @@ func (a *App) CarryMark(ctx context.Context, path, note string) (said string, is
 	if err := ownersAlone(path); err != nil {
 		return "", true, err
 	}
+	if err := a.savedByMember(ctx, path, s); err != nil {
+		return "", true, err
+	}
 	in, err := a.settings()
 	if err != nil {
 		return "", true, err
@@ -272,6 +275,9 @@ func (a *App) OpenSavedActs(ctx context.Context, path string) (*Acts, error) {
 		return nil, err
 	}
 	if err := ownersAlone(path); err != nil {
+		return nil, err
+	}
+	if err := a.savedByMember(ctx, path, s); err != nil {
 		return nil, err
 	}
 	st, err := a.knownHere(ctx, path, s)
@@ -547,10 +553,8 @@ func (a *App) OpenSaved(ctx context.Context, path string) (*Preview, error) {
 	if err != nil {
 		return nil, err
 	}
-	if is, err := a.store.IsMember(ctx, s.Key); err != nil {
+	if err := a.savedByMember(ctx, path, s); err != nil {
 		return nil, err
-	} else if !is {
-		return nil, refusal("%s was saved by %s, who is no member of the store: a member has to save it", path, cloud.Clean(s.By))
 	}
 	p.Saved, p.onFailure, p.approvers = path, s.OnFailure, s.Approvers
 	p.source = &s.Source
@@ -568,6 +572,16 @@ func (a *App) OpenSaved(ctx context.Context, path string) (*Preview, error) {
 	p.approvedBefore = s.approvedBefore(path)
 	p.Approved = len(p.ApprovedBy) > 0
 	return p, nil
+}
+
+// savedByMember refuses what somebody has saved who is no member of a shared store: anybody can make an identity, and agree with
+// himself.
+func (a *App) savedByMember(ctx context.Context, path string, s *Saved) error {
+	is, err := a.store.IsMember(ctx, s.Key)
+	if err == nil && !is {
+		err = refusal("%s was saved by %s, who is no member of the store: a member has to save it", path, cloud.Clean(s.By))
+	}
+	return err
 }
 
 // again makes the comparison of a saved change set anew.

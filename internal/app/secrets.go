@@ -19,14 +19,23 @@ type knownSecrets struct {
 
 // secretsOf are those of a stack, also those that its revisions had before.
 func (a *App) secretsOf(ctx context.Context, st *stack.Stack) (*tosca.Secrets, error) {
-	found, err := a.store.SecretsIn(ctx, []int64{st.ID})
-	if err != nil && !errors.Is(err, store.ErrNoMember) {
-		return nil, err
+	key := store.StackKey{ID: st.ID, Updated: st.Updated.UnixMilli(), Revision: int64(st.Revision), State: string(st.State)}
+	a.secrets.Lock()
+	defer a.secrets.Unlock()
+	if a.secrets.of[st.ID] != key || running(st.State) {
+		found, err := a.store.SecretsIn(ctx, []int64{st.ID})
+		if err != nil && !errors.Is(err, store.ErrNoMember) {
+			return nil, err
+		}
+		if a.secrets.of == nil {
+			a.secrets.of, a.secrets.sets = map[int64]store.StackKey{}, map[int64]*tosca.Secrets{}
+		}
+		if delete(a.secrets.sets, st.ID); found[st.ID] != nil {
+			a.secrets.sets[st.ID] = found[st.ID]
+		}
+		a.secrets.of[st.ID] = key
 	}
-	if found[st.ID] == nil {
-		return &tosca.Secrets{}, nil
-	}
-	return found[st.ID], nil
+	return a.secrets.sets[st.ID].Clone(), nil // nil is none
 }
 
 // allSecrets are the secrets of all stacks that are there: somebody may have written one of them somewhere else. They are

@@ -2,6 +2,7 @@ package programs
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -190,7 +191,7 @@ func (c *Cloud) path(ctx context.Context, p Program, now bool) (string, error) {
 		}
 	}
 	if ok, err := c.may(ctx, p); err != nil || !ok {
-		return "", cmpOrError(err, &NotAskedError{p.File})
+		return "", cmp.Or[error](err, &NotAskedError{p.File})
 	}
 	if p.Text != "" && Digest([]byte(p.Text)) == p.Digest {
 		return c.binary(p), c.Keep(p, []byte(p.Text))
@@ -205,13 +206,6 @@ func (c *Cloud) path(ctx context.Context, p Program, now bool) (string, error) {
 		return "", fmt.Errorf("the program %s is another one than was deployed, and that one is not kept here", p.File)
 	}
 	return c.binary(p), c.Keep(p, text)
-}
-
-func cmpOrError(err, otherwise error) error {
-	if err != nil {
-		return err
-	}
-	return otherwise
 }
 
 // Targets says that this cloud has none of its own.

@@ -24,13 +24,14 @@ func (p *revert) prepare(ctx context.Context, t *task) (*ending, error) {
 	t.identify(p.orig.Record.ID)
 	p.req = cloud.Request{Properties: map[string]any{}, Links: before.Links}
 	for name, v := range before.Properties {
-		p.req.SetProperty(name, v)
+		p.req.SetProperty(name, unmarked(v, p.orig.Record.Properties[name]))
 	}
 	if before.Tags != nil { // also none at all
 		p.req.Tags = map[string]string{}
 	}
+	recorded := stack.TagMap(p.orig.Record.Properties["tags"])
 	for name, v := range before.Tags {
-		p.req.SetTag(name, v)
+		p.req.SetTag(name, unmarked(v, recorded[name]))
 	}
 	if before.NamesHidden {
 		p.req.Secrets = append(p.req.Secrets, "/tags")
@@ -69,12 +70,23 @@ func (p *revert) changes(t *task) []Change {
 	return []Change{Put{p.orig.Record, t.entry.Step.Position}}
 }
 
+// unmarked is a value of a snapshot as it was there: where what is recorded is no secret, it is one only because somebody had
+// written a secret into it, and was sealed for that.
+func unmarked(v, recorded tosca.Value) tosca.Value {
+	if tosca.HasSecret(recorded) {
+		return v
+	}
+	bare, _ := tosca.Bare(v)
+	return bare
+}
+
 // alike reports whether a resource still is what it was before an update.
 func alike(live *stack.Live, e *Entry) bool {
 	if live.State == "failed" { // what it is now is nothing whole
 		return false
 	}
 	for name, v := range e.Before.Properties {
+		v = unmarked(v, e.Record.Properties[name])
 		if !stack.Same(stack.Seen(v, live.Properties[name], e.Record.Fingerprints[name]), v) {
 			return false
 		}
@@ -92,7 +104,9 @@ func alike(live *stack.Live, e *Entry) bool {
 		others := len(stack.OtherTags(nil, e.Record, live))
 		return stack.Same(live.Properties["tags"], e.Record.Fingerprints["tags"]) && others == len(e.Before.Others)
 	}
+	recorded := stack.TagMap(e.Record.Properties["tags"])
 	for k, v := range e.Before.Tags {
+		v = unmarked(v, recorded[k])
 		now, there := live.Tags[k]
 		if !there || !tosca.Equal(stack.Seen(v, tosca.String(now), prints[k]), v) {
 			return false

@@ -2,6 +2,7 @@ package whatif
 
 import (
 	"fmt"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -234,6 +235,60 @@ func (c *Comparison) left(ch *Change, props map[string]tosca.Value) {
 		c.Set.Left = append(c.Set.Left, Left{ch.Name, d.Name,
 			fmt.Sprintf("%s %s, and is just what is wanted: %s", d.Name, ch.author().Changed(), tosca.Show(is)), true})
 	}
+	for _, k := range AcceptedTags(ch.Recorded, ch.Live, props["tags"]) {
+		c.Set.Left = append(c.Set.Left, Left{ch.Name, "tags." + k, fmt.Sprintf("tags.%s %s, and is just what is wanted", k, ch.author().Changed()), true})
+	}
+	for _, l := range ch.Wanted.Links {
+		if c.acceptedLink(ch, l) {
+			c.Set.Left = append(c.Set.Left, Left{ch.Name, l.Requirement, fmt.Sprintf("%s %s, and is just what is wanted", l.Requirement, ch.author().Changed()), true})
+		}
+	}
+}
+
+// AcceptedTags names the tags that are not as they are recorded, and just what is wanted.
+func AcceptedTags(rec *stack.Recorded, live *stack.Live, wanted tosca.Value) (out []string) {
+	if tosca.HasSecret(rec.Properties["tags"]) || tosca.HasSecret(wanted) || tosca.Waits(wanted) {
+		return nil
+	}
+	was, want := stack.TagMap(rec.Properties["tags"]), stack.TagMap(wanted)
+	all := maps.Clone(want)
+	if all == nil {
+		all = tosca.Map{}
+	}
+	maps.Copy(all, was)
+	for _, k := range all.Keys() {
+		name := tosca.KeyText(k)
+		is, there := live.Tags[name]
+		if _, wants := want[k]; wants != there || stack.OwnTag(name) || stack.Same(was[k], want[k]) || there && is != tosca.Show(want[k]) {
+			continue
+		}
+		out = append(out, name)
+	}
+	return out
+}
+
+// acceptedLink reports whether a requirement leads elsewhere than it is recorded, and just where it is wanted to.
+func (c *Comparison) acceptedLink(ch *Change, l stack.Link) bool {
+	var want []string
+	for _, name := range l.Targets {
+		rec := c.recorded[name]
+		if rec == nil {
+			return false
+		}
+		want = append(want, rec.ID)
+	}
+	return AcceptedLink(ch.Recorded, ch.Live, l.Requirement, want)
+}
+
+// AcceptedLink does the same, by the ids of what is wanted.
+func AcceptedLink(rec *stack.Recorded, live *stack.Live, requirement string, want []string) bool {
+	var was []string
+	for _, t := range rec.Links[requirement] {
+		was = append(was, t.ID)
+	}
+	slices.Sort(was)
+	want, is := slices.Sorted(slices.Values(want)), slices.Sorted(slices.Values(live.Links[requirement]))
+	return !slices.Equal(was, is) && slices.Equal(is, want)
 }
 
 // lineCause says that the line of a property reads otherwise than in the
