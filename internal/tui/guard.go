@@ -142,6 +142,9 @@ func standStill(p *tea.Program) {
 	if p.ReleaseTerminal() != nil {
 		return
 	}
+	// What draws stops its clock a moment after it said that it ends. Were it held in
+	// between, it would stop the clock of the one that draws when the program goes on.
+	time.Sleep(100 * time.Millisecond)
 	if syscall.Kill(0, syscall.SIGSTOP) == nil {
 		<-continued
 	}
