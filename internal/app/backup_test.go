@@ -177,6 +177,11 @@ func TestBackupsOfWhat(t *testing.T) {
 			t.Errorf("%s: %s", c[1], got)
 		}
 	}
+	b.write("gauges.yaml", gaugesTemplate+"  policies: [ copies: { type: Backup, targets: [ db ] } ]\n")
+	b.write("gauges.stack.yaml", "stack: gauges\ntemplate: gauges.yaml\ntarget: workshop/alder-1\ninputs: { port: 5432, word: a-word }\n")
+	if fs := b.preview("gauges.stack.yaml").Findings; len(fs) != 2 || fs[1].Code != "no-backups" || fs[1].Pos.Line != 22 {
+		t.Errorf("a database of a server elsewhere: %v", fs)
+	}
 }
 
 // A fault in it, and a kill at every moment: it ends as without that, nothing that was held

@@ -196,8 +196,13 @@ func alikeReasons(a, b run.Failure) bool {
 	return plain(a) == plain(b)
 }
 
-// vague are the kinds of problems that say nothing of what is wrong: there the words
-// have to be the same.
+// exact reports whether a kind of problem says what is wrong: those that the clouds share, but for
+// vague ones. Of any other, such as one that a program of one's own names, the words have to be the same.
+func exact(problem string) bool {
+	return cloud.Refusals[problem] != "" && problem != "script-failed" && !slices.Contains(vague, problem)
+}
+
+// vague are the kinds of problems that say nothing of what is wrong.
 var vague = []string{"operation-failed", "refused", "busy", "internal", "unreadable", "bad-request", "connection"}
 
 // pastMends looks in the store for failures like one, and for what let them go through.
@@ -210,7 +215,7 @@ func (a *App) pastMends(ctx context.Context, st *stack.Stack, r *run.Record, f r
 	var out []Mend
 	for _, h := range list {
 		was := run.Failure{Event: run.Event{Resource: h.Resource, Reason: h.Reason}}
-		if h.RunID == r.ID && h.Seq >= f.Seq || slices.Contains(vague, f.Problem) && !alikeReasons(was, f) {
+		if h.RunID == r.ID && h.Seq >= f.Seq || !exact(f.Problem) && !alikeReasons(was, f) {
 			continue
 		}
 		times++
@@ -298,6 +303,8 @@ func changesOf(cs *whatif.ChangeSet, name string) string {
 		}
 		for _, p := range ch.Properties {
 			switch {
+			case p.Link && p.Before != nil && stack.Same(p.Before, p.After):
+				parts = append(parts, fmt.Sprintf("%s leads to a new %s", p.Path, shortly(p.After)))
 			case p.Before == nil:
 				parts = append(parts, fmt.Sprintf("%s was set to %s", p.Path, shortly(p.After)))
 			case p.After == nil:

@@ -60,22 +60,24 @@ func (a *App) former(ctx context.Context, st *stack.Stack, r *run.Record) (*Form
 	return out, nil
 }
 
-// alike reports whether two runs had something to do that is the same, and whether the cloud takes about as long for it.
+// alike reports whether two runs had mostly the same to do, and whether the cloud takes about as long for it.
 // A stand-in may be made quicker, and how long it took says nothing then.
 func alike(a, b run.Plan) (common, speed bool) {
 	nominal := map[string]float64{}
 	for _, s := range a.Steps {
 		nominal[s.ID] = s.Nominal
 	}
-	common = len(a.Steps) == 0
+	both := 0
 	for _, s := range b.Steps {
-		was, both := nominal[s.ID]
-		common = common || both
+		was, there := nominal[s.ID]
+		if there {
+			both++
+		}
 		if was > 0 && s.Nominal > 0 && (was > 4*s.Nominal || s.Nominal > 4*was) {
-			return common, false
+			return false, false
 		}
 	}
-	return common, true
+	return 2*both >= max(len(a.Steps), len(b.Steps)), true
 }
 
 // stoodStill reports whether a run was paused or taken up again: how long it took says
@@ -105,7 +107,12 @@ func (f *Former) Compared(r *run.Record, events []run.Event) string {
 		word, sign = "faster", -1
 	}
 	var parts []string
+	named := time.Duration(0)
 	for _, d := range run.Slower(run.Chain(run.Spans(r.Plan, events)), f.chain) {
+		if 10*sign*d.By < sign*by { // that is not what made the difference
+			break
+		}
+		named += d.By
 		length := whatif.Length((sign * d.By).Seconds())
 		switch {
 		case d.New:
@@ -118,6 +125,9 @@ func (f *Former) Compared(r *run.Record, events []run.Event) string {
 		if len(parts) == 3 {
 			break
 		}
+	}
+	if rest := by - named; 2*sign*rest > sign*by {
+		parts = append(parts, whatif.Length((sign*rest).Seconds())+" before, between and after its steps")
 	}
 	out := fmt.Sprintf("%s %s than run %d", whatif.Length((sign * by).Seconds()), word, f.Run)
 	if len(parts) > 0 {

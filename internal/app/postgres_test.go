@@ -89,6 +89,41 @@ func TestPostgres(t *testing.T) {
 	}
 }
 
+// A database that is sorted otherwise is made anew, the old one goes first, and what is in it with it.
+func TestPostgresSortedOtherwise(t *testing.T) {
+	long(t)
+	t.Parallel()
+	b := newGauges(t)
+	b.deploy(run.StatusDone, "gauges.stack.yaml", "stations=2")
+	b.write("gauges.yaml", strings.Replace(gaugesTemplate, "name: gauge-readings,", "name: gauge-readings, collation: POSIX,", 1))
+	p := b.preview("gauges.stack.yaml", "stations=2")
+	if p.Findings.HasErrors() {
+		t.Fatalf("%v", p.Findings)
+	}
+	first := 0
+	for _, ch := range p.Changes {
+		if ch.DropFirst {
+			first++
+		}
+	}
+	if first != 8 { // the database, two schemas, an extension, four grants
+		t.Errorf("%d go first", first)
+	}
+	before := b.Catalogue(t)
+	sorted, err := os.ReadFile(filepath.Join(b.dir, "gauges.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.write("gauges.yaml", string(sorted)+"    bad: { type: PostgresSchema, properties: { name: pg_bad }, requirements: [ { database: db }, { through: server } ] }\n")
+	b.deploy(run.StatusUndone, "gauges.stack.yaml", "stations=2")
+	b.wantSame("the catalogue after the way back", b.Catalogue(t), before)
+	b.write("gauges.yaml", string(sorted))
+	b.deploy(run.StatusDone, "gauges.stack.yaml", "stations=2")
+	if got := b.Catalogue(t); got == before || !b.preview("gauges.stack.yaml", "stations=2").Empty() {
+		t.Errorf("after the deployment: %s", got)
+	}
+}
+
 // What is done by hand in SQL is seen, put back or written back; what exists already is adopted; what
 // others hold stands in the way, and is said.
 func TestPostgresByHand(t *testing.T) {

@@ -33,7 +33,7 @@ func (p *Program) findings(list tosca.Findings) {
 func (p *Program) changeSet(cs *whatif.ChangeSet) {
 	about := fmt.Sprintf("%s in %s: %s, %d same", cs.Stack, cs.Target, cs.Tally, cs.Tally.Same)
 	if !cs.Empty() && cs.Against == "" {
-		about += "; about " + strings.TrimSpace(whatif.Length(cs.Estimate.Seconds)+" "+cs.Estimate.Margin.String())
+		about += "; " + cs.Estimate.About()
 	}
 	p.wrapped("", about)
 	if way := cs.Estimate.Way(); way != "" {
@@ -58,20 +58,15 @@ func (p *Program) changeSet(cs *whatif.ChangeSet) {
 				p.linesOf(c.Path, lines)
 				continue
 			}
-			after := shown(c.After)
-			if c.Unknown {
-				after = "set by the cloud"
-			}
+			before, after := c.Words()
+			before, after = cloud.Clean(before), cloud.Clean(after)
 			switch {
 			case ch.Kind == whatif.Drop || ch.Kind == whatif.Keep:
 				continue
 			case c.Before == nil && ch.Kind == whatif.New:
 				p.valueOf(c.Path, after)
 			default:
-				if tosca.HasSecret(c.After) && c.Before != nil {
-					after = "(secret, changed)"
-				}
-				text := shown(c.Before) + " → " + after
+				text := before + " → " + after
 				if c.Effect == "swap" {
 					text += "   forces the swap"
 				}

@@ -225,8 +225,8 @@ func (p *Program) savedText(s *app.Saved) {
 		fmt.Fprintf(p.Out, "\n%s %-5s %s  (%s)\n", ch.Kind.Mark(), ch.Kind, cloud.Clean(ch.Name), cloud.Clean(ch.Type))
 		for _, c := range ch.Properties {
 			text := value(c.After)
-			if c.Unknown {
-				text = "set by the cloud"
+			if c.Unknown && c.After == nil { // of a link it is the name
+				text = shown(tosca.Unknown{})
 			}
 			if c.Before != nil {
 				text = value(c.Before) + " → " + text

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"brickrow/internal/stack"
-	"brickrow/internal/tosca"
 	"brickrow/internal/whatif"
 )
 
@@ -60,12 +59,17 @@ func (c Changes) lay(f *flow) {
 	if way := c.Estimate.Way(); way != "" {
 		f.paragraph(left+16, 10, 7.5, regular, dim, "What takes longest: "+way+" ("+c.Estimate.Sure()+")")
 	}
-	if c.Empty() {
-		return
+	if !c.Empty() {
+		f.heading("Changes")
 	}
-	f.heading("Changes")
 	for _, ch := range c.Alike() {
 		c.layChange(f, ch)
+	}
+	for i, l := range c.LeftOut {
+		if i == 0 {
+			f.heading(whatif.LeftOutTitle)
+		}
+		f.paragraph(left, 10, 8.5, regular, ink, fmt.Sprintf("%s %s was not chosen", l.Kind, l.Name))
 	}
 	for i, l := range c.Lookups {
 		if i == 0 {
@@ -112,7 +116,7 @@ func (c Changes) layTally(f *flow) {
 		f.mark(k, x, f.y-9, 9, tone)
 		x = f.write(x+13, f.y-1, 11, bold, tone, fmt.Sprintf("%d %s", n, k)) + 18
 	}
-	words := "about " + whatif.Length(c.Estimate.Seconds)
+	words := c.Estimate.About()
 	if c.Against != "" {
 		words = "a comparison"
 	}
@@ -191,18 +195,7 @@ func (c Changes) layChange(f *flow, ch whatif.Alike) {
 }
 
 func (c Changes) layProperty(f *flow, ch whatif.Change, p stack.PropertyChange) {
-	before, after := "not set", tosca.Show(p.After)
-	if p.Before != nil {
-		before = tosca.Show(p.Before)
-	}
-	switch {
-	case p.Unknown:
-		after = "set by the cloud"
-	case p.After == nil:
-		after = "taken away"
-	case tosca.HasSecret(p.After) && p.Before != nil:
-		after = "(secret, changed)"
-	}
+	before, after := p.Words()
 	words := before + "  →  " + after
 	switch ch.Kind {
 	case whatif.New:

@@ -120,6 +120,7 @@ func NewPlan(cs *whatif.ChangeSet, takes whatif.Duration) Plan {
 			delete(building, ch.Name)
 		}
 	}
+	before := goingFirst(cs)
 	var leaving []Step
 	var leavingRecords []*stack.Recorded
 	lastOneWay := ""
@@ -143,8 +144,11 @@ func NewPlan(cs *whatif.ChangeSet, takes whatif.Duration) Plan {
 		case whatif.Swap:
 			s.Filled = ch.Refills()
 			if ch.DropFirst {
-				old := Step{ID: "remove " + ch.Name + " first", Resource: ch.Name, Type: ch.Recorded.Type, Action: Delete, Phase: PhaseBuild,
+				old := Step{ID: removalFirst(ch.Name), Resource: ch.Name, Type: ch.Recorded.Type, Action: Delete, Phase: PhaseBuild,
 					Needs: slices.Clone(s.Needs), CloudID: ch.Recorded.ID, Backups: ch.BacksUp(), Position: i}
+				if before.waitedFor[ch.Name] { // what it needs is made after it has gone
+					old.Needs = nil
+				}
 				old.Seconds = takes(&ch, whatif.Drop) + copying(&ch, takes)
 				if ch.Recorded.Drain > 0 {
 					d := draining(ch.Name, ch.Recorded, i)
@@ -152,6 +156,7 @@ func NewPlan(cs *whatif.ChangeSet, takes whatif.Duration) Plan {
 					p.Steps = append(p.Steps, d)
 					old.Needs = append(old.Needs, d.ID)
 				}
+				old.Needs = append(old.Needs, before.of[ch.Name]...)
 				p.Steps = append(p.Steps, old)
 				s.Action, s.Swap = Create, false
 				s.Needs = append(s.Needs, old.ID)
@@ -233,6 +238,37 @@ func NewPlan(cs *whatif.ChangeSet, takes whatif.Duration) Plan {
 	}
 	return p
 }
+
+// firsts are the old parts of swaps that go before the new ones are made, and in which order.
+type firsts struct {
+	of        map[string][]string // the removals that come before that of a resource: of what is linked to it
+	waitedFor map[string]bool     // whether the removal of another one waits for that of a resource
+}
+
+func goingFirst(cs *whatif.ChangeSet) firsts {
+	out := firsts{map[string][]string{}, map[string]bool{}}
+	names := map[string]string{} // by their ids
+	for _, ch := range cs.Changes {
+		if ch.DropFirst {
+			names[ch.Recorded.ID] = ch.Name
+		}
+	}
+	for _, ch := range cs.Changes {
+		if !ch.DropFirst {
+			continue
+		}
+		for _, links := range ch.Recorded.Links {
+			for _, l := range links {
+				if on := names[l.ID]; on != "" {
+					out.of[on], out.waitedFor[ch.Name] = append(out.of[on], removalFirst(ch.Name)), true
+				}
+			}
+		}
+	}
+	return out
+}
+
+func removalFirst(name string) string { return "remove " + name + " first" }
 
 // draining is the step in which a resource finishes its work.
 func draining(name string, r *stack.Recorded, position int) Step {

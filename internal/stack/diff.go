@@ -32,6 +32,27 @@ type PropertyChange struct {
 	OffRecord     bool // what is there is not what is recorded
 }
 
+// Words say what it is and what it becomes, for people: of what leads to another resource the
+// name, also where that is not built yet; secrets hidden.
+func (c PropertyChange) Words() (before, after string) {
+	before, after = "not set", tosca.Show(c.After)
+	if c.Before != nil {
+		before = tosca.Show(c.Before)
+	}
+	switch {
+	case c.After == nil && !c.Unknown:
+		after = "taken away"
+	case c.Link && before == after:
+		after += " (a new one)"
+	case c.Link:
+	case c.Unknown:
+		after = tosca.Show(tosca.Unknown{})
+	case tosca.HasSecret(c.After) && c.Before != nil:
+		after = "(secret, changed)"
+	}
+	return before, after
+}
+
 // Diff compares a resource that exists with what is wanted of it. Where live
 // is nil the record stands in for it. ids yields the cloud id of a wanted
 // resource, or "" while it is not known.

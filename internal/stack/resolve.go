@@ -1,7 +1,9 @@
 package stack
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -429,7 +431,12 @@ func (r *resolver) applyPolicies(s *scope) {
 			}
 		}
 		for _, t := range p.Targets {
-			if r.mark(s, t.Name, is) || is.Backup == 0 {
+			data, without := r.mark(s, t.Name, is)
+			if without != nil && is.Backup > 0 {
+				r.findings.Errorf(t.Pos, "no-backups", "take it out of the policy; the policy Keep keeps it, and its server has means of its own",
+					"no backup can be taken of %s, a %s", without.Name, without.Type.Name)
+			}
+			if data || without != nil || is.Backup == 0 {
 				continue
 			}
 			r.findings.Errorf(t.Pos, "wrong-target", "take it out of the policy",
@@ -442,26 +449,35 @@ func (r *resolver) applyPolicies(s *scope) {
 }
 
 // mark applies a policy to a node, to the members of a group, or to all that
-// fills a node, and reports whether any of it holds data, or there is none of it now.
-func (r *resolver) mark(s *scope, name string, policy Policies) (data bool) {
+// fills a node, and reports whether any of it holds data, or there is none of it now, and one that
+// holds data of which no backup can be taken.
+func (r *resolver) mark(s *scope, name string, policy Policies) (data bool, without *Resource) {
+	inner := func(s *scope, name string) {
+		more, one := r.mark(s, name, policy)
+		data, without = data || more, cmp.Or(without, one)
+	}
 	if g := s.service.Group(name); g != nil && s.instances[name] == nil {
 		for _, m := range g.Members {
-			data = r.mark(s, m.Name, policy) || data
+			inner(s, m.Name)
 		}
-		return data
+		return data, without
 	}
 	for _, res := range s.instances[name] {
-		if res.filled == nil && HoldsData(res.Type) {
+		switch {
+		case res.filled != nil || !HoldsData(res.Type):
+		case !HasBackups(res.Type):
+			without = res
+		default:
 			data = true
 			res.Backup, res.Restore = max(res.Backup, policy.Backup), res.Restore || policy.Restore
 		}
 		res.Keep, res.Guard = res.Keep || policy.Keep, res.Guard || policy.Guard
 		res.Drain = max(res.Drain, policy.Drain)
 		if res.filled != nil {
-			for inner := range res.filled.instances {
-				data = r.mark(res.filled, inner, policy) || data
+			for _, name := range slices.Sorted(maps.Keys(res.filled.instances)) {
+				inner(res.filled, name)
 			}
 		}
 	}
-	return data || len(s.instances[name]) == 0
+	return data || len(s.instances[name]) == 0, without
 }

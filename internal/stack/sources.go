@@ -32,6 +32,19 @@ func (w *Wanted) CountSources(resource string) Sources {
 	return f.done()
 }
 
+// LinkSources finds out what decides how many a resource rests on by a requirement, and on which.
+func (w *Wanted) LinkSources(res *Resource, requirement string) Sources {
+	f := w.finder()
+	for _, q := range res.Template().Requirements {
+		if q.Name == requirement {
+			for _, x := range []*tosca.Expr{q.Index, q.Count, q.Filter, q.Optional} {
+				f.expr(context{scope: res.scope, self: res}, x)
+			}
+		}
+	}
+	return f.done()
+}
+
 // OutputSources finds out what a result comes from.
 func (w *Wanted) OutputSources(o Output) Sources {
 	f := w.finder()

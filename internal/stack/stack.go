@@ -340,7 +340,12 @@ func (w *Wanted) node(resource string) nodeAt {
 			}
 		}
 		i := slices.IndexFunc(s.inner, func(in *scope) bool { return strings.HasPrefix(resource, in.prefix) })
-		if i < 0 {
+		if i < 0 { // the resource that it was filled into is not wanted: it went with that one
+			outer, _, _ := strings.Cut(name, "/")
+			base, _, _ := strings.Cut(outer, "#")
+			if n := s.service.Node(base); n != nil && outer != name {
+				return nodeAt{n, s}
+			}
 			break
 		}
 		s = s.inner[i]
@@ -737,6 +742,9 @@ func SwapNeeded(metadata map[string]string, before, after tosca.Value) bool {
 
 // HoldsData reports whether what is of a type holds data that goes with it.
 func HoldsData(t *tosca.NodeType) bool { return t != nil && t.Metadata["holds_data"] == "true" }
+
+// HasBackups reports whether backups can be taken of what is of a type that holds data.
+func HasBackups(t *tosca.NodeType) bool { return HoldsData(t) && t.Metadata["no_backups"] != "true" }
 
 // Holding is what a resource holds by what the cloud counts, in words such as "3 messages",
 // and the property that has to be true so that the cloud removes it with that; "" is nothing,

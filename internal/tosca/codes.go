@@ -168,6 +168,7 @@ var Codes = map[string]string{
 	"wrong-record":             "a record proves nothing about a domain",
 	"wrong-relationship":       "a requirement wants a relationship of another type",
 	"wrong-role":               "a role is for something else",
+	"no-backups":               "no backup can be taken of what a policy would back up",
 	"wrong-target":             "a requirement or a policy wants another type of node",
 	"wrong-type":               "a value is of another type",
 	"yaml-merge":               "maps are merged with <<, which YAML 1.2 does not have",

@@ -144,9 +144,39 @@ func policyCauses(ch *Change, p stack.PropertyChange) []Cause {
 	return out
 }
 
-// countCauses say why there are more, or fewer, resources of a node with a
-// count: an input, a look-up, or the line itself.
-func (c *Comparison) countCauses(resource string, n *tosca.NodeTemplate) []Cause {
+// fewer says why a resource of a node that the template still has is not wanted any more.
+func (c *Comparison) fewer(resource string, n *tosca.NodeTemplate) []Cause {
+	if causes := c.countCauses(resource); len(causes) > 0 {
+		return causes
+	}
+	text, at := fmt.Sprintf("the template makes no %s any more (%s)", resource, n.Pos.Short()), n.Pos
+	if n.Count != nil {
+		text, at = fmt.Sprintf("the count of %s is lower: %s", n.Name, n.Count.Pos.Short()), n.Count.Pos
+	}
+	return []Cause{{Kind: Template, Text: text, Pos: at}}
+}
+
+// countCauses say why there are more, or fewer, resources of a node with a count, or of one that
+// is filled, inside of one with a count: an input, a look-up, or the line itself. They are those
+// of the outermost node that has some.
+func (c *Comparison) countCauses(resource string) []Cause {
+	for i, r := range resource + "/" {
+		if r != '/' {
+			continue
+		}
+		if causes := c.ownCountCauses(resource[:i]); len(causes) > 0 {
+			return causes
+		}
+	}
+	return nil
+}
+
+// ownCountCauses are those of one node.
+func (c *Comparison) ownCountCauses(resource string) []Cause {
+	n := c.Wanted.Template(resource)
+	if n == nil {
+		return nil
+	}
 	if causes := c.changedSources(c.Wanted.CountSources(resource)); len(causes) > 0 {
 		return causes
 	}
@@ -155,8 +185,10 @@ func (c *Comparison) countCauses(resource string, n *tosca.NodeTemplate) []Cause
 	}
 	was := c.Base.Template(resource)
 	switch {
-	case was == nil:
+	case was == nil || was.Count == nil && n.Count == nil:
 		return nil
+	case n.Count == nil:
+		return []Cause{{Kind: Template, Text: fmt.Sprintf("%s has no count any more (%s)", n.Name, n.Pos.Short()), Pos: n.Pos}}
 	case was.Count == nil:
 		return []Cause{{Kind: Template, Text: fmt.Sprintf("%s has a count now: %s (%s)", n.Name, n.Count.Text(),
 			n.Count.Pos.Short()), Pos: n.Count.Pos}}
@@ -517,30 +549,72 @@ func (c *Comparison) linkCause(ch *Change, p stack.PropertyChange, say func(Caus
 		if l.Requirement != p.Property {
 			continue
 		}
-		said := false
+		var said bool
 		for _, t := range l.Targets {
 			if moved := c.movedLookup(t); moved != "" {
 				say(Cause{Kind: Lookup, Text: moved, Resource: t, Pos: l.Pos})
 				return
 			}
 			if up := c.Change(t); up != nil && (up.Kind == Swap || up.Kind == New) {
-				say(Cause{Kind: Upstream, Text: fmt.Sprintf("%s %s gets a new id", mark(up.Kind), t), Resource: t,
-					Pos: up.Pos})
+				text := fmt.Sprintf("%s %s gets a new id", mark(up.Kind), t)
+				if up.Kind == New {
+					text = fmt.Sprintf("%s %s is new", mark(up.Kind), t)
+				}
+				say(Cause{Kind: Upstream, Text: text, Resource: t, Pos: up.Pos})
 				c.upstream[ch.Name] = append(c.upstream[ch.Name], t)
 				said = true
 			}
 		}
-		if !said && !p.OffRecord {
-			text := fmt.Sprintf("the template says so: %s, %s", p.Path, l.Pos.Short())
-			if was, known := c.baseTargets(ch.Name, p.Property); known && !slices.Equal(was, l.Targets) {
-				text = fmt.Sprintf("the template says %s for %s, said %s (%s)", someOf(l.Targets), p.Path,
-					someOf(was), l.Pos.Short())
-			}
-			say(Cause{Kind: Template, Text: text, Pos: l.Pos})
+		if said || p.OffRecord {
+			return
+		}
+		for _, k := range c.targetCauses(ch, l) {
+			say(k)
 		}
 		return
 	}
 	say(Cause{Kind: Template, Text: p.Path + " is no longer in the template", Pos: ch.Pos})
+}
+
+// targetCauses say why a resource rests on others than in the recorded revision: the requirement
+// reads otherwise, or what it comes from has changed, or how many there are of what it names.
+func (c *Comparison) targetCauses(ch *Change, l stack.Link) []Cause {
+	was, known := c.baseTargets(ch.Name, l.Requirement)
+	if !known || slices.Equal(was, l.Targets) {
+		return []Cause{{Kind: Template, Text: fmt.Sprintf("the template says so: %s, %s", l.Requirement, l.Pos.Short()), Pos: l.Pos}}
+	}
+	says := Cause{Kind: Template, Text: fmt.Sprintf("the template says %s for %s, said %s (%s)", someOf(l.Targets), l.Requirement,
+		someOf(was), l.Pos.Short()), Pos: l.Pos}
+	if requirementText(ch.Wanted, l.Requirement) != requirementText(c.Base.Resource(ch.Name), l.Requirement) {
+		return []Cause{says}
+	}
+	out := c.changedSources(c.Wanted.LinkSources(ch.Wanted, l.Requirement))
+	for _, t := range slices.Concat(l.Targets, was) {
+		if slices.Contains(l.Targets, t) && slices.Contains(was, t) {
+			continue
+		}
+		for _, k := range c.countCauses(t) {
+			if !slices.Contains(out, k) {
+				out = append(out, k)
+			}
+		}
+	}
+	if len(out) == 0 {
+		says.Text = fmt.Sprintf("%s leads to %s, led to %s (%s)", l.Requirement, someOf(l.Targets), someOf(was), l.Pos.Short())
+		return []Cause{says}
+	}
+	return out
+}
+
+// requirementText is how a node's requirement of a name reads.
+func requirementText(res *stack.Resource, name string) string {
+	var parts []string
+	for _, q := range res.Template().Requirements {
+		if q.Name == name {
+			parts = append(parts, q.Target, q.Index.Text(), q.Count.Text(), q.Filter.Text(), q.Optional.Text())
+		}
+	}
+	return strings.Join(parts, "\x00")
 }
 
 // baseTargets lists what a resource rested on in the recorded revision.

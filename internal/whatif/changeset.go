@@ -69,6 +69,8 @@ func (ch *Change) LastText() string {
 		text += ", filled from a backup; one is taken before"
 	case ch.BacksUp() > 0:
 		text += " without what this one holds, of which a backup is taken before; the policy's restore would fill it"
+	case !stack.HasBackups(ch.Wanted.Type):
+		text += ", without what this one holds"
 	default:
 		text += ", without what this one holds: the policy Backup would take a backup of that first"
 	}

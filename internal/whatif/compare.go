@@ -109,6 +109,9 @@ func Nominal(lib *tosca.Library, speed float64) Duration {
 			return s / speed
 		}
 		share := map[Kind]float64{New: 1, Swap: 1, Edit: 0.5, Drop: 0.4}[k]
+		if k == Adopt && len(ch.Properties) > 0 { // it is changed as well
+			share = 0.5
+		}
 		typ := ch.Type
 		if k == Drop && ch.Recorded != nil {
 			typ = ch.Recorded.Type
@@ -169,6 +172,7 @@ func Compare(s State) *ChangeSet {
 		c.Set.Old, c.Set.Tally.Old = s.Old, len(s.Old)
 	}
 	c.results()
+	c.goFirst()
 	c.follow()
 	c.risks()
 	c.conflicts()
@@ -439,6 +443,25 @@ func dropsFirst(ch *Change) bool {
 	return false
 }
 
+// goFirst lets what is linked to the old part of a swap that goes first go before that, where it is
+// swapped as well.
+func (c *Comparison) goFirst() {
+	for i := 0; i < len(c.Set.Changes); i++ {
+		first := &c.Set.Changes[i]
+		if !first.DropFirst {
+			continue
+		}
+		for _, name := range c.holders(first) {
+			ch := c.Change(name)
+			if ch == nil || ch.Kind != Swap || ch.DropFirst || ch.Recorded.Name != name {
+				continue
+			}
+			ch.DropFirst = true
+			i = -1 // what is linked to this one goes before it
+		}
+	}
+}
+
 // holders are what is linked to the old part of a swap, by the record: it cannot go while
 // they are there.
 func (c *Comparison) holders(ch *Change) []string {
@@ -547,11 +570,9 @@ func (c *Comparison) newProperties(ch *Change, props map[string]tosca.Value) {
 	if len(ch.Causes) > 0 {
 		return
 	}
-	if n := ch.Wanted.Template(); n != nil && n.Count != nil {
-		if causes := c.countCauses(ch.Name, n); len(causes) > 0 {
-			ch.say(causes...)
-			return
-		}
+	if causes := c.countCauses(ch.Name); len(causes) > 0 {
+		ch.say(causes...)
+		return
 	}
 	ch.say(Cause{Kind: Template, Text: "it is in the template and not yet built: " + ch.Pos.Short(), Pos: ch.Pos})
 }
@@ -589,15 +610,10 @@ func (c *Comparison) drop(r *stack.Recorded) Change {
 		ch.say(Cause{Kind: Deletion, Text: "the stack is deleted; this is in no record, but carries the stack's tag"})
 	case c.Deleting:
 		ch.say(Cause{Kind: Deletion, Text: "the stack is deleted"})
-	case n != nil && n.Count != nil:
-		if causes := c.countCauses(r.Name, n); len(causes) > 0 {
-			ch.say(causes...)
-		} else {
-			ch.say(Cause{Kind: Template, Text: "the count of " + n.Name + " is lower: " + n.Count.Pos.Short(),
-				Pos: n.Count.Pos})
-		}
 	case r.Name == c.Releasing:
 		ch.say(Cause{Kind: Kept, Text: "it is released: it leaves the stack and stays in the cloud as " + r.ID})
+	case n != nil:
+		ch.say(c.fewer(r.Name, n)...)
 	default:
 		ch.say(Cause{Kind: Template, Text: fmt.Sprintf("it is no longer in the template (it stood at %s)",
 			r.Pos.Short()), Pos: r.Pos})
@@ -675,7 +691,11 @@ func (c *Comparison) conflicts() {
 				"%s is guarded, and this would %s it", ch.Name, verb)
 		}
 		if ch.DropFirst {
-			if held := c.holders(&ch); len(held) > 0 {
+			held := slices.DeleteFunc(c.holders(&ch), func(name string) bool {
+				other := c.Change(name)
+				return other != nil && other.DropFirst
+			})
+			if len(held) > 0 {
 				c.Set.Findings.Errorf(ch.Pos, "name-still-taken", "give the new one another name, or take the old one away in a deployment of its own",
 					"%s has to go before the new one can be made, and cannot: %s needs it", ch.Name, Few(held))
 			}

@@ -3,6 +3,7 @@ package whatif_test
 import (
 	"encoding/json"
 	"fmt"
+	"io/fs"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -75,9 +76,28 @@ service_template:
     - guard: { type: Guard, targets: [ queue ] }
 `
 
+// fillsPlaces is a template that fills nodes of the type Place.
+const fillsPlaces = `tosca_definitions_version: tosca_2_0
+imports: [ { profile: brickrow.cloud:1 } ]
+node_types: { Place: { properties: { names: { type: list, entry_schema: string } } } }
+service_template:
+  inputs: { names: { type: list, entry_schema: string } }
+  substitution_mappings: { node_type: Place, properties: { names: [ names ] } }
+  node_templates:
+    letters: { type: Queue, count: { $length: [ { $get_input: names } ] }, properties: { label: { $get_input: [ names, $node_index ] } } }
+`
+
+// beside are the files that a template of a test may import.
+var beside = map[string]string{"inner.yaml": fillsPlaces}
+
 func resolve(t *testing.T, text string, flags ...string) *stack.Wanted {
 	t.Helper()
-	f, findings := tosca.Read("t.yaml", []byte(text), tosca.Source{Profile: shipped.Load})
+	f, findings := tosca.Read("t.yaml", []byte(text), tosca.Source{Profile: shipped.Load, Open: func(path string) ([]byte, error) {
+		if beside[path] == "" {
+			return nil, fs.ErrNotExist
+		}
+		return []byte(beside[path]), nil
+	}})
 	findings = append(findings, tosca.Check(f)...)
 	var given []stack.Given
 	for _, flag := range flags {
@@ -785,5 +805,52 @@ func TestRisksOfKeeping(t *testing.T) {
 	lines := (&whatif.ChangeSet{Risks: risks}).RiskLines()
 	if len(lines) != 2 || lines[0].Text != "7 alike: each is open: net0, net1, net2, net3, net4, net5, net6" || lines[1].Text != "db goes" {
 		t.Errorf("%+v", lines)
+	}
+}
+
+// TestCausesOfFilledNodes has a counted node inside of counted ones that another template fills, and wants
+// the count that has changed as the cause, and never that something is not in the template which is.
+func TestCausesOfFilledNodes(t *testing.T) {
+	text := `tosca_definitions_version: tosca_2_0
+imports: [ { profile: brickrow.cloud:1 }, inner.yaml ]
+service_template:
+  inputs:
+    names: { type: list, entry_schema: string, default: [ a, b ] }
+    places: { type: integer, default: 2 }
+  node_templates:
+    place: { type: Place, directives: [ substitute ], count: { $get_input: places }, properties: { names: { $get_input: names } } }
+    role: { type: Role, properties: { for: server } }
+    posts: { type: Queue, count: { $get_input: places } }
+    grant: { type: Grant, properties: { actions: [ "queue:read" ] }, requirements: [ { role: role }, { "on": { node: posts, count: { $get_input: places } } } ] }
+`
+	s := built(t, text)
+	s.Base = s.Wanted
+	all := func(text string, flags ...string) map[string]string {
+		out := map[string]string{}
+		for _, ch := range change(t, s, text, flags...).Changes {
+			if ch.Kind != whatif.Same {
+				out[ch.Name] = strings.Join(ch.Because, "; ")
+			}
+		}
+		return out
+	}
+	for _, test := range []struct {
+		flags      []string
+		name, want string
+	}{
+		{[]string{"names=[a]"}, "place#1/letters#1", "input names is [a], was [a, b] (-i names=[a])"},
+		{[]string{"places=1"}, "place#1/letters#0", "input places is 1, was 2 (-i places=1)"},
+		{[]string{"places=3"}, "place#2/letters#1", "input places is 3, was 2 (-i places=3)"},
+		{[]string{"places=3"}, "grant", "▲ posts#2 is new"},
+		{[]string{"places=1"}, "grant", "input places is 1, was 2 (-i places=1)"},
+		{[]string{"names=[b, b]"}, "place#0/letters#0", "input names is [b, b], was [a, b] (-i names=[b, b])"},
+	} {
+		if got := all(text, test.flags...)[test.name]; got != test.want {
+			t.Errorf("%v: %s because %q, want %q", test.flags, test.name, got, test.want)
+		}
+	}
+	single := strings.Replace(text, "directives: [ substitute ], count: { $get_input: places }", "directives: [ substitute ]", 1)
+	if got := all(single)["place#1/letters#0"]; got != "place has no count any more (t.yaml:8)" {
+		t.Errorf("a count that is taken away: %s", got)
 	}
 }

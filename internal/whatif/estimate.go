@@ -109,13 +109,24 @@ func (e Estimate) Sure() string {
 	return fmt.Sprintf("%s, %s to %s", by, Length(e.Low), Length(e.High))
 }
 
+// About is how long it would take, in words, with how far off that may be.
+func (e Estimate) About() string {
+	if round(e.Seconds) == 0 {
+		return "a moment"
+	}
+	return strings.TrimSpace("about " + Length(e.Seconds) + " " + e.Margin.String())
+}
+
 // Way is the chain in words: "net 4.0 s › gate 20 s".
 func (e Estimate) Way() string {
-	parts := make([]string, len(e.Chain))
-	for i, l := range e.Chain {
-		parts[i] = l.Resource + " " + Length(l.Seconds)
+	var parts []string
+	for _, l := range e.Chain {
+		part := l.Resource + " " + Length(l.Seconds)
 		if l.Kind == Drop {
-			parts[i] = "removing " + parts[i]
+			part = "removing " + part
+		}
+		if l.Seconds > 0 {
+			parts = append(parts, part)
 		}
 	}
 	return strings.Join(parts, " › ")

@@ -19,7 +19,7 @@ func (c *ChangeSet) Markdown() string {
 	if c.Against != "" {
 		against = PlainText(c.Against)
 	}
-	about := " About " + Length(c.Estimate.Seconds) + "."
+	about := " Takes " + c.Estimate.About() + "."
 	if c.Against != "" {
 		about = " This is a comparison, and cannot be deployed."
 	}
@@ -94,7 +94,7 @@ func (c *ChangeSet) Markdown() string {
 	}
 	for i, l := range c.LeftOut {
 		if i == 0 {
-			line("## Left out")
+			line("## %s", LeftOutTitle)
 			line("")
 		}
 		line("- %s %s %s was not chosen", l.Kind.Mark(), l.Kind, code(l.Name))
@@ -158,18 +158,13 @@ func (c *ChangeSet) Markdown() string {
 			line("| property | now | then | |")
 			line("|---|---|---|---|")
 			for _, p := range ch.Properties {
-				after, note := "", ""
+				_, then := p.Words()
+				after, note := code(then), ""
 				switch {
-				case p.Unknown:
-					after = "set by the cloud"
 				case ch.Kind == Drop || ch.Kind == Keep:
 					after = "–"
-				case p.After == nil:
-					after = "not set"
-				case tosca.HasSecret(p.After) && p.Before != nil:
-					after = code("(secret, changed)")
-				default:
-					after = code(tosca.Show(p.After))
+				case p.Unknown && !p.Link || p.After == nil:
+					after = then
 				}
 				if p.Effect == "swap" {
 					note = "forces the swap"

@@ -13,6 +13,9 @@ type LeftOut struct {
 	Kind Kind   `json:"kind"`
 }
 
+// LeftOutTitle stands above what was not chosen.
+const LeftOutTitle = "Left out"
+
 // CompareOnly computes the change set of some resources, by their names or those of their
 // nodes: their own changes, those of all that they need, and those of what could not stay
 // as it is beside them. All others are left out. Unknown are the names that mean none.

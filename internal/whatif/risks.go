@@ -137,14 +137,23 @@ func (c *Comparison) dataRisk(ch *Change) {
 	case ch.Kind == Swap && ch.DropFirst:
 		r.Text = ch.Name + " is swapped; what it holds goes with the old one before the new one is made, and undoing would not bring it back"
 		r.Fix = "give it the policy Backup"
+		if !stack.HasBackups(typ) {
+			r.Fix = "copy what is needed from it first"
+		}
 	case ch.Kind == Swap:
 		r.Text = ch.Name + " is swapped; what it holds does not move by itself and goes with the old one"
 		r.Fix = "give it the policy Backup, or deploy it with the policy Keep first, so that the old one stays"
+		if !stack.HasBackups(typ) {
+			r.Fix = "deploy it with the policy Keep first, so that the old one stays"
+		}
 	case ch.Kind == Drop && backup != "":
 		r.Text, r.Fix = ch.Name+" is removed with "+held+"; "+backup, backupFix(c.Set.Stack)
 	case ch.Kind == Drop:
 		r.Text = ch.Name + " is removed with " + held + "; the policy Keep would leave it"
 		r.Fix = "give it the policy Keep or Backup and deploy that first"
+		if !stack.HasBackups(typ) {
+			r.Fix = "give it the policy Keep and deploy that first"
+		}
 	default:
 		return
 	}

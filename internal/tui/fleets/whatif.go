@@ -416,19 +416,6 @@ func (l *looking) details(t *part.Theme, p *app.PlaceOf, w int) (out []line) {
 
 // propertyWords say how a property changes.
 func propertyWords(c stack.PropertyChange) string {
-	after := show(c.After)
-	switch {
-	case c.Unknown:
-		after = "set by the cloud"
-	case c.Before != nil && tosca.HasSecret(c.After):
-		after = "(secret, changed)"
-	}
-	before := "not set"
-	if c.Before != nil {
-		before = show(c.Before)
-	}
-	if c.After == nil && !c.Unknown {
-		after = "taken away"
-	}
-	return fmt.Sprintf("%s %s → %s", cloud.Clean(c.Path), before, after)
+	before, after := c.Words()
+	return cloud.Clean(fmt.Sprintf("%s %s → %s", c.Path, before, after))
 }

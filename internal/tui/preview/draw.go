@@ -127,7 +127,7 @@ func (v *View) drawTop(s *part.Screen, r part.Rect) {
 	}
 	words := ""
 	if !p.Empty() && p.Kind != app.KindCompare {
-		words = strings.TrimSpace("about " + whatif.Length(p.Estimate.Seconds) + " " + p.Estimate.Margin.String())
+		words = p.Estimate.About()
 	}
 	if n := len(p.RiskLines()); n > 0 {
 		if words != "" {
@@ -454,29 +454,7 @@ func pad(s string, w int) string {
 // property is one property before and after, on one line where it fits.
 func (v *View) property(ch *whatif.Change, c stack.PropertyChange, longest, w int) []detail {
 	t := v.Theme()
-	after := tosca.Show(c.After)
-	if c.Unknown {
-		after = "set by the cloud"
-		if c.Link {
-			after = tosca.Show(c.After) + " (a new one)"
-			if c.Before == nil || tosca.Show(c.Before) != tosca.Show(c.After) {
-				after = tosca.Show(c.After)
-			}
-		}
-	}
-	before := tosca.Show(c.Before)
-	if c.Before == nil {
-		before = "not set"
-	}
-	if c.After == nil {
-		after = "taken away"
-	}
-	if tosca.HasSecret(c.After) {
-		after = "(secret)"
-		if c.Before != nil {
-			after = "(secret, changed)"
-		}
-	}
+	before, after := c.Words()
 	name := part.S(t.On(t.Key), pad(c.Path, longest)+" ")
 	effect := part.Span{}
 	if c.Effect == stack.Swap && ch.Kind == whatif.Swap {

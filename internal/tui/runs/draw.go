@@ -174,8 +174,13 @@ func (v *View) drawTop(s *part.Screen, r part.Rect) {
 	case run.StatusWorking:
 		share, col = float64(n.Over)/float64(max(1, n.All)), t.Accent
 		words = append(words, part.S(t.Strong(), fmt.Sprintf("%d of %d", n.Over, n.All)),
-			part.S(t.Faint(), "   "+gone+" gone, about "),
-			part.S(t.Strong(), strings.TrimSpace(whatif.Length(v.progress.Left(graph, now))+" left "+v.setting.Margin.String())))
+			part.S(t.Faint(), "   "+gone+" gone, "))
+		if rest := v.progress.Left(graph, now); rest >= 0.05 {
+			words = append(words, part.S(t.Faint(), "about "),
+				part.S(t.Strong(), strings.TrimSpace(whatif.Length(rest)+" left "+v.setting.Margin.String())))
+		} else {
+			words = append(words, part.S(t.Strong(), "a moment left"))
+		}
 		if v.progress.Crowded(graph, now) {
 			words = append(words, part.S(t.Faint(), fmt.Sprintf("   held up by the limit of the target: %d at once", v.progress.Limit())))
 		} else if held := v.progress.HeldUp(graph, now); held != "" {
