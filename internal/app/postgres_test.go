@@ -95,7 +95,7 @@ func TestPostgresSortedOtherwise(t *testing.T) {
 	t.Parallel()
 	b := newGauges(t)
 	b.deploy(run.StatusDone, "gauges.stack.yaml", "stations=2")
-	b.write("gauges.yaml", strings.Replace(gaugesTemplate, "name: gauge-readings,", "name: gauge-readings, collation: POSIX,", 1))
+	b.write("gauges.yaml", strings.Replace(gaugesTemplate, "name: gauge-readings,", "name: gauge-readings, collation: C.UTF-8,", 1))
 	p := b.preview("gauges.stack.yaml", "stations=2")
 	if p.Findings.HasErrors() {
 		t.Fatalf("%v", p.Findings)

@@ -76,6 +76,7 @@ type Queue struct {
 	close  func()
 	make   func(*river.Config) (client, error)
 	every  time.Duration // how often it is looked at
+	clock  *clock        // of the server; nil where the queue is a file
 }
 
 // client is what is asked of River, on either database.
@@ -90,15 +91,23 @@ type client interface {
 
 // Open opens or makes the queue at a place.
 func Open(ctx context.Context, at Place) (*Queue, error) {
+	return open(ctx, at, time.Now)
+}
+
+func open(ctx context.Context, at Place, here func() time.Time) (*Queue, error) {
 	q := &Queue{}
 	var err error
 	if at.URL == "" {
 		err = q.openFile(ctx, filepath.Join(at.Dir, File))
 	} else {
-		err = q.openShared(ctx, at.URL)
+		err = q.openShared(ctx, at.URL, here)
 	}
 	if err == nil {
-		q.client, err = q.make(&river.Config{Logger: silent})
+		config := &river.Config{Logger: silent}
+		if q.clock != nil {
+			config.Test.Time = written{q.clock}
+		}
+		q.client, err = q.make(config)
 	}
 	if err != nil {
 		if q.close != nil {
@@ -129,7 +138,7 @@ func (q *Queue) openFile(ctx context.Context, file string) error {
 	return prepare(ctx, q, riversqlite.New(db), "")
 }
 
-func (q *Queue) openShared(ctx context.Context, url string) error {
+func (q *Queue) openShared(ctx context.Context, url string, here func() time.Time) error {
 	config, err := shareddb.Configuration(url)
 	if err != nil {
 		return err
@@ -147,6 +156,9 @@ func (q *Queue) openShared(ctx context.Context, url string) error {
 		return err
 	}
 	q.close, q.every = pool.Close, 500*time.Millisecond
+	q.clock = &clock{here: here, ask: func(ctx context.Context) (at time.Time, err error) {
+		return at, pool.QueryRow(ctx, `select clock_timestamp()`).Scan(&at)
+	}}
 	schema, _, _ := strings.Cut(path, ",")
 	schema = strings.TrimSpace(strings.Trim(schema, `"`))
 	conn, err := pool.Acquire(ctx)
@@ -227,6 +239,7 @@ func once(j Job, part string, priority int) river.InsertManyParams {
 
 // put says how many jobs were not there yet.
 func (q *Queue) put(ctx context.Context, params ...river.InsertManyParams) (n int, err error) {
+	q.clock.align(ctx)
 	done, err := q.client.InsertMany(ctx, params)
 	if err != nil {
 		return 0, fmt.Errorf("put into the queue: %w", err)
@@ -289,20 +302,26 @@ func (NotNow) Error() string { return "not now" }
 // doer is a worker of River.
 type doer struct {
 	river.WorkerDefaults[Job]
-	do func(context.Context, Job) error
+	do    func(context.Context, Job) error
+	clock *clock
 }
 
 // Timeout is none: a run takes as long as it takes.
 func (*doer) Timeout(*river.Job[Job]) time.Duration { return -1 }
 
 // NextRetry is when a job is tried again that went wrong.
-func (*doer) NextRetry(job *river.Job[Job]) time.Time {
-	return time.Now().Add(min(time.Minute, time.Duration(job.Attempt)*2*time.Second))
+func (d *doer) NextRetry(job *river.Job[Job]) time.Time {
+	now := time.Now()
+	if d.clock != nil {
+		now = d.clock.Now()
+	}
+	return now.Add(min(time.Minute, time.Duration(job.Attempt)*2*time.Second))
 }
 
 // Work does what it is given.
 func (d *doer) Work(ctx context.Context, job *river.Job[Job]) error {
 	err := d.do(ctx, job.Args)
+	d.clock.align(ctx) // it may come again
 	var not NotNow
 	switch {
 	case errors.As(err, &not):
@@ -322,11 +341,14 @@ const never = 100 * 365 * 24 * time.Hour
 func (q *Queue) Work(soft, hard context.Context, name string, queues, accounts []string, atOnce int, do func(context.Context, Job) error) error {
 	workers := river.NewWorkers()
 	for _, account := range append([]string{""}, accounts...) {
-		river.AddWorkerArgs(workers, Job{Account: account}, &doer{do: do})
+		river.AddWorkerArgs(workers, Job{Account: account}, &doer{do: do, clock: q.clock})
 	}
 	config := &river.Config{ID: name, Workers: workers, FetchOnlyKnownKinds: true, Queues: map[string]river.QueueConfig{}, Logger: silent, JobTimeout: -1,
 		MaxAttempts: 10_000, FetchCooldown: 50 * time.Millisecond, FetchPollInterval: q.every,
 		CompletedJobRetentionPeriod: 24 * time.Hour, RescueStuckJobsAfter: never}
+	if q.clock != nil {
+		config.Test.Time = q.clock
+	}
 	for _, n := range queues {
 		config.Queues[n] = river.QueueConfig{MaxWorkers: atOnce}
 		config.Queues[Item{Queue: n}.part()] = river.QueueConfig{MaxWorkers: 8}

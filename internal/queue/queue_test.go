@@ -236,3 +236,43 @@ func TestGivenAgain(t *testing.T) {
 		})
 	}
 }
+
+// TestClocksApart has one who lets jobs wait and one who is given them, whose clocks are an hour behind and ahead of the
+// server's and the other way round: each job comes at once, and one that cannot be done now comes again when it said.
+func TestClocksApart(t *testing.T) {
+	for _, hours := range []time.Duration{1, -1} {
+		at := Place{URL: sharedURL(t)}
+		of := func(by time.Duration) *Queue {
+			q, err := open(t.Context(), at, func() time.Time { return time.Now().Add(by) })
+			if err != nil {
+				t.Fatal(err)
+			}
+			t.Cleanup(q.Close)
+			return q
+		}
+		puts, works := of(hours*time.Hour), of(-hours*time.Hour)
+		ctx, stop := context.WithCancel(context.Background())
+		given, ended := make(chan struct{}, 9), make(chan struct{})
+		go func() {
+			defer close(ended)
+			if err := works.Work(ctx, ctx, "one", []string{Usual}, []string{"hut"}, 1, func(context.Context, Job) error {
+				given <- struct{}{}
+				return NotNow{After: time.Second}
+			}); err != nil && ctx.Err() == nil {
+				t.Error(err)
+			}
+		}()
+		if err := puts.Put(t.Context(), Item{Job{What: "run", ID: "a", Account: "hut", Ask: "1"}, Usual, Normal}); err != nil {
+			t.Fatal(err)
+		}
+		for range 2 {
+			select {
+			case <-given:
+			case <-time.After(20 * time.Second):
+				t.Errorf("with clocks %d hours apart nothing is given", 2*hours)
+			}
+		}
+		stop()
+		<-ended
+	}
+}
