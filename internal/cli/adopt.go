@@ -10,6 +10,7 @@ import (
 
 	"brickrow/internal/app"
 	"brickrow/internal/stack"
+	"brickrow/internal/store"
 )
 
 func (p *Program) adopt() *cobra.Command {
@@ -24,7 +25,16 @@ func (p *Program) adopt() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if at := strings.LastIndexByte(args[2], '/'); at > 0 {
+			at := strings.LastIndexByte(args[2], '/')
+			if at > 0 { // ids of what is reached through a connection have it too
+				_, err := a.Find(ctx, args[2][:at])
+				if errors.Is(err, store.ErrNotFound) {
+					at = 0
+				} else if err != nil {
+					return err
+				}
+			}
+			if at > 0 {
 				if agreed.save != "" {
 					return usage{errors.New("going from one stack into another is two runs, which cannot be saved as one: save 'release', then 'adopt'")}
 				}

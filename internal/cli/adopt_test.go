@@ -5,6 +5,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"brickrow/internal/postgres/postgrestest"
 )
 
 // What is nobody's is captured, adopted and released on the command line.
@@ -100,4 +102,36 @@ func TestAdoptingOnTheCommandLine(t *testing.T) {
 	_, errs = s.run(1, "capture", "--target", "workshop/alder-1", "--id", "queue~none", "-o", filepath.Join(dir, "none.yaml"))
 	s.wants(errs, "there is no queue~none")
 	s.run(1, "capture", "--target", "workshop/alder-1", "--unowned", "-o", filepath.Join(dir, "Bad Name.yaml"))
+}
+
+// What stands on a server that is reached through a connection is listed and adopted by the id that the list gives.
+func TestAdoptingThroughAConnection(t *testing.T) {
+	s, server := newShell(t), postgrestest.Start(t)
+	server.Exec(t, "postgres", "create role elder login connection limit 4")
+	dir := t.TempDir()
+	file := filepath.Join(dir, "elders.stack.yaml")
+	template := "tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.postgresql:1 } ]\nservice_template:\n  inputs: { port: { type: integer }, word: { type: Secret } }\n" +
+		"  node_templates:\n    server: { type: PostgresConnection, properties: { host: 127.0.0.1, port: { $get_input: port }, user: keeper, password: { $get_input: word }, tls: off } }\n"
+	for path, text := range map[string]string{filepath.Join(dir, "word"): server.Password, filepath.Join(dir, "elders.yaml"): template,
+		file: "stack: elders\ntemplate: elders.yaml\ntarget: workshop/alder-1\ninputs: { port: " + server.Port + ", word: { from_file: word } }\n"} {
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	s.run(0, "deploy", file, "--yes")
+	id := ""
+	for _, r := range decode[[]struct {
+		ID, Type   string
+		Properties map[string]any
+	}](t, first(s.run(0, "cloud", "--type", "PostgresRole", "--json"))) {
+		if r.Properties["name"] == "elder" {
+			id = r.ID
+		}
+	}
+	if err := os.WriteFile(filepath.Join(dir, "elders.yaml"), []byte(template+"    elder: { type: PostgresRole, properties: { name: elder, login: true, connections: 4 }, requirements: [ { through: server } ] }\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	out, _ := s.run(0, "adopt", file, "elder", id, "--yes")
+	s.wants(out, "1 adopt")
+	s.run(0, "whatif", file, "--expect-none")
 }
