@@ -18,6 +18,7 @@ import (
 	"brickrow/internal/identity"
 	"brickrow/internal/precheck"
 	"brickrow/internal/profile"
+	"brickrow/internal/programs"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
 	"brickrow/internal/store"
@@ -54,6 +55,9 @@ func (a *App) adoptions(ctx context.Context, d *Draft, state *precheck.TargetSta
 		case owner != nil:
 			told.Errorf(ad.Pos, "cannot-adopt", fmt.Sprintf("take the line out, or release it there first: brickrow release %s %s", owner.Stack, owner.Node),
 				"adopt: %s belongs to the stack %s, as %s", ad.ID, owner.Stack, owner.Node)
+		case live == nil && len(state.Unlisted) > 0:
+			told.Errorf(ad.Pos, "cannot-adopt", "see that the program answers, and try again", "adopt: whether there is a %s in %s is not known: %s", ad.ID, d.Stack.Target,
+				strings.Join(state.Unlisted, "; "))
 		case live == nil:
 			told.Errorf(ad.Pos, "cannot-adopt", "'brickrow cloud --unowned --target "+d.Stack.Target.String()+"' lists what is there",
 				"adopt: there is no %s in %s", ad.ID, d.Stack.Target)
@@ -62,6 +66,9 @@ func (a *App) adoptions(ctx context.Context, d *Draft, state *precheck.TargetSta
 				ad.ID, cloud.Clean(live.Tags["stack"]))
 		case live.Type != res.Type.Name:
 			told.Errorf(ad.Pos, "cannot-adopt", "let the node have the type "+live.Type, "adopt: %s is a %s, and %s is a %s", ad.ID, live.Type, ad.Node, res.Type.Name)
+		case live.Type == programs.Type && tosca.Show(live.Properties["own_type"]) != res.Own.Name:
+			told.Errorf(ad.Pos, "cannot-adopt", "let the node have the type "+tosca.Show(live.Properties["own_type"]), "adopt: %s is a %s, and %s is a %s", ad.ID,
+				tosca.Show(live.Properties["own_type"]), ad.Node, res.Own.Name)
 		case seen[ad.ID] != "":
 			told.Errorf(ad.Pos, "cannot-adopt", "leave one of them out", "adopt: %s is to be %s already", ad.ID, seen[ad.ID])
 		default:

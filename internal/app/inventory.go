@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"brickrow/internal/cloud"
+	"brickrow/internal/programs"
 	"brickrow/internal/stack"
 	"brickrow/internal/store"
 	"brickrow/internal/tosca"
@@ -46,6 +47,7 @@ type Place struct {
 type Inventoried struct {
 	stack.Target
 	Problem string
+	Partly  []string // why not all of it is known
 }
 
 // There is a resource that is there, or is recorded and gone.
@@ -141,7 +143,7 @@ func (a *App) Look(ctx context.Context, targets ...stack.Target) (*Inventory, er
 	}
 	out := &Inventory{Asked: a.now()}
 	lists := make([][]*stack.Live, len(targets))
-	failed := make([]error, len(targets))
+	failed, partly := make([]error, len(targets)), make([][]string, len(targets))
 	sights := make([]*sighting, len(targets))
 	var g errgroup.Group
 	g.SetLimit(4)
@@ -150,8 +152,9 @@ func (a *App) Look(ctx context.Context, targets ...stack.Target) (*Inventory, er
 			if sights[i], failed[i] = a.sight(ctx, t); failed[i] != nil {
 				return nil
 			}
+			ctx, unlisted := programs.Listing(ctx)
 			list, err := a.Cloud.List(ctx, t, "")
-			failed[i] = err
+			failed[i], partly[i] = err, unlisted.Why()
 			lists[i] = sights[i].see(a.Profile.Library, list...)
 			return nil
 		})
@@ -160,7 +163,7 @@ func (a *App) Look(ctx context.Context, targets ...stack.Target) (*Inventory, er
 	answered := len(targets) == 0
 	there := map[stack.Target][]*stack.Live{}
 	for i, t := range targets {
-		in := Inventoried{Target: t}
+		in := Inventoried{Target: t, Partly: partly[i]}
 		if failed[i] != nil {
 			in.Problem = failed[i].Error()
 		} else {

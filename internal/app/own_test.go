@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"brickrow/internal/run"
+	"brickrow/internal/stack"
 	"brickrow/internal/yard"
 )
 
@@ -400,4 +401,56 @@ func TestProgramsWithWhatTheyRestOn(t *testing.T) {
 		t.Errorf("%v %v", p.Unread, p.Tally)
 	}
 	b.delete("ward")
+}
+
+// What a program lists and nobody has made from here is in the cloud, is nobody's, and can be adopted. Where it does not
+// answer, what it listed last is there and not known.
+func TestProgramsList(t *testing.T) {
+	long(t)
+	t.Parallel()
+	b := newRota(t)
+	listing := strings.Replace(rotaTemplate, "delete: *rota }", "delete: *rota, list: *rota }", 1)
+	b.write("ward.yaml", listing)
+	b.write("programs/rota", strings.Replace(rotaProgram, "update) echo", `list) sep=; printf '{"items":['; for f in kept/*; do printf '%s{"id":"%s"}' "$sep" "${f#kept/}"; sep=,; done; echo ']}' ;;
+update) echo`, 1))
+	b.deploy(run.StatusDone, "ward.stack.yaml")
+	for _, hut := range []string{"lower", "far"} {
+		b.write("kept/rota-"+hut, hut+":oak fir:oak")
+	}
+	found := func() string {
+		t.Helper()
+		v, err := b.Look(t.Context(), stack.Target{Account: "workshop", Region: "alder-1"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var out []string
+		for _, r := range v.There {
+			if r.Type == "Program" || strings.HasPrefix(r.ID, "rota-") {
+				out = append(out, fmt.Sprintf("%s owned=%v unread=%v gone=%v", r.ID, r.Owner != nil, r.Unread(), r.Gone))
+			}
+		}
+		return strings.Join(append(out, v.Targets[0].Partly...), "\n")
+	}
+	b.wantSame("what is there", found(), "rota-upper owned=true unread=false gone=false\nrota-far owned=false unread=false gone=false\nrota-lower owned=false unread=false gone=false")
+	b.write("ward.yaml", strings.Replace(listing, "    note:", "    old: { type: Rota, properties: { hut: lower, keepers: [ oak, fir ], word: { $get_input: word } } }\n    note:", 1))
+	b.write("ward.stack.yaml", "stack: ward\ntemplate: ward.yaml\ntarget: workshop/alder-1\nadopt: { old: rota-lower }\n")
+	p := b.preview("ward.stack.yaml")
+	if ch := p.Change("old"); ch == nil || ch.Kind != "adopt" {
+		t.Fatalf("%+v %v", ch, p.Findings)
+	}
+	if r := b.carry(p, "undo"); r.State != run.StatusDone {
+		t.Fatal(r.Reason)
+	}
+	if p := b.preview("ward.stack.yaml"); !p.Empty() {
+		t.Errorf("after it was adopted: %+v", p.Change("old"))
+	}
+	b.write("wrong", `if [ "$op" = list ]; then echo no >&2; exit 3; fi`)
+	if got := found(); !strings.Contains(got, "rota-lower owned=true unread=false") || !strings.Contains(got, "rota-far owned=false unread=true") || !strings.Contains(got, "list of Rota") {
+		t.Errorf("where it does not answer:\n%s", got)
+	}
+	b.write("ward.stack.yaml", "stack: ward\ntemplate: ward.yaml\ntarget: workshop/alder-1\nadopt: { old: rota-lower, more: rota-none }\n")
+	b.write("ward.yaml", strings.Replace(listing, "    note:", "    more: { type: Rota, properties: { hut: far, keepers: [ oak ] } }\n    note:", 1))
+	if p := b.preview("ward.stack.yaml"); !strings.Contains(fmt.Sprint(p.Findings), "whether there is a rota-none in workshop/alder-1 is not known") {
+		t.Errorf("%v", p.Findings)
+	}
 }

@@ -207,7 +207,13 @@ func (a *App) state(ctx context.Context, d *Draft) (s *surveyed, told tosca.Find
 	if told := unknownTarget(d.Stack, targets); len(told) > 0 {
 		return nil, told, nil
 	}
-	s, err = a.survey(ctx, d.Stack.Target, d.Stack.Stack)
+	var unlisted *programs.Unlisted
+	if len(d.Stack.Adopt) > 0 {
+		ctx, unlisted = programs.Listing(ctx)
+	}
+	if s, err = a.survey(ctx, d.Stack.Target, d.Stack.Stack); err == nil && unlisted != nil {
+		s.Unlisted = unlisted.Why()
+	}
 	return s, nil, err
 }
 

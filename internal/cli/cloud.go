@@ -97,6 +97,9 @@ func (p *Program) cloud() *cobra.Command {
 				if in.Problem != "" {
 					fmt.Fprintf(p.Err, "%s does not say what is in it: %s\n", in.Target, in.Problem)
 				}
+				for _, why := range in.Partly {
+					fmt.Fprintf(p.Err, "not all that is in %s is known: %s\n", in.Target, why)
+				}
 			}
 			list := slices.DeleteFunc(slices.Clone(all.There), func(t *app.There) bool {
 				at, _, _ := strings.Cut(name, "@")
@@ -114,7 +117,7 @@ func (p *Program) cloud() *cobra.Command {
 			} else {
 				p.cloudText(list)
 			}
-			if slices.ContainsFunc(list, (*app.There).Unread) || slices.ContainsFunc(all.Targets, func(in app.Inventoried) bool { return in.Problem != "" }) {
+			if slices.ContainsFunc(list, (*app.There).Unread) || slices.ContainsFunc(all.Targets, func(in app.Inventoried) bool { return in.Problem != "" || len(in.Partly) > 0 }) {
 				return exit(ExitRefused)
 			}
 			return nil

@@ -12,11 +12,12 @@ import (
 
 // TargetState is what is known of a target.
 type TargetState struct {
-	Store  string // the id of the store that asks
-	Target stack.Target
-	Stack  string // the one that is looked at
-	About  *cloud.About
-	All    []*stack.Live // everything that the target has
+	Unlisted []string // why not all that is there is known
+	Store    string   // the id of the store that asks
+	Target   stack.Target
+	Stack    string // the one that is looked at
+	About    *cloud.About
+	All      []*stack.Live // everything that the target has
 	// Taken tells for names that are unique in the whole cloud, by type/name,
 	// the id of the owner, or "?" where it is in another account.
 	Taken map[string]string

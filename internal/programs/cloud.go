@@ -635,7 +635,7 @@ func (c *Cloud) Create(ctx context.Context, t stack.Target, key string, r cloud.
 
 // Update begins to change a resource.
 func (c *Cloud) Update(ctx context.Context, r cloud.Ref, key string, change cloud.Request) (cloud.Operation, error) {
-	k, err := c.find(ctx, r)
+	k, err := c.findAny(ctx, r)
 	if err != nil {
 		return cloud.Operation{}, err
 	}
@@ -743,7 +743,7 @@ func Action(name string) string { return "action " + name }
 
 // Get reads a resource.
 func (c *Cloud) Get(ctx context.Context, r cloud.Ref) (cloud.Resource, error) {
-	k, err := c.find(ctx, r)
+	k, err := c.findAny(ctx, r)
 	if err != nil {
 		return cloud.Resource{}, err
 	}
@@ -832,7 +832,7 @@ func (c *Cloud) resource(k *Known) cloud.Resource {
 	return r
 }
 
-// List lists the resources of a stack in a target; "" is of all. One that cannot be read is listed
+// List lists the resources of a stack in a target; "" is of all, and with Listing also those that nobody has made from here. One that cannot be read is listed
 // as it was known last, in the state Unreadable.
 func (c *Cloud) List(ctx context.Context, t stack.Target, stackName string) ([]cloud.Resource, error) {
 	known, err := c.all(ctx, t, stackName)
@@ -866,6 +866,9 @@ func (c *Cloud) List(ctx context.Context, t stack.Target, stackName string) ([]c
 		if r != nil {
 			list = append(list, *r)
 		}
+	}
+	if stackName == "" {
+		list = append(list, c.others(ctx, t, known)...)
 	}
 	return list, nil
 }

@@ -154,6 +154,9 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 		if in.Problem != "" {
 			problems = append(problems, fmt.Sprintf("%s does not say what is in it: %s", in.Target, in.Problem))
 		}
+		for _, why := range in.Partly {
+			problems = append(problems, fmt.Sprintf("not all that is in %s is known: %s", in.Target, why))
+		}
 	}
 	for i, p := range problems[:min(len(problems), 3)] {
 		s.Text(r.X+1, r.Y+1+i, r.W-2, t.On(t.States[run.HasFailed].Word), part.Clip(p, r.W-2))
