@@ -131,18 +131,33 @@ func TestNameServer(t *testing.T) {
 
 	// What others have is not overwritten; it is adopted, or left alone.
 	old := strings.Replace(namesTemplate, "    www:", "    old: { type: DnsRecords, properties: { zone: kestrelridge.example, name: old, kind: A, values: [ 192.0.2.99 ] }, requirements: [ { through: names } ] }\n    www:", 1)
-	b.write("names.yaml", old)
-	if r := b.carry(b.preview("names.stack.yaml"), "undo"); r.State != run.StatusUndone || !strings.Contains(r.Reason, "old.kestrelridge.example. has records of the kind A already") {
-		t.Fatalf("%s %s", r.State, r.Reason)
+	foreseen := func(what, want string) {
+		t.Helper()
+		b.write("names.yaml", strings.Replace(old, "name: old, kind: A, values: [ 192.0.2.99 ]", what, 1))
+		if p := b.preview("names.stack.yaml"); !strings.Contains(fmt.Sprint(p.Findings), want) {
+			t.Errorf("%s: %v", what, p.Findings)
+		}
 	}
-	b.write("names.yaml", strings.Replace(old, "name: old, kind: A, values: [ 192.0.2.99 ]", "name: old, kind: CNAME, values: [ www ]", 1))
-	if r := b.carry(b.preview("names.stack.yaml"), "undo"); r.State != run.StatusUndone || !strings.Contains(r.Reason, "a CNAME stands alone") {
-		t.Fatalf("%s %s", r.State, r.Reason)
+	foreseen("name: old, kind: A, values: [ 192.0.2.99 ]", "old: name 'old' is taken by ")
+	foreseen("name: OLD.kestrelridge.example., kind: CNAME, values: [ www ]", "is taken by ")
+	foreseen(`name: more, kind: A, values: [ "192.0.2.99\nwww 300 IN A 192.0.2.1" ]`, "is no value of a record of the kind A")
+	foreseen("name: more, kind: AAAA, values: [ 192.0.2.99 ]", "'192.0.2.99' is no value of a record of the kind AAAA")
+	foreseen("name: more, kind: MX, values: [ ten ns ]", "'ten ns' is no value of a record of the kind MX")
+	meanwhile := func(what, made, want string) {
+		t.Helper()
+		b.write("names.yaml", strings.Replace(old, "zone: kestrelridge.example, name: old, kind: A, values: [ 192.0.2.99 ]", what, 1))
+		p := b.preview("names.stack.yaml")
+		if made != "" {
+			b.Change(t, false, made)
+			defer b.Change(t, true, made)
+		}
+		if r := b.carry(p, "undo"); r.State != run.StatusUndone || !strings.Contains(r.Reason, want) {
+			t.Fatalf("%s %s", r.State, r.Reason)
+		}
 	}
-	b.write("names.yaml", strings.Replace(old, "values: [ 192.0.2.99 ]", `values: [ "192.0.2.99\nwww 300 IN A 192.0.2.1" ]`, 1))
-	if r := b.carry(b.preview("names.stack.yaml"), "undo"); r.State != run.StatusUndone || !strings.Contains(r.Reason, "it has more than one line") {
-		t.Fatalf("%s %s", r.State, r.Reason)
-	}
+	meanwhile("zone: kestrelridge.example, name: late, kind: A, values: [ 192.0.2.99 ]", "late.kestrelridge.example. 300 IN A 192.0.2.7", "late.kestrelridge.example. has records of the kind A already")
+	meanwhile("zone: kestrelridge.example, name: late, kind: CNAME, values: [ www ]", "late.kestrelridge.example. 300 IN A 192.0.2.7", "a CNAME stands alone")
+	meanwhile("zone: elsewhere.example, name: late, kind: A, values: [ 192.0.2.99 ]", "", "the server is not the authority for the zone elsewhere.example.")
 	b.wantSame("the zone after that was refused", b.All(t), full)
 	b.write("names.yaml", old)
 	stackFile, err := os.ReadFile(filepath.Join(b.dir, "names.stack.yaml"))

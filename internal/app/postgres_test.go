@@ -203,11 +203,14 @@ func TestPostgresByHand(t *testing.T) {
 	b.write("elders.stack.yaml", stackFile)
 	before = b.Catalogue(t)
 	if r := b.carry(b.preview("elders.stack.yaml"), "undo"); r.State != run.StatusUndone || !strings.Contains(r.Reason, "there is a role elder already") {
-		t.Fatalf("%s %s", r.State, r.Reason)
+		t.Fatalf("%s %s", r.State, r.Reason) // how to get there was not known before
 	}
 	b.wantSame("after it was refused, the catalogue", b.Catalogue(t), before)
 	b.write("gauges.stack.yaml", strings.Replace(stackFile, "elders.yaml", "gauges.yaml", 1))
 	b.deploy(run.StatusDone, "gauges.stack.yaml")
+	if p := b.preview("elders.stack.yaml"); !strings.Contains(fmt.Sprint(p.Findings), "elder: name 'elder' is taken by ") || !strings.Contains(fmt.Sprint(p.Findings), "home: name 'elderly' is taken by ") {
+		t.Fatalf("%v", p.Findings)
+	}
 	list, err := b.Cloud.List(t.Context(), b.stack("gauges").Target, "")
 	if err != nil {
 		t.Fatal(err)

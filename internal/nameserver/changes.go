@@ -127,7 +127,7 @@ func (s *server) update(ctx context.Context, m *dns.Msg, one set, not func() err
 		p.Type, p.Status, p.Fix = "not-permitted", http.StatusForbidden, "see that the server allows updates of the zone with that key; its log says what else it does not like, such as a name without an address"
 		p.Detail = fmt.Sprintf("the name server refuses what it was sent for %s with the key %s", one.name, s.key)
 	case dns.RcodeNotAuth, dns.RcodeNotZone:
-		p.Type, p.Detail, p.Fix = "no-such-resource", "the server is not the authority for the zone "+one.zone, "give a zone that it is the authority for"
+		return s.notAuthority(ctx, one.zone)
 	case dns.RcodeServerFailure:
 		p.Type, p.Status, p.Passing, p.RetryAfterMS = "busy", http.StatusServiceUnavailable, true, 500
 	}

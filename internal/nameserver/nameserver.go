@@ -86,6 +86,9 @@ func (s *server) ask(ctx context.Context, m *dns.Msg) (*dns.Msg, error) {
 	}
 	if answer != nil {
 		if p := s.unsigned(answer, err); p != nil {
+			if m.Opcode == dns.OpcodeUpdate && len(m.Question) > 0 { // some do not sign that they do not have the zone
+				return nil, s.notAuthority(ctx, m.Question[0].Name)
+			}
 			return nil, p
 		}
 	}
@@ -172,7 +175,7 @@ func (s *server) zone(ctx context.Context, zone string) (map[string]set, error) 
 				for range answers {
 				}
 			}()
-			return nil, s.notTransferred(zone, part.Error)
+			return nil, s.notTransferred(ctx, zone, part.Error)
 		}
 		for _, rr := range part.RR {
 			h := rr.Header()
@@ -190,15 +193,12 @@ func (s *server) zone(ctx context.Context, zone string) (map[string]set, error) 
 	return out, ctx.Err()
 }
 
-func (s *server) notTransferred(zone string, err error) error {
+func (s *server) notTransferred(ctx context.Context, zone string, err error) error {
 	text := err.Error()
 	var refused *dns.Error
 	switch {
-	case errors.Is(err, dns.ErrSig), errors.Is(err, dns.ErrAuth), errors.Is(err, dns.ErrNoSig):
-		return s.unsigned(&dns.Msg{}, dns.ErrSig)
-	case strings.Contains(text, "bad xfr rcode: 9"):
-		return &cloud.Problem{Type: "no-such-resource", Title: "no such zone", Status: http.StatusUnprocessableEntity, Fix: "give a zone that the server is the authority for, and a key that it knows",
-			Detail: "the server is not the authority for the zone " + zone + ", or does not know the key " + s.key}
+	case errors.Is(err, dns.ErrSig), errors.Is(err, dns.ErrAuth), errors.Is(err, dns.ErrNoSig), strings.Contains(text, "bad xfr rcode: 9"):
+		return s.notAuthority(ctx, zone)
 	case strings.Contains(text, "bad xfr rcode: 5"):
 		return &cloud.Problem{Type: "not-permitted", Title: "not allowed", Status: http.StatusForbidden, Fix: "let the server allow transfers and updates of the zone with that key",
 			Detail: "the server does not let the zone " + zone + " be transferred with the key " + s.key}
@@ -206,6 +206,16 @@ func (s *server) notTransferred(zone string, err error) error {
 		return &cloud.Problem{Type: "refused", Title: "no transfer", Status: http.StatusUnprocessableEntity, Detail: "the zone " + zone + " cannot be transferred: " + cloud.Clean(text)}
 	}
 	return s.unanswered(err)
+}
+
+// notAuthority tells a zone that the server does not have from a key that it does not know: with a key that is right it
+// answers something else.
+func (s *server) notAuthority(ctx context.Context, zone string) error {
+	if err := s.Answers(ctx); err != nil {
+		return err
+	}
+	return &cloud.Problem{Type: "no-such-resource", Title: "no such zone", Status: http.StatusUnprocessableEntity, Fix: "give a zone that it is the authority for",
+		Detail: "the server is not the authority for the zone " + zone}
 }
 
 // Objects lists the records of the zones of which some are known.

@@ -23,6 +23,8 @@ type Knowledge interface {
 	// Unique yields a key that no two resources of a type may share, and the
 	// property that it is about; "" where it is not known, or there is none.
 	Unique(c *Checker, r *stack.Resource) (key, property string)
+	// Twin reports whether a resource could not be there beside one that is behind the same connection.
+	Twin(c *Checker, r *stack.Resource, l *stack.Live) bool
 }
 
 // Extent tells how much of a template is known.

@@ -154,7 +154,9 @@ func Against(k Knowledge, s *TargetState, w *stack.Wanted, cs *whatif.ChangeSet,
 		}
 		c.State = s
 		c.leaving(ch)
-		if c.State = s.at(ch); c.State == nil { // it is checked when it is there
+		if c.State = s.at(ch); c.State == nil { // it is checked when it is there, but for what stands there already
+			c.State = s
+			c.takenBehind(ch)
 			continue
 		}
 		c.permissions(ch)
@@ -265,6 +267,24 @@ func (c *Checker) taken(ch *whatif.Change) {
 			c.TakenBy(r, property, "another account")
 		case l == nil || c.State.Foreign(l) && !c.Kept(ch, id):
 			c.TakenBy(r, property, id)
+		}
+	}
+}
+
+// takenBehind reports a name that something has already behind the connection that a change is made through.
+func (c *Checker) takenBehind(ch *whatif.Change) {
+	if ch.Wanted == nil || ch.Kind != whatif.New && ch.Kind != whatif.Swap {
+		return
+	}
+	_, property := c.knowledge.Unique(c, ch.Wanted)
+	connection := c.ID(through(ch))
+	if property == "" || connection == "" {
+		return
+	}
+	for _, l := range c.State.All {
+		if way, _ := cloud.WayOf(l.ID); way == connection && l.Type == ch.Type && c.State.Foreign(l) && !c.Kept(ch, l.ID) && c.knowledge.Twin(c, ch.Wanted, l) {
+			c.TakenBy(ch.Wanted, property, l.ID+"; 'adopt' takes it over")
+			return
 		}
 	}
 }

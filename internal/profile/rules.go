@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/miekg/dns"
+
 	"brickrow/internal/cloud"
 	"brickrow/internal/precheck"
 	"brickrow/internal/stack"
@@ -41,6 +43,7 @@ var rules = map[string]func(c checker, r *stack.Resource){
 	"Database":     func(c checker, r *stack.Resource) { c.version(r, c.Text(r, "engine")) },
 	"Record":       record,
 	"Certificate":  certificate,
+	"DnsRecords":   dnsRecords,
 	"Function":     func(c checker, r *stack.Resource) { c.role(r, "function") },
 	"Schedule":     schedule,
 	"Cluster": func(c checker, r *stack.Resource) {
@@ -282,6 +285,21 @@ func record(c checker, r *stack.Resource) {
 	}
 }
 
+// dnsRecords reports values that no zone could have.
+func dnsRecords(c checker, r *stack.Resource) {
+	list, _ := c.Value(r, "values").(tosca.List)
+	kind := strings.ToUpper(c.Text(r, "kind"))
+	for _, v := range list {
+		text, plain := v.(tosca.String)
+		if !plain || kind == "" || kind == "TXT" && !strings.HasPrefix(string(text), `"`) {
+			continue
+		}
+		if rr, err := dns.NewRR("name.example. 300 IN " + kind + " " + string(text)); err != nil || rr == nil || strings.ContainsAny(string(text), "\n\r") {
+			c.At(r, "values", "bad-address", "write it as a zone file has it behind the kind", "%s: '%s' is no value of a record of the kind %s", r.Name, tosca.Show(v), kind)
+		}
+	}
+}
+
 func certificate(c checker, r *stack.Resource) {
 	rec := c.Resource(c.Target(r, "record"))
 	domain := c.Text(r, "domain")
@@ -405,6 +423,27 @@ func unique(c *precheck.Checker, r *stack.Resource) (key, property string) {
 		return c.Target(r, in) + "/" + c.Text(r, name), name
 	}
 	return "", ""
+}
+
+// Twin reports whether a resource could not be there beside one that is behind the same connection.
+func (*Profile) Twin(c *precheck.Checker, r *stack.Resource, l *stack.Live) bool {
+	text := func(name string) string { return tosca.InClear(l.Properties[name]) }
+	if r.Type.Name == "DnsRecords" {
+		return fullName(c.Text(r, "name"), c.Text(r, "zone")) == fullName(text("name"), text("zone")) && exclude(strings.ToUpper(text("kind")), strings.ToUpper(c.Text(r, "kind")))
+	}
+	in, property := uniqueIn(r.Type)
+	return in != "" && text(property) == c.Text(r, property) && (in == stack.Through || slices.Contains(l.Links[in], c.ID(c.Target(r, in))))
+}
+
+// fullName is a name in a zone with all its parts.
+func fullName(name, zone string) string {
+	switch {
+	case name == "@":
+		name = zone
+	case !strings.HasSuffix(name, "."):
+		name += "." + zone
+	}
+	return dns.CanonicalName(name)
 }
 
 // uniqueIn is the property of a type that no two may share that rest on the same by a requirement.

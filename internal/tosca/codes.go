@@ -14,7 +14,7 @@ var Codes = map[string]string{
 	"ambiguous-selection":        "more than one resource of the target suits a node_filter",
 	"ambiguous-substitute":       "more than one imported template fills a node",
 	"ambiguous-target":           "a requirement or a path could mean more than one resource",
-	"bad-address":                "a subscription or a record needs an address of another kind",
+	"bad-address":                "a subscription or a record needs an address, or a value, of another kind",
 	"bad-bytes":                  "a value of the type bytes is not base64",
 	"bad-count":                  "a count is below zero or too large, or a template makes too many resources",
 	"bad-flag":                   "an input on the command line is not name=value",
