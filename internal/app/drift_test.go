@@ -545,3 +545,33 @@ func TestAMarkedTagIsPutBack(t *testing.T) {
 		}
 	}
 }
+
+// A value that others get as well is written where all get it, and said so; or for one alone, and then the others stay as they are.
+func TestSharedValues(t *testing.T) {
+	b := newBench(t, 5000)
+	b.t = t
+	text := "tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  inputs: { label: { type: string, default: snow }, more: { type: string, default: ice } }\n" +
+		"  node_templates:\n    one: { type: Queue, properties: { label: { $get_input: label } } }\n    two: { type: Topic, properties: { label: { $concat: [ about-, { $get_input: label } ] } } }\n    three: { type: Topic, properties: { label: { $get_input: more } } }\n"
+	b.write("terrace.yaml", text)
+	b.write("terrace.stack.yaml", "stack: terrace\ntemplate: terrace.yaml\ntarget: workshop/alder-1\n")
+	b.deploy(run.StatusDone, "terrace.stack.yaml")
+	b.byHand("one", cloud.Request{Properties: props("label", "rain")})
+	b.byHand("three", cloud.Request{Properties: props("label", "hail")})
+	w, err := b.WriteBack(t.Context(), b.drift())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(w.Shared) != 1 || w.Shared[0].Words() != "label of one comes from the input label, which two uses too" || len(w.Left) != 1 {
+		t.Errorf("%+v, left %v", w.Shared, w.Left)
+	}
+	if w, err = b.WriteBackAlone(t.Context(), b.drift().Of("one", "")); err == nil {
+		err = b.SaveWritten(t.Context(), w)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	now, _ := os.ReadFile(filepath.Join(b.dir, "terrace.yaml"))
+	if want := strings.Replace(text, "label: { $get_input: label }", "label: rain", 1); string(now) != want || fmt.Sprint(w.Left) != "[three (edit)]" || len(w.Shared) != 0 { // that was not chosen
+		t.Errorf("left %v, cannot %+v:\n%s", w.Left, w.Cannot, now)
+	}
+}

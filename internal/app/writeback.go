@@ -32,6 +32,8 @@ type Written struct {
 	// Left is what the files would say else than the cloud: what deploying them would change
 	// then. It is empty where all of the drift is written.
 	Left []string
+	// Shared are the values that others get as well from where they are written.
+	Shared []Shared
 	// Gone is what is not there any more and is taken out of the template.
 	Gone []*stack.Recorded
 	// Renamed are those whose tag says by now that they are another node, by that.
@@ -44,6 +46,26 @@ type Written struct {
 	checking  *assist.Work
 	documents map[string]*Document
 	texts     map[string][]byte // as they are to be, by path
+}
+
+// Shared is a value that is written where others get theirs from too.
+type Shared struct {
+	Name, Path string
+	Inputs     []string // that it comes from
+	With       []string // the other resources
+}
+
+// Words say what that means.
+func (s Shared) Words() string {
+	from := "the input " + s.Inputs[0]
+	if len(s.Inputs) > 1 {
+		from = "the inputs " + strings.Join(s.Inputs, ", ")
+	}
+	verb := "uses"
+	if len(s.With) > 1 {
+		verb = "use"
+	}
+	return fmt.Sprintf("%s of %s comes from %s, which %s %s too", s.Path, s.Name, from, whatif.Few(s.With), verb)
 }
 
 // WrittenFile is a file with its text before and after.
@@ -157,6 +179,15 @@ func (w *Written) save() error {
 // value at the very place that it comes from. It is held against the cloud then: what the
 // files would change else is in Left.
 func (a *App) WriteBack(ctx context.Context, d *Drift) (*Written, error) {
+	return a.writeBack(ctx, d, false)
+}
+
+// WriteBackAlone does the same, with the values in the nodes themselves: what they share with others stays as it is there.
+func (a *App) WriteBackAlone(ctx context.Context, d *Drift) (*Written, error) {
+	return a.writeBack(ctx, d, true)
+}
+
+func (a *App) writeBack(ctx context.Context, d *Drift, alone bool) (*Written, error) {
 	st := d.Stack
 	if st.StackFile == "" {
 		return nil, refusal("nobody knows the files that %s was deployed from", st.Name)
@@ -186,7 +217,7 @@ func (a *App) WriteBack(ctx context.Context, d *Drift) (*Written, error) {
 		case seen[key]:
 		default:
 			seen[key] = true
-			values = append(values, assist.WriteBack{Resource: c.Name, Property: c.Property, Link: c.Link, Want: c.Whole})
+			values = append(values, assist.WriteBack{Resource: c.Name, Property: c.Property, Link: c.Link, Want: c.Whole, Alone: alone})
 			of = append(of, c)
 		}
 	}
@@ -214,6 +245,8 @@ func (a *App) WriteBack(ctx context.Context, d *Drift) (*Written, error) {
 	for i, err := range failed {
 		if err != nil {
 			out.cannot(of[i], err)
+		} else if s := sharedWith(draft.Wanted, of[i]); !alone && len(s.With) > 0 {
+			out.Shared = append(out.Shared, s)
 		}
 	}
 	for _, r := range d.Gone {
@@ -254,6 +287,28 @@ func (a *App) WriteBack(ctx context.Context, d *Drift) (*Written, error) {
 		return out, nil
 	}
 	return out, a.proveWritten(ctx, st.StackFile, out.texts, out)
+}
+
+// sharedWith finds who else gets something from the inputs that a property comes from.
+func sharedWith(w *stack.Wanted, c Differing) Shared {
+	out := Shared{Name: c.Name, Path: c.Path}
+	res := w.Resource(c.Name)
+	if res == nil || c.Link || res.Property(c.Property) == nil {
+		return out
+	}
+	out.Inputs = w.Sources(res.Property(c.Property)).Inputs
+	if len(out.Inputs) == 0 {
+		return out
+	}
+	for _, other := range w.Resources {
+		shares := func(p *stack.Property) bool {
+			return slices.ContainsFunc(w.Sources(p).Inputs, func(in string) bool { return slices.Contains(out.Inputs, in) })
+		}
+		if other.Node != res.Node && slices.ContainsFunc(other.Properties, shares) {
+			out.With = append(out.With, other.Name)
+		}
+	}
+	return out
 }
 
 // cannot notes a difference that cannot be written.

@@ -19,6 +19,8 @@ type WriteBack struct {
 	Link     bool
 	// Want is the value, of a requirement a list of names; nil is that it is taken away.
 	Want tosca.Value
+	// Alone says that it is written into the property itself, also where that gets it from an input that others have too.
+	Alone bool
 }
 
 // back writes values into the places that they come from.
@@ -207,6 +209,16 @@ func (b *back) write(v WriteBack, all []WriteBack) error {
 	case want == nil:
 		e, ok := d.withoutEntry(b.place(d, n.Properties[i].Pos))
 		return b.edit(d, e, ok)
+	}
+	if x := n.Properties[i].Value; v.Alone && x.Kind == tosca.CallExpr {
+		at := b.place(d, x.Pos) // of the function, or of its bracket
+		line := d.text.Line(at.Line)
+		at.Column = strings.LastIndexByte(line[:min(at.Column+1, len(line))], '{')
+		if at.Column < 0 {
+			return errYours
+		}
+		end, ok := d.flowEnd(at)
+		return b.edit(d, Edit{Range{at, end}, stack.LiteralText(t, want)}, ok && end.Line == at.Line)
 	}
 	return b.fit(n.Properties[i].Value, t, now, want)
 }

@@ -63,7 +63,7 @@ func differingJSON(c app.Differing) jsonDiffering {
 }
 
 func (p *Program) drift() *cobra.Command {
-	var patch, write, putBack bool
+	var patch, write, putBack, alone bool
 	cmd := &cobra.Command{Use: "drift STACK", Short: "Say where a stack in the cloud differs from its record; exit code 3 when it does, 1 when a part could not be read",
 		Args: cobra.ExactArgs(1)}
 	agreed := agreementFlags(cmd)
@@ -71,11 +71,15 @@ func (p *Program) drift() *cobra.Command {
 	cmd.Flags().BoolVar(&putBack, "put-back", false, "deploy the revision again, so that the cloud is what the record says")
 	cmd.Flags().BoolVar(&patch, "patch", false, "print what would write it into the files, as a unified diff")
 	cmd.Flags().BoolVar(&write, "write", false, "write it into the files, so that they say what is there")
+	cmd.Flags().BoolVar(&alone, "alone", false, "with --patch or --write: write values into the nodes themselves, not where others get theirs from too")
 	cmd.MarkFlagsMutuallyExclusive("patch", "write", "put-back")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		ctx := cmd.Context()
 		if agreed.save != "" && !putBack {
 			return usage{errors.New("--save goes with --put-back")}
+		}
+		if alone && !patch && !write {
+			return usage{errors.New("--alone goes with --patch or --write")}
 		}
 		return p.onStack(ctx, args[0], func(a *app.App, st *stack.Stack) error {
 			if putBack {
@@ -90,7 +94,7 @@ func (p *Program) drift() *cobra.Command {
 				return err
 			}
 			if patch || write {
-				return p.writeBack(ctx, a, d, write, agreed.yes)
+				return p.writeBack(ctx, a, d, write, alone, agreed.yes)
 			}
 			if agreed.json {
 				if err := p.json(driftJSON(d)); err != nil {
@@ -113,8 +117,12 @@ func (p *Program) drift() *cobra.Command {
 
 // writeBack prints what lets the files say what is there, and writes it where that is agreed
 // to.
-func (p *Program) writeBack(ctx context.Context, a *app.App, d *app.Drift, write, agreed bool) error {
-	w, err := a.WriteBack(ctx, d)
+func (p *Program) writeBack(ctx context.Context, a *app.App, d *app.Drift, write, alone, agreed bool) error {
+	work := a.WriteBack
+	if alone {
+		work = a.WriteBackAlone
+	}
+	w, err := work(ctx, d)
 	if err != nil {
 		return err
 	}
@@ -126,6 +134,9 @@ func (p *Program) written(ctx context.Context, a *app.App, w *app.Written, write
 	fmt.Fprint(p.Out, w.Patch())
 	for _, c := range w.Cannot {
 		p.wrapped("# ", fmt.Sprintf("%s %s cannot be written: %s", c.Name, c.Path, c.Why))
+	}
+	for _, s := range w.Shared {
+		p.wrapped("# ", s.Words()+"; --alone writes it for "+s.Name+" alone")
 	}
 	if len(w.Left) > 0 && len(w.Files) > 0 {
 		p.wrapped("# ", "deploying the files would change then: "+strings.Join(w.Left, ", "))

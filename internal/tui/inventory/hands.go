@@ -1,6 +1,7 @@
 package inventory
 
 import (
+	"context"
 	"fmt"
 	"path/filepath"
 
@@ -108,6 +109,11 @@ func (v *View) capture() {
 
 // writeBack works out what lets the files say what is there.
 func (v *View) writeBack() tea.Cmd {
+	v.patch.Alone = func() tea.Cmd { return v.writeBackBy(v.App().WriteBackAlone) }
+	return v.writeBackBy(v.App().WriteBack)
+}
+
+func (v *View) writeBackBy(work func(context.Context, *app.Drift) (*app.Written, error)) tea.Cmd {
 	r := v.selected()
 	st, name, id := r.Owner.Of, r.Owner.Node, r.ID
 	v.Say("looking where %s comes from …", name)
@@ -116,7 +122,7 @@ func (v *View) writeBack() tea.Cmd {
 		if err != nil {
 			return part.Patched{For: v, Err: err}
 		}
-		w, err := v.App().WriteBack(v.Context(), d.Of(name, id))
+		w, err := work(v.Context(), d.Of(name, id))
 		return part.Patched{For: v, Written: w, Err: err}
 	}
 }

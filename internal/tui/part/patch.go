@@ -15,7 +15,9 @@ import (
 // Patch shows what would be written into the files of a stack, until it is written or left.
 type Patch struct {
 	Written *app.Written // nil is that nothing is shown
-	scroll  int
+	// Alone works it out again for what is shown alone, where others get the same value; nil is that it cannot.
+	Alone  func() tea.Cmd
+	scroll int
 }
 
 // Patched is what would be written, as it was worked out for a view.
@@ -54,6 +56,9 @@ func (p *Patch) Bindings(save func() tea.Cmd) []Binding {
 	var keys []Binding
 	if len(p.Written.Files) > 0 {
 		keys = append(keys, Bind(save, "enter").Shown("enter", "write it"))
+	}
+	if len(p.Written.Shared) > 0 && p.Alone != nil {
+		keys = append(keys, Bind(p.Alone, "o").Shown("o", "for this one only").As("Write the value into this node, not where others get theirs from too"))
 	}
 	by := func(n int) func() tea.Cmd { return Run(func() { p.Scroll(n) }) }
 	return append(keys, Bind(Run(func() { p.Written, p.scroll = nil, 0 }), "esc").Shown("esc", "leave it"),
@@ -105,6 +110,14 @@ func (p *Patch) Draw(t *Theme, s *Screen, r Rect) {
 	for _, c := range w.Cannot {
 		say(t.Plain(), "")
 		say(t.Hinted(), strings.TrimSpace(c.Name+" "+c.Path)+" cannot be written: "+c.Why)
+	}
+	for _, c := range w.Shared {
+		say(t.Plain(), "")
+		words := c.Words()
+		if p.Alone != nil {
+			words += ": with o it is written for this one only"
+		}
+		say(t.Hinted(), words)
 	}
 	if len(w.Left) > 0 && len(w.Files) > 0 {
 		say(t.Plain(), "")
