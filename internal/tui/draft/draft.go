@@ -103,6 +103,8 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return v.keepNow()
 	case kept:
 		v.wasKept(msg)
+	case rested:
+		return v.rested(msg)
 	case tried:
 		v.tried(msg)
 	case tea.KeyPressMsg:

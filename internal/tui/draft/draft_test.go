@@ -15,6 +15,7 @@ import (
 	"brickrow/internal/profile"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
+	"brickrow/internal/tui/part"
 	"brickrow/internal/tui/part/parttest"
 )
 
@@ -100,4 +101,32 @@ func BenchmarkWrite(b *testing.B) {
 			sh.Styled(v)
 		}
 	})
+}
+
+// TestPouredIntoAnInput pours 100,000 letters into an input, each as a key of its own, and wants what they would change to be asked
+// once they have come to an end, and no more of them than an input takes.
+func TestPouredIntoAnInput(t *testing.T) {
+	d := long(3)
+	d.File.Service.Inputs = []*tosca.Property{{Name: "label", Type: &tosca.Type{Name: "string"}}}
+	v := New(parttest.New(t, nil))
+	v.heard(newLoaded(d))
+	v.good = d
+	v.typeValue()
+	asked := 0
+	began := time.Now()
+	for i := range 100_000 {
+		if cmd := v.formKey(tea.KeyPressMsg{Code: 'a', Text: string('a' + rune(i%26))}); cmd != nil {
+			asked++
+		}
+	}
+	t.Log(time.Since(began))
+	if n := len(v.form.input.Value()); asked != 1 || n != part.LongestInput {
+		t.Errorf("asked %d times, %d letters", asked, n)
+	}
+	if cmd := v.rested(rested{1, d.File.Service.Inputs[0]}); cmd == nil || !v.form.resting {
+		t.Error("the last letters are not waited for")
+	}
+	if cmd := v.rested(rested{v.form.asked, d.File.Service.Inputs[0]}); cmd == nil || v.form.resting {
+		t.Error("it is not asked")
+	}
 }

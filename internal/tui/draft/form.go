@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
@@ -28,8 +29,10 @@ type form struct {
 	would  *app.Preview
 	wrong  string // what is wrong with the value
 	asked  int    // how often it was asked what it would change
-	rows   []part.Rect
-	first  int // the input of the first row
+	// resting says that a moment without a letter is waited for.
+	resting bool
+	rows    []part.Rect
+	first   int // the input of the first row
 }
 
 // tried says what a value would change.
@@ -138,6 +141,9 @@ func (v *View) typeValue() {
 
 // formKey hears a key while a value is typed.
 func (v *View) formKey(k tea.KeyPressMsg) tea.Cmd {
+	if part.Full(v.form.input, k) {
+		return nil
+	}
 	in := v.fields()[v.form.at]
 	before := v.form.input.Value()
 	var cmd tea.Cmd
@@ -181,9 +187,40 @@ func (v *View) flags(name string, value *string) []string {
 	return kept
 }
 
-// try asks what the value that is typed would change, by the record.
+// try asks what the value that is typed would change, once nothing was typed for a moment.
 func (v *View) try(in *tosca.Property) tea.Cmd {
 	v.form.asked++
+	if v.form.resting {
+		return nil
+	}
+	v.form.resting = true
+	asked := v.form.asked
+	return tea.Tick(restBeforeTry, func(time.Time) tea.Msg { return rested{asked, in} })
+}
+
+// restBeforeTry is how long nothing is typed before a value is tried.
+const restBeforeTry = 120 * time.Millisecond
+
+// rested says that a moment has gone since a letter was typed.
+type rested struct {
+	asked int
+	in    *tosca.Property
+}
+
+func (v *View) rested(msg rested) tea.Cmd {
+	v.form.resting = false
+	switch {
+	case !v.form.typing:
+		return nil
+	case msg.asked != v.form.asked: // more was typed
+		v.form.asked--
+		return v.try(msg.in)
+	}
+	return v.tryNow(msg.in)
+}
+
+// tryNow asks what the value that is typed would change, by the record.
+func (v *View) tryNow(in *tosca.Property) tea.Cmd {
 	asked, path, text := v.form.asked, v.path, v.form.input.Value()
 	values := v.Values(path)
 	values.Flags = v.flags(in.Name, &text)

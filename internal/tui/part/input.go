@@ -140,6 +140,9 @@ func (f *Filter) Active() bool { return f.Input.Value() != "" }
 // Update hears a message while the filter is being typed; changed is told when its
 // words are others.
 func (f *Filter) Update(msg tea.Msg, changed func()) (cmd tea.Cmd) {
+	if Full(f.Input, msg) {
+		return nil
+	}
 	before := f.Input.Value()
 	k := ""
 	if press, ok := msg.(tea.KeyPressMsg); ok {
@@ -190,6 +193,9 @@ func EditLine(in textinput.Model, msg tea.Msg) (out textinput.Model, cmd tea.Cmd
 			out, cmd = in, nil
 		}
 	}()
+	if Full(in, msg) {
+		return in, nil
+	}
 	if k, ok := msg.(tea.KeyPressMsg); ok && key.Matches(k, in.KeyMap.DeleteWordForward) {
 		// The component reads past the end where one letter stands behind the
 		// cursor.
@@ -200,6 +206,12 @@ func EditLine(in textinput.Model, msg tea.Msg) (out textinput.Model, cmd tea.Cmd
 		}
 	}
 	return in.Update(msg)
+}
+
+// Full reports whether a letter comes behind as many as a line of input takes: somebody pours a text in.
+func Full(in textinput.Model, msg tea.Msg) bool {
+	k, ok := msg.(tea.KeyPressMsg)
+	return ok && k.Text != "" && in.CharLimit > 0 && in.Position() >= in.CharLimit
 }
 
 // AskFile asks for the name of a file to write, and once more where there is such
