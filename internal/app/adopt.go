@@ -17,7 +17,6 @@ import (
 	"brickrow/internal/files"
 	"brickrow/internal/identity"
 	"brickrow/internal/precheck"
-	"brickrow/internal/profile"
 	"brickrow/internal/programs"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
@@ -310,7 +309,7 @@ func (a *App) WhatIfRelease(ctx context.Context, st *stack.Stack, name string) (
 
 // withoutNode takes a node out of the text of a template.
 func (a *App) withoutNode(path, text, name string) (string, error) {
-	w := assist.New(bundle.Disk, a.Profile.Library, profile.Name)
+	w := assist.New(bundle.Disk, a.Profile.Library, tosca.Shipped...)
 	w.Set(path, assist.NewText(text))
 	e, err := w.WithoutNode(path, name)
 	if err != nil {
@@ -349,7 +348,7 @@ func (a *App) WriteReleased(ctx context.Context, st *stack.Stack, name string) (
 		if err != nil {
 			return nil, err
 		}
-		w := assist.New(bundle.Disk, a.Profile.Library, profile.Name)
+		w := assist.New(bundle.Disk, a.Profile.Library, tosca.Shipped...)
 		if e, ok := w.WithoutEntry(st.StackFile, ad.Pos); ok {
 			out.Files = append(out.Files, WrittenFile{Path: st.StackFile, Before: doc.Text, doc: doc,
 				After: assist.NewText(doc.Text).ApplyAll([]assist.Edit{e}).String()})

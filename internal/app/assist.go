@@ -8,7 +8,6 @@ import (
 
 	"brickrow/internal/assist"
 	"brickrow/internal/bundle"
-	"brickrow/internal/profile"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 )
@@ -16,7 +15,7 @@ import (
 // Assist is the help for texts, with what is known of the targets. ctx ends the
 // asking of them.
 func (a *App) Assist(ctx context.Context) *assist.Work {
-	w := assist.New(bundle.Disk, a.Profile.Library, profile.Name)
+	w := assist.New(bundle.Disk, a.Profile.Library, tosca.Shipped...)
 	there := &known{ask: func(target string) map[string][]string { return a.inTarget(ctx, target) }}
 	w.There = func(target, typ string) []string { return there.of(target)[typ] }
 	recorded := &known{ask: func(of string) map[string][]string { return map[string][]string{"": a.recordedNames(ctx, of)} }}

@@ -17,7 +17,6 @@ import (
 	"brickrow/internal/bundle"
 	"brickrow/internal/capture"
 	"brickrow/internal/cloud"
-	"brickrow/internal/profile"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
@@ -226,7 +225,7 @@ func (a *App) writeBack(ctx context.Context, d *Drift, alone bool) (*Written, er
 			return nil, err
 		}
 	}
-	w := assist.New(bundle.Disk, a.Profile.Library, profile.Name)
+	w := assist.New(bundle.Disk, a.Profile.Library, tosca.Shipped...)
 	w.Recorded = func(name, target string) []string { // formerly is written for these
 		var names []string
 		for _, c := range renamed {

@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"brickrow/internal/bundle"
-	"brickrow/internal/profile"
+	"brickrow/internal/tosca"
 )
 
 // large is a template of many nodes.
@@ -25,7 +25,7 @@ func large(n int) string {
 func BenchmarkAssist(b *testing.B) {
 	for _, n := range []int{1000, 10_000} {
 		b.Run(fmt.Sprint(n), func(b *testing.B) {
-			w := New(bundle.Disk, shipped.Library, profile.Name)
+			w := New(bundle.Disk, shipped.Library, tosca.Shipped...)
 			text := NewText(large(n))
 			at := Place{len(text.Lines) / 2, 0}
 			for !strings.HasPrefix(text.Line(at.Line), "        keep:") {

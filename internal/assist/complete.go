@@ -3,10 +3,13 @@ package assist
 import (
 	"cmp"
 	"fmt"
+	"math"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
+	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 )
 
@@ -211,6 +214,8 @@ func (c *completion) keyItems() {
 		}
 	case r.names == "node_templates":
 		c.skeletons()
+	case r.list == "policies":
+		c.policies("- ")
 	case r.requirements != nil:
 		c.requirements()
 	case r.capabilities != nil:
@@ -497,6 +502,7 @@ func (c *completion) valueItems() {
 			c.add(it)
 		}
 	}
+	c.inputValues()
 	for i, e := range r.enum {
 		if r.fields != nil { // the way on, behind what is here
 			i += 100
@@ -531,6 +537,55 @@ func (c *completion) valueItems() {
 	}
 }
 
+// policies are items of the list of policies, with what each must have.
+func (c *completion) policies(dash string) {
+	for name, t := range c.library(c.d).Policies {
+		if strings.Contains(name, ":") || t.Root() == "" {
+			continue
+		}
+		c.add(Item{Label: name, Kind: TypeName, Meaning: t.Description, Detail: "a policy",
+			Insert: dash + blank(1, strings.ToLower(name)) + ": { type: " + bare(name) + ", targets: [ $0 ] }"})
+	}
+}
+
+// inputValues are those that an input can be given in a stack file, or a fleet file, and where they can come from.
+func (c *completion) inputValues() {
+	n := len(c.s.Way) - 1
+	if n < 1 || c.s.Way[n-1].Key != "inputs" || c.d.outline.Kind != FleetFile && (c.d.outline.Kind != StackFile || n != 1) || strings.HasPrefix(c.s.Word, "{") {
+		return
+	}
+	name := c.s.Way[n].Key
+	if t := c.template(c.d); t != nil && t.file != nil && t.file.Service != nil {
+		if p := t.file.Service.Input(name); p != nil {
+			c.values(rule{value: p, typ: p.Type})
+			if c.There != nil && p.Name != "image" && isImage(t.file.Service, name) { // that of this name is known by it
+				for _, v := range c.There(c.target(), "Image") {
+					c.add(Item{Label: v, Kind: Value, Detail: "in this target", Insert: bare(v), required: true})
+				}
+			}
+		}
+	}
+	for i, from := range [][2]string{{"from_env", "from a variable of the environment"}, {"from_file", "from a file beside this one"}, {"from_stack", "a result of another stack"}} {
+		insert := "{ " + from[0] + ": " + blank(1, "") + " }"
+		if from[0] == "from_stack" {
+			insert = "{ from_stack: { stack: " + blank(1, "") + ", output: " + blank(2, "") + " } }"
+		}
+		c.add(Item{Label: from[0], Kind: Keyword, Detail: from[1], Insert: insert, order: 200 + i})
+	}
+}
+
+// isImage reports whether the image of a server comes from an input.
+func isImage(s *tosca.ServiceTemplate, input string) bool {
+	for _, n := range s.Nodes {
+		for _, p := range n.Properties {
+			if x := p.Value; p.Name == "image" && x != nil && x.Kind == tosca.CallExpr && x.Name == "get_input" && len(x.Args) > 0 && tosca.Show(x.Args[0].Value) == input {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // itemKeys are the keys that an item may begin with.
 func (c *completion) itemKeys() {
 	from := len(c.items)
@@ -541,6 +596,8 @@ func (c *completion) itemKeys() {
 			it.Insert = c.keyed(it.Label, it.holds, "$0")
 			c.add(it)
 		}
+	case r.names == "policies":
+		c.policies("")
 	case r.section != "":
 		c.keywords(r.section)
 	case r.requirements != nil && r.fields == nil:
@@ -581,9 +638,10 @@ func (c *completion) values(r rule) {
 		}
 		c.add(it)
 	}
-	if r.example != "" && c.s.Word == "" {
+	if r.example != "" && c.s.Word == "" && c.exists(r.example) {
 		c.add(Item{Label: r.example, Kind: Value, Detail: "an example", Insert: bare(r.example), order: 50})
 	}
+	c.units(r)
 	if r.value == nil {
 		return
 	}
@@ -592,8 +650,19 @@ func (c *completion) values(r rule) {
 			c.add(Item{Label: v, Kind: Value, Detail: "in this target", Insert: bare(v), required: true})
 		}
 	}
-	if e := r.value.Metadata["example"]; e != "" && c.s.Word == "" {
+	if e := r.value.Metadata["example"]; e != "" && c.s.Word == "" && c.exists(e) {
 		c.add(Item{Label: e, Kind: Value, Detail: "an example", Insert: bare(e), order: 50})
+	}
+}
+
+// units are those that can stand behind a number.
+func (c *completion) units(r rule) {
+	number := c.s.Word[:len(c.s.Word)-len(strings.TrimLeft(c.s.Word, "0123456789."))]
+	if r.typ == nil || len(r.typ.Units) == 0 || number == "" {
+		return
+	}
+	for u, factor := range r.typ.Units {
+		c.add(Item{Label: number + " " + u, Kind: Value, Insert: bare(number + " " + u), required: true, order: min(90, int(math.Log2(max(1, factor))))})
 	}
 }
 
@@ -618,8 +687,11 @@ func (c *completion) functions() {
 	if c.s.Quote != 0 {
 		return
 	}
+	if c.s.Kind == AtKey && len(c.s.Keys()) > 0 { // a function is the only key where it stands
+		return
+	}
 	for _, f := range tosca.Functions() {
-		if f.Support != tosca.Yes || !strings.HasPrefix(word, "$") && c.s.Kind == AtKey && !c.s.Flow {
+		if f.Support != tosca.Yes || !strings.HasPrefix(word, "$") && c.s.Kind == AtKey && !c.s.Flow || !c.yields(f.Name, f.Section) {
 			continue
 		}
 		it := Item{Label: "$" + f.Name, Kind: Function, Detail: tosca.FunctionUse(f.Name), Meaning: functionMeanings[f.Name],
@@ -647,6 +719,52 @@ func (c *completion) functions() {
 		c.add(it)
 	}
 }
+
+// yields reports whether what a function yields could stand here, as far as both are known.
+func (c *completion) yields(name, section string) bool {
+	switch name {
+	case "value":
+		return c.r.checked
+	case "relationship_index":
+		return slices.ContainsFunc(c.s.Way, func(s Step) bool { return s.Key == "relationship" || s.Key == "relationships" })
+	}
+	if strings.HasPrefix(name, "get_") || c.r.typ == nil || c.r.checked || c.inArgument() {
+		return true
+	}
+	var kinds []tosca.Base
+	switch {
+	case section == "logic" || section == "comparison" || strings.HasPrefix(name, "has_") || name == "contains":
+		kinds = []tosca.Base{tosca.BaseBoolean}
+	case name == "length" || name == "node_index":
+		kinds = []tosca.Base{tosca.BaseInteger, tosca.BaseFloat, tosca.BaseString}
+	case name == "concat":
+		kinds = []tosca.Base{tosca.BaseString, tosca.BaseList, tosca.BaseBytes, tosca.BaseVersion}
+	case name == "join" || name == "token":
+		kinds = []tosca.Base{tosca.BaseString, tosca.BaseBytes, tosca.BaseVersion}
+	case name == "union" || name == "intersection":
+		kinds = []tosca.Base{tosca.BaseList, tosca.BaseMap}
+	default: // arithmetic
+		kinds = []tosca.Base{tosca.BaseInteger, tosca.BaseFloat, tosca.BaseScalar}
+	}
+	return slices.Contains(kinds, c.r.typ.Base)
+}
+
+// exists reports whether an example names only what there is here.
+func (c *completion) exists(example string) bool {
+	for _, m := range namedInExample.FindAllStringSubmatch(example, -1) {
+		section := "node_templates"
+		if m[1] == "input" {
+			section = "inputs"
+		}
+		if m[2] != "SELF" && c.d.outline.Symbol(section, m[2]) == nil {
+			return false
+		}
+	}
+	return true
+}
+
+// namedInExample finds the names of inputs and nodes in an example.
+var namedInExample = regexp.MustCompile(`get_(input|property|attribute): \[? ?([\w-]+)`)
 
 // names are what a name here can refer to.
 func (c *completion) names(r rule) {
@@ -684,6 +802,7 @@ func (c *completion) names(r rule) {
 		}
 		if r.target == nil && r.self == "" {
 			symbols("groups", Name)
+			c.backedUp()
 		}
 	case "node types":
 		for name, t := range lib.Nodes {
@@ -720,6 +839,13 @@ func (c *completion) names(r rule) {
 		symbols(r.refer, Name)
 	case "files":
 		c.files()
+	case "rules":
+		for _, line := range c.d.text.Lines {
+			if l := parseLine(line); l.key == "id" {
+				name := strings.Trim(strings.TrimSpace(line[l.colon+1:commentFrom(line)]), `"'`)
+				c.add(Item{Label: name, Kind: Name, Insert: bare(name)})
+			}
+		}
 	case "stacks", "results":
 		if c.Results == nil {
 			return
@@ -754,6 +880,18 @@ func (c *completion) names(r rule) {
 	}
 }
 
+// backedUp leaves out, of the targets of a policy Backup, nodes that hold nothing of which there are backups.
+func (c *completion) backedUp() {
+	n := len(c.s.Way) - 1
+	if n < 1 || c.s.Way[n-1].Key != "targets" || c.s.Beside(n - 1)["type"] != "Backup" {
+		return
+	}
+	c.items = slices.DeleteFunc(c.items, func(it Item) bool {
+		t := c.nodeType(c.d, it.Detail)
+		return it.Kind == Node && t != nil && t.Resource != "" && !stack.HasBackups(t)
+	})
+}
+
 func (c *completion) entities(table map[string]*tosca.EntityType) {
 	for name, t := range table {
 		c.add(Item{Label: name, Kind: TypeName, Meaning: t.Description, Insert: bare(name)})
@@ -766,6 +904,16 @@ func (c *completion) files() {
 	list, err := c.From.List(filepath.Join(filepath.Dir(c.d.path), filepath.FromSlash(folder)))
 	if err != nil {
 		return
+	}
+	if folders, is := c.From.(interface {
+		Folders(folder string) ([]string, error)
+	}); is {
+		inside, _ := folders.Folders(filepath.Join(filepath.Dir(c.d.path), filepath.FromSlash(folder))) // then there are none
+		for _, path := range inside {
+			if name := filepath.Base(path); !strings.HasPrefix(name, ".") {
+				c.add(Item{Label: folder + name + "/", Kind: FileName, Insert: bare(folder + name + "/"), order: 60})
+			}
+		}
 	}
 	for _, path := range list {
 		name := folder + filepath.Base(path)

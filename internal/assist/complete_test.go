@@ -39,7 +39,7 @@ func work(t testing.TB, marked string, others ...string) (*Work, string, Place) 
 		}
 	}
 	text, at := cut(t, marked)
-	w := New(bundle.Disk, shipped.Library, profile.Name)
+	w := New(bundle.Disk, shipped.Library, tosca.Shipped...)
 	name := "a.yaml"
 	if text.Outline().Kind == StackFile {
 		name = "a.stack.yaml"
@@ -149,6 +149,22 @@ func TestComplete(t *testing.T) {
 		{"fleet: a\nstack: c.stack.yaml\nexcept: [ ‸ ]", "", "workshop/alder-1", "rest"},
 		{"fleet: a\non_failure: ‸", "", "undo hold", "$concat"},
 		{"rules:\n  - ‸", "", "", ""},
+		{"rules:\n  - id: a\n    types: [ ‸ ]", "", "Server Bucket", "id"},
+		{"rules:\n  - id: a\n    types: ‸", "", "Server Bucket", "id"},
+		{"rules:\n  - id: a\n    changes: [ ‸ ]", "", "new drop", "Server"},
+		{"rules:\n  - id: a\ntests:\n  - { rule: ‸ }", "a", "", "Server"},
+		{"rules:\n  - id: a\ntests:\n  - { type: Net‸ }", "Network", "", "Server"},
+		{nodes + "    depot: { type: Disk, properties: { size: 20 GiB } }\n  policies:\n    - keep: { type: Backup, targets: [ ‸ ] }", "depot", "", "net readings hook"},
+		{nodes + "  policies:\n    - ‸", "", "Keep Backup Drain", "net"},
+		{nodes + "  policies:\n    ‸", "", "Keep Backup", "net"},
+		{nodes + "    x: { type: Rules, properties: { allow: [ { ports: 22, ‸ } ] } }", "peer", "protocol", "$concat $get_input"},
+		{nodes + "    x: { type: Topic, properties: { label: ‸ } }", "", "$concat $join $get_input $get_attribute", "$sum $and $value $relationship_index $union"},
+		{nodes + "    x: { type: Bucket, properties: { public_read: ‸ } }", "", "$equal $and $get_input", "$concat $sum $value"},
+		{nodes + "    x: { type: Disk, properties: { size: ‸ } }", "", "$sum $get_input", "$concat $and"},
+		{nodes + "    x: { type: Disk, properties: { size: 20 G‸ } }", "", "", "$sum 20"},
+		{"imports: [ { profile: ‸ } ]", "", "brickrow.cloud:1 brickrow.dns:1 brickrow.postgresql:1", "url"},
+		{nodes + "    x:\n      type: Software\n      interfaces: { Lifecycle: { operations: { create: ‸ } } }", "", "boot.sh scripts/", "net"},
+		{"stack: a\ntemplate: base.yaml\ninputs:\n  site: ‸", "", "from_env from_file from_stack", "net"},
 		{"rules:\n  - id: a\n    ‸", "message require", "types severity", "id rules"},
 		{"rules:\n  - id: a\n    severity: ‸", "", "warn refuse", "id"},
 		{"rules:\n  - id: a\n    require: ‸", "", "after before resource stack has", "severity"},
@@ -167,6 +183,9 @@ func TestComplete(t *testing.T) {
 		{nodes + "    x:\n      type: Server\n      properties:\n        user_data: |\n          si‸", "", "", "size"},
 	} {
 		w, path, at := work(t, test.text, "base.yaml", nodes, "boot.sh", "echo", "c.stack.yaml", "stack: c\ntemplate: base.yaml\n")
+		if err := os.Mkdir(filepath.Join(filepath.Dir(path), "scripts"), 0o700); err != nil {
+			t.Fatal(err)
+		}
 		w.Targets = func() []string { return []string{"workshop/alder-1", "workshop/birch-1"} }
 		if f, _ := tosca.Read("base.yaml", []byte(nodes), tosca.Source{Profile: shipped.Load}); f.Service != nil {
 			w.Read(filepath.Join(filepath.Dir(path), "base.yaml"), f, nil)
@@ -225,6 +244,41 @@ func TestExpand(t *testing.T) {
 	}
 	for _, odd := range []string{"$", "${", "${1", "${1:", "\\", "}", "${x:y}", "$0$0"} {
 		Expand(odd)
+	}
+}
+
+// An empty file is what its name says; units stand behind a number; an example names only what there is; the images of the target
+// are offered for an input that is one.
+func TestCompleteByWhatIsThere(t *testing.T) {
+	offers := func(name, marked string) []string {
+		t.Helper()
+		text, at := cut(t, marked)
+		w, path := New(bundle.Disk, shipped.Library, tosca.Shipped...), filepath.Join(t.TempDir(), name)
+		w.There = func(string, string) []string { return []string{"fern-12"} }
+		template := filepath.Join(filepath.Dir(path), "base.yaml")
+		base := head + "service_template:\n  inputs: { picture: { type: string } }\n  node_templates:\n    s: { type: Server, properties: { size: small, image: { $get_input: picture } } }\n"
+		if err := os.WriteFile(template, []byte(base), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		f, _ := tosca.Read("base.yaml", []byte(base), tosca.Source{Profile: shipped.Load})
+		w.Read(template, f, nil)
+		w.Set(path, text)
+		return labels(w.Complete(path, at))
+	}
+	for _, test := range [][4]string{
+		{"x.stack.yaml", "‸", "template", "tosca_definitions_version"},
+		{"x.fleet.yaml", "‸", "places", "tosca_definitions_version"},
+		{"x.rules.yaml", "‸", "rules", "tosca_definitions_version"},
+		{"x.yaml", nodes + "    x: { type: Disk, properties: { size: 20 ‸ } }", "20 GiB", "$sum"},
+		{"x.yaml", nodes + "    x: { type: Disk, properties: { size: 20 G‸ } }", "20 GiB", "20 MiB"},
+		{"x.yaml", nodes + "    x:\n      type: Disk\n      properties:\n        size: 1.5‸", "1.5 TiB", "$sum"},
+		{"x.yaml", nodes + "    x: { type: Database, properties: { password: ‸ } }", "$get_input", "{ $get_input: db_password }"},
+		{"x.yaml", strings.Replace(nodes, "    site:", "    db_password: { type: Secret }\n    site:", 1) + "    x: { type: Database, properties: { password: ‸ } }", "{ $get_input: db_password }", "SELF"},
+		{"x.stack.yaml", "stack: a\ntemplate: base.yaml\ninputs:\n  picture: ‸", "fern-12", "small"},
+	} {
+		if got := offers(test[0], test[1]); !slices.Contains(got, test[2]) || slices.Contains(got, test[3]) {
+			t.Errorf("%s %q: %v, want %s and no %s", test[0], test[1][max(0, len(test[1])-60):], got[:min(len(got), 10)], test[2], test[3])
+		}
 	}
 }
 

@@ -102,6 +102,14 @@ func (w *Work) walk(d *doc, s *Spot) rule {
 			r.refer = "files"
 		}
 	}
+	if d.outline.Kind == Rules && s.Kind == AtValue {
+		switch way := strings.TrimSuffix(strings.Join(s.Path(), "/"), "/types/[]"); {
+		case strings.HasPrefix(way, "rules/[]") && (way == "rules/[]/types" || way != strings.Join(s.Path(), "/")), way == "tests/[]/type":
+			r.refer = "node types"
+		case way == "tests/[]/rule":
+			r.refer = "rules"
+		}
+	}
 	if d.outline.Kind == StackFile && s.Kind == AtValue {
 		switch strings.Join(append(s.Path()[:min(1, len(s.Way))], s.Path()[min(2, len(s.Way)):]...), "/") {
 		case "template", "inputs/from_file":
@@ -129,8 +137,12 @@ func (w *Work) inputsFor(d *doc) []*tosca.Property {
 func (w *Work) item(d *doc, r rule, s *Spot, i int) rule {
 	switch {
 	case r.schema != nil:
-		items, _ := follow(r.schema, r.root)["items"].(map[string]any)
-		return rule{schema: follow(items, r.root), root: r.root}
+		for _, c := range choices(r.schema, r.root) {
+			if items, is := c["items"].(map[string]any); is {
+				return rule{schema: follow(items, r.root), root: r.root}
+			}
+		}
+		return rule{schema: map[string]any{}, root: r.root}
 	case r.call != "":
 		return w.argument(d, r, s, i)
 	case r.mapping != "" && r.refer == "":

@@ -179,8 +179,24 @@ func (w *Work) doc(path string) *doc {
 			d.outline = d.text.Outline()
 		}
 		d.was, d.old = nil, nil
+		if d.outline.Kind == OtherFile { // nothing in it says what it is to be
+			d.outline.Kind = kindByName(d.path)
+		}
 	}
 	return d
+}
+
+// kindByName is what a file is to be, by its name.
+func kindByName(path string) FileKind {
+	switch name := filepath.Base(path); {
+	case strings.Contains(name, ".stack."):
+		return StackFile
+	case strings.Contains(name, ".fleet."):
+		return FleetFile
+	case strings.Contains(name, ".rules."):
+		return Rules
+	}
+	return OtherFile
 }
 
 // template is the template that a file belongs to: itself, or the one that a stack

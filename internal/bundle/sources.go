@@ -75,6 +75,18 @@ func (disk) List(folder string) ([]string, error) {
 	return out, err
 }
 
+// Folders lists the folders in one, by their paths.
+func (disk) Folders(folder string) ([]string, error) {
+	entries, err := os.ReadDir(folder)
+	var out []string
+	for _, e := range entries {
+		if e.IsDir() {
+			out = append(out, filepath.Join(folder, e.Name()))
+		}
+	}
+	return out, err
+}
+
 // Over is sources with texts that stand for some of their files, by path.
 func Over(under Sources, texts map[string][]byte) Sources {
 	o := over{under, make(map[string][]byte, len(texts))}

@@ -14,9 +14,6 @@ import (
 	"brickrow/internal/whatif"
 )
 
-// Name is the name a template imports the types of the cloud by.
-const Name = "brickrow.cloud:1"
-
 //go:embed *.yaml
 var sources embed.FS
 

@@ -69,7 +69,7 @@ func BenchmarkWrite(b *testing.B) {
 	}
 	b.Run("key", func(b *testing.B) {
 		v := New(sh)
-		v.work = assist.New(bundle.Disk, profile.Read().Library, profile.Name)
+		v.work = assist.New(bundle.Disk, profile.Read().Library, tosca.Shipped...)
 		v.heard(newLoaded(d))
 		f := v.file()
 		f.doc = &app.Document{Path: d.Template, Text: d.Text, Disk: []byte(d.Text)}
