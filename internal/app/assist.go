@@ -16,6 +16,7 @@ import (
 // asking of them.
 func (a *App) Assist(ctx context.Context) *assist.Work {
 	w := assist.New(bundle.Disk, a.Profile.Library, tosca.Shipped...)
+	w.Load = a.Profile.Load
 	there := &known{ask: func(target string) map[string][]string { return a.inTarget(ctx, target) }}
 	w.There = func(target, typ string) []string { return there.of(target)[typ] }
 	recorded := &known{ask: func(of string) map[string][]string { return map[string][]string{"": a.recordedNames(ctx, of)} }}

@@ -40,6 +40,7 @@ func work(t testing.TB, marked string, others ...string) (*Work, string, Place) 
 	}
 	text, at := cut(t, marked)
 	w := New(bundle.Disk, shipped.Library, tosca.Shipped...)
+	w.Load = shipped.Load
 	name := "a.yaml"
 	if text.Outline().Kind == StackFile {
 		name = "a.stack.yaml"

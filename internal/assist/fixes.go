@@ -31,6 +31,34 @@ func (w *Work) Fixes(path string, f tosca.Finding) []Fix {
 		return nil
 	}
 	at := w.place(d, f.Pos)
+	fixes := w.fixes(d, at, f)
+	if f.Code == "wrong-type" || strings.HasPrefix(f.Code, "unknown-") || strings.HasPrefix(f.Code, "missing-") {
+		fixes = append(d.sign(at), fixes...)
+	}
+	if strings.HasPrefix(f.Code, "unknown-") || f.Code == "not-yaml" {
+		fixes = append(fixes, d.colons(at)...)
+	}
+	if strings.HasPrefix(f.Code, "unknown-") {
+		fixes = append(fixes, w.addImport(d, at)...)
+	}
+	if f.Code == "unknown-input" && d.outline.Kind == Template {
+		fixes = append(fixes, w.declare(d, at)...)
+	}
+	if len(fixes) == 0 {
+		fixes = d.asSaid(at, f)
+	}
+	fixes = slices.DeleteFunc(fixes, func(x Fix) bool { return !w.mends(d, f, x) })
+	if len(fixes) > 1 && fixes[0].Title == fixes[1].Title { // the same in several ways
+		fixes = slices.CompactFunc(fixes, func(a, b Fix) bool { return a.Title == b.Title })
+	}
+	best := slices.IndexFunc(fixes, func(x Fix) bool { return x.Best })
+	for i := range fixes {
+		fixes[i].Best = i == best
+	}
+	return fixes
+}
+
+func (w *Work) fixes(d *doc, at Place, f tosca.Finding) []Fix {
 	switch {
 	case f.Code == "unknown-unit" || f.Code == "bad-scalar":
 		return w.otherUnit(d, at)
@@ -497,16 +525,32 @@ func (w *Work) quote(d *doc, at Place) []Fix {
 	return []Fix{{"write it as text", []Edit{{s.Range, `"` + word + `"`}}, false, true}}
 }
 
-// withoutTabs indents with spaces.
+// withoutTabs indents with spaces: two for a tab, four, or as far as the next eighth column; the first with which it can be read.
 func withoutTabs(d *doc) []Fix {
-	var edits []Edit
-	for n, l := range d.text.Lines {
-		end := len(l) - len(strings.TrimLeft(l, " \t"))
-		if strings.Contains(l[:end], "\t") {
-			edits = append(edits, Edit{Range{Place{n, 0}, Place{n, end}}, strings.ReplaceAll(l[:end], "\t", "  ")})
+	var out []Fix
+	for _, width := range []int{2, 4, 8} {
+		var edits []Edit
+		for n, l := range d.text.Lines {
+			end := len(l) - len(strings.TrimLeft(l, " \t"))
+			if !strings.Contains(l[:end], "\t") {
+				continue
+			}
+			in := 0
+			for _, c := range l[:end] {
+				switch {
+				case c == ' ':
+					in++
+				case width == 8:
+					in += 8 - in%8
+				default:
+					in += width
+				}
+			}
+			edits = append(edits, Edit{Range{Place{n, 0}, Place{n, end}}, strings.Repeat(" ", in)})
 		}
+		out = append(out, Fix{"indent with spaces", edits, false, true})
 	}
-	return []Fix{{"indent with spaces", edits, false, true}}
+	return out
 }
 
 // addType gives something a type.

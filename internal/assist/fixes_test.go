@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"brickrow/internal/rules"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 )
@@ -251,6 +252,69 @@ func TestFixOfARenaming(t *testing.T) {
 			Fix: "where it is that, write metadata: { formerly: post }, and it is renamed"})
 		if len(fixes) != 1 || !strings.Contains(applied(w.Text(path), fixes[0]).String(), "metadata: { formerly: post }") {
 			t.Errorf("%q: %+v", text, fixes)
+		}
+	}
+}
+
+// Mistakes of beginners, each with the mend that is wanted first; "" is that none is offered, since none would mend it.
+func TestFixesThatMend(t *testing.T) {
+	bare := "tosca_definitions_version: tosca_2_0\nservice_template:\n  node_templates:\n"
+	for _, test := range []struct{ code, text, title string }{
+		{"unknown-type", bare + "    x: { type: Queue }\n", "import the profile brickrow.cloud:1"},
+		{"unknown-type", bare + "    x: { type: Quue }\n", "write Queue, and import the profile brickrow.cloud:1"},
+		{"unknown-type", nodes + "    x: { type: PostgresRole, properties: { name: a } }\n", "import the profile brickrow.postgresql:1"},
+		{"wrong-type", nodes + "    x: { type: Topic, properties: { label: { get_input: site } } }\n", "write $get_input"},
+		{"wrong-type", nodes + "    x:\n      type: Topic\n      properties:\n        label:\n          get_input: site\n", "write $get_input"},
+		{"wrong-type", nodes + "    x: { type: Topic, properties: { label: { concat: [ a, b ] } } }\n", "write $concat"},
+		{"unknown-input", nodes + "    x: { type: Topic, properties: { label: { $get_input: nothing_like_it } } }\n", "declare the input nothing_like_it"},
+		{"unknown-property", nodes + "    x: { type: Server, properties: { size:small, image: a }, requirements: [ subnet: sub ] }\n", "put a blank behind the colon of size"},
+		{"unknown-property", nodes + "    x: { type: Server, properties: { size small, image: a }, requirements: [ subnet: sub ] }\n", "put a colon behind size"},
+		{"not-yaml", nodes + "    x:\n      type: Server\n      properties:\n        size small\n        image: a\n", "put a colon behind size"},
+		{"not-yaml", nodes + "    x:\n      type: Topic\n\t  properties:\n\t\tlabel: a\n", "indent with spaces"},
+		{"not-yaml", nodes + "    x:\n\ttype: Topic\n", "indent with spaces"},
+		{"not-yaml", nodes + "    x: { type: Topic, properties: { label: a ] } }\n", ""},
+	} {
+		w, path, _ := work(t, "‸"+test.text)
+		findings := found(w, path)
+		i := slices.IndexFunc(findings, func(f tosca.Finding) bool { return f.Code == test.code })
+		if i < 0 {
+			t.Errorf("%s is not found in %q: %v", test.code, test.text[len(test.text)-40:], findings)
+			continue
+		}
+		fixes := w.Fixes(path, findings[i])
+		title := ""
+		if len(fixes) > 0 {
+			title = fixes[0].Title
+		}
+		if title != test.title {
+			t.Errorf("%s: %q, want %q", findings[i], title, test.title)
+		}
+	}
+}
+
+// Files of rules and stack files are mended as their findings say.
+func TestFixesOfRules(t *testing.T) {
+	for _, test := range []struct{ text, title string }{
+		{"rules:\n  - id: a\n    mesage: b\n    require: \"true\"\n", "write message"},
+		{"rules:\n  - id: a\n    message: b\n    severity: refuze\n    require: \"true\"\n", "write refuse"},
+		{"rules:\n  - id: a\n    message: b\n    changes: [ neww ]\n    require: \"true\"\n", "write new"},
+		{"rules:\n  - id: a\n    message: b\n    types: [ Sever ]\n    require: \"true\"\n", "write Server"},
+		{"rules:\n  - id: a\n    message: b\n", "add require"},
+		{"rules:\n  - id: a\n    message: b\n    require: \"true\"\ntests:\n  - rule: a\n    expect: pas\n", "write pass"},
+		{"rules:\n  - id: abc\n    message: b\n    require: \"true\"\ntests:\n  - rule: abd\n    expect: pass\n", "write abc"},
+	} {
+		w, path, _ := work(t, "‸"+test.text)
+		s := rules.NewSet(shipped.Library)
+		s.Add(path, []byte(test.text))
+		title := ""
+		for _, f := range s.Findings {
+			if fixes := w.Fixes(path, f); len(fixes) > 0 {
+				title = fixes[0].Title
+				break
+			}
+		}
+		if title != test.title {
+			t.Errorf("%q: %q, want %q; %v", test.text, title, test.title, s.Findings)
 		}
 	}
 }

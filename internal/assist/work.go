@@ -19,8 +19,9 @@ type Work struct {
 	From bundle.Sources
 	// Library is the types where a template could never be read.
 	Library *tosca.Library
-	// Profiles are the names of those that can be imported.
+	// Profiles are the names of those that can be imported, and Load reads one; nil where nothing can.
 	Profiles []string
+	Load     func(name string) (*tosca.Library, bool)
 	// There lists what the target has of a type, by the name that a property takes;
 	// nil where that is not known.
 	There func(target, typ string) []string
