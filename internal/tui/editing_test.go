@@ -40,7 +40,7 @@ func TestWritingANode(t *testing.T) {
 	d.wants("ctrl+space offers what can stand here", "column 1")
 	d.toLine("- zone: bulletin_zone")
 	d.press("enter", "backspace", "backspace", "backspace", "Queu")
-	d.wants("Queue", "Holds messages until a worker takes them", "tab takes it")
+	d.wants("Queue", "Holds messages until a worker takes them", "enter or tab takes it")
 	d.press("tab", "later_readings")
 	d.wants("▌     later_readings:", "type: Queue", "▲ 2 new", "not saved") // marked as other than what is deployed
 	d.press("end", "down", "end", "enter", "prop")
@@ -355,4 +355,26 @@ func TestBeginningOnTheCommandLine(t *testing.T) {
 	if err == nil || !strings.Contains(string(out), "nobody can answer here") {
 		t.Errorf("%v: %s", err, out)
 	}
+}
+
+// Enter takes what tab takes, once a word is begun; it is a new line where the word is written; and it takes an example as it stands.
+func TestEnterTakes(t *testing.T) {
+	d := newDesk(t, 142, 42)
+	d.press("down", "2", "e")
+	d.toLine("- zone: bulletin_zone")
+	d.press("enter", "backspace", "backspace", "backspace", "Queu")
+	d.wants("enter or tab takes it")
+	d.press("enter")
+	d.wants("type: Queue") // its name is to be filled in
+	d.press("later", "end", "down", "end", "enter", "propertie", "enter", "ordered: tru")
+	d.press("enter") // it is taken
+	d.wants("ordered: true")
+
+	d = newDesk(t, 142, 42)
+	d.press("down", "2", "e")
+	d.toLine("- zone: bulletin_zone")
+	d.press("enter", "backspace", "backspace", "backspace", "Bucke", "enter", "old", "tab")
+	d.wants("name: kestrel-frames")
+	d.press("enter")
+	d.wants("name: kestrel-frames")
 }

@@ -20,8 +20,9 @@ type mark = editor.Mark
 type list struct {
 	entries []entry
 	chosen  int
-	sure    bool // enter takes the chosen one: it was asked for, or walked to
-	over    bool // there is an example to be filled in: tab leaves it, and goes on
+	sure    bool   // enter takes the chosen one: it was asked for, or walked to
+	over    bool   // there is an example to be filled in: tab leaves it, and goes on
+	word    string // that was begun
 	top     int
 	rows    part.Rect // of the last drawing
 }
@@ -82,7 +83,7 @@ func (v *View) offer(why occasion) {
 		v.Say("nothing is known to offer here")
 		return
 	}
-	l := &list{sure: why == asked, over: over}
+	l := &list{sure: why == asked, over: over, word: word}
 	for _, it := range items {
 		l.entries = append(l.entries, entry{it.Label, it.Detail, it.Meaning, it.From, func() tea.Cmd {
 			text, blanks := assist.Expand(it.Insert)
@@ -172,7 +173,7 @@ func (v *View) listKey(k tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
 		}
 		return v.accept(), true
 	case "enter":
-		if !l.sure {
+		if !l.sure && (l.over || l.word == "" || l.entries[l.chosen].label == l.word) { // nobody has begun to choose, or it is written
 			v.list = nil
 			return nil, false
 		}
@@ -191,8 +192,8 @@ func (l *list) hint() string {
 	switch {
 	case l.over && !l.sure:
 		return "tab leaves the example, ↑ ↓ choose another, esc"
-	case l.sure:
-		return "enter takes it, ↑ ↓ choose, esc leaves it"
+	case l.sure || l.word != "" && l.entries[l.chosen].label != l.word:
+		return "enter or tab takes it, ↑ ↓ choose, esc leaves it"
 	}
 	return "tab takes it, ↑ ↓ choose, esc leaves it"
 }

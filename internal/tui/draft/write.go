@@ -142,6 +142,14 @@ func (v *View) key(k tea.KeyPressMsg) tea.Cmd {
 	if cmd, ok := part.Press(v.editBindings(), k); ok {
 		return cmd
 	}
+	if k.String() == "enter" && f.OnExample() { // the example is taken
+		if f.NextBlank() {
+			v.offer(typed)
+		} else {
+			f.Deselect()
+		}
+		return nil
+	}
 	if k.String() == "tab" && f.NextBlank() {
 		v.offer(typed)
 		return nil

@@ -304,6 +304,15 @@ func (b *Buffer) NextBlank() bool {
 	return true
 }
 
+// OnExample reports whether the example of a blank is chosen: typing replaces it.
+func (b *Buffer) OnExample() bool {
+	s := b.Selection()
+	return s.From != s.To && s == b.blank
+}
+
+// Deselect leaves what is chosen as it stands, and goes behind it.
+func (b *Buffer) Deselect() { b.Move(b.Selection().To, false) }
+
 // Filling reports whether there are blanks to fill in.
 func (b *Buffer) Filling() bool { return len(b.blanks) > 0 }
 
