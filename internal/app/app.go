@@ -53,14 +53,17 @@ type Options struct {
 	Tokens map[string]string
 	// AskPrograms lets programs of own types be asked at a look that were never deployed.
 	AskPrograms bool
+	// Looking says that nothing will be changed: a folder of data that cannot be written will do.
+	Looking bool
 }
 
 // App is an open Brick Row.
 type App struct {
-	store   *store.Store
-	Cloud   cloud.Cloud
-	Door    *yard.Door       // the operator's way into the stand-in
-	Profile *profile.Profile // the types that ship with the program
+	original string // the folder of the data, where Home is a copy of it that is looked at
+	store    *store.Store
+	Cloud    cloud.Cloud
+	Door     *yard.Door       // the operator's way into the stand-in
+	Profile  *profile.Profile // the types that ship with the program
 	// AskPrograms lets programs of own types be asked that were never deployed: somebody has looked at them.
 	AskPrograms atomic.Bool
 	Home        string
@@ -209,6 +212,16 @@ func Open(o Options) (*App, error) {
 	if a.Speed, err = Speed(o.Speed); err != nil {
 		return nil, err
 	}
+	if readOnly(a.Home) {
+		if !o.Looking {
+			return nil, &ReadOnlyError{a.Home}
+		}
+		home := a.Home
+		if a.Home, err = lookAt(home); err != nil {
+			return nil, fmt.Errorf("the folder of the data, %s, cannot be written, and no copy of it can be made: %w", home, err)
+		}
+		a.original = home
+	}
 	if err := MakeHome(a.Home); err != nil {
 		return nil, err
 	}
@@ -343,6 +356,9 @@ func (a *App) Close() error {
 	}
 	if a.yard != nil {
 		err = errors.Join(err, a.yard.Close())
+	}
+	if a.original != "" {
+		err = errors.Join(err, os.RemoveAll(a.Home))
 	}
 	return err
 }

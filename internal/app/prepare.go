@@ -193,6 +193,9 @@ func sourceOf(p *Preview) run.Source {
 }
 
 func (a *App) lock(ctx context.Context, st *stack.Stack, token string) error {
+	if a.original != "" {
+		return &ReadOnlyError{a.original}
+	}
 	if !a.store.Member() {
 		return &Refusal{Message: store.ErrNoMember.Error()}
 	}

@@ -209,6 +209,7 @@ func (c *completion) keyItems() {
 		}
 	case r.section != "":
 		c.keywords(r.section)
+		c.nodesFromTheMargin()
 		if r.call == "" && r.any {
 			c.functions()
 		}
@@ -448,6 +449,45 @@ func (c *completion) skeletons() {
 		}
 		it.Insert = blank(1, "name") + ":\n" + c.skeleton(t, 2)
 		c.add(it)
+	}
+}
+
+// nodesFromTheMargin are nodes, where an empty line behind others is not indented yet.
+func (c *completion) nodesFromTheMargin() {
+	nodes := c.d.outline.Of("node_templates")
+	line := c.d.text.Line(c.s.From.Line)
+	if len(nodes) == 0 || c.d.outline.Kind != Template || c.s.Flow || strings.TrimSpace(line) != strings.TrimSpace(c.s.Word) || c.s.From.Column >= nodes[0].At.Column {
+		return
+	}
+	before := false
+	for _, n := range nodes {
+		rest := true // nothing but its own stands between it and the line
+		for i := n.At.Line + 1; i < c.s.From.Line && rest; i++ {
+			l := parseLine(c.d.text.Lines[i])
+			rest = l.blank() || l.indent > n.At.Column
+		}
+		before = before || rest && n.At.Line < c.s.From.Line && n.block
+	}
+	if !before {
+		return
+	}
+	in, at := nodes[0].At.Column, 0
+	for _, l := range c.d.text.Lines[:nodes[0].At.Line] {
+		if k := parseLine(l); k.key == "node_templates" {
+			at = k.column
+		}
+	}
+	if c.s.From.Column != 0 && c.s.From.Column != at { // nothing else can stand here
+		c.items = nil
+	}
+	from := len(c.items)
+	was := c.s.Indent
+	c.s.Indent = in
+	c.skeletons()
+	c.s.Indent = was
+	for i := from; i < len(c.items); i++ {
+		c.items[i].Insert = strings.Repeat(" ", in-c.s.From.Column) + c.items[i].Insert
+		c.items[i].order += 120
 	}
 }
 

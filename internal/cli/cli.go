@@ -9,11 +9,13 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"brickrow/internal/app"
 	"brickrow/internal/config"
@@ -51,6 +53,7 @@ type Program struct {
 	cloudURL    string
 	set         *config.File
 	tokens      map[string]string // handed over to a process that carries out
+	onlyLooks   bool              // it is a command that only looks
 	askPrograms bool              // also those that were never deployed
 	terminal    bool
 }
@@ -112,7 +115,10 @@ Without a command it opens the full-screen interface.`,
 		},
 	}
 	root.CompletionOptions.DisableDefaultCmd = true
-	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error { return p.configured(cmd) }
+	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error {
+		p.onlyLooks = onlyLooks(cmd)
+		return p.configured(cmd)
+	}
 	root.PersistentFlags().StringVar(&p.cloudURL, "cloud", "", "URL of the cloud (BRICKROW_CLOUD, else the stand-in in the folder of the data)")
 	root.PersistentFlags().BoolVar(&p.askPrograms, "ask-programs", false,
 		"also ask programs of own types that were never deployed from this store: they run here, with the secrets of their resources")
@@ -128,6 +134,23 @@ Without a command it opens the full-screen interface.`,
 		refuseUnknown(cmd)
 	}
 	return root
+}
+
+// looking are the commands that only look, and flags those with which they do more.
+var looking = struct{ commands, flags []string }{
+	[]string{"check", "resolve", "whatif", "draw", "stacks", "show", "results", "events", "history", "drift", "cloud", "compliance", "trace", "probes", "backups",
+		"scripts", "targets", "store status"},
+	[]string{"save", "write", "put-back", "yes"},
+}
+
+// onlyLooks reports whether a command only looks. 'targets' with flags changes a setting.
+func onlyLooks(cmd *cobra.Command) bool {
+	name := strings.TrimPrefix(cmd.CommandPath(), "brickrow ")
+	changes := false
+	cmd.Flags().Visit(func(f *pflag.Flag) {
+		changes = changes || slices.Contains(looking.flags, f.Name) || name == "targets" && f.Name != "json" && cmd.Root().PersistentFlags().Lookup(f.Name) == nil
+	})
+	return slices.Contains(looking.commands, name) && !changes
 }
 
 // onlyOthers marks a command that does nothing itself.
@@ -166,7 +189,7 @@ func (p *Program) with(f func(a *app.App) error) error {
 
 // options say where the data is, and which cloud it is about: as flags, the environment and the configuration say.
 func (p *Program) options() app.Options {
-	o := app.Options{Home: p.set.Get("home", p.home), Store: p.set.Get("store", p.storeURL), CloudURL: p.set.Get("cloud", p.cloudURL), Tokens: p.tokens, AskPrograms: p.askPrograms}
+	o := app.Options{Home: p.set.Get("home", p.home), Store: p.set.Get("store", p.storeURL), CloudURL: p.set.Get("cloud", p.cloudURL), Tokens: p.tokens, AskPrograms: p.askPrograms, Looking: p.onlyLooks}
 	o.Speed, _ = strconv.ParseFloat(p.set.Get("yard_speed", ""), 64) // of a wrong one in the environment app tells
 	return o
 }
