@@ -378,3 +378,27 @@ func TestEnterTakes(t *testing.T) {
 	d.press("enter")
 	d.wants("name: kestrel-frames")
 }
+
+// TestAFileThatComes has a template name a file that is not there, which is read when it comes into being.
+func TestAFileThatComes(t *testing.T) {
+	d := newDesk(t, 142, 42)
+	d.press("down", "2")
+	path := filepath.Join(d.dir, "bulletin.yaml")
+	was := d.text("bulletin.yaml")
+	text := strings.Replace(was, "  - profile: brickrow.cloud:1\n", "  - profile: brickrow.cloud:1\n  - more.yaml\n", 1)
+	if text == was {
+		t.Fatal("there is no such import")
+	}
+	write := func(path, text string) {
+		t.Helper()
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		d.send(part.FileChanged{Path: path})
+	}
+	write(path, text)
+	d.wants("the file more.yaml cannot", "2 edit", "21 same    from before the mistake")
+	write(filepath.Join(d.dir, "more.yaml"), "tosca_definitions_version: tosca_2_0\nnode_types: { Hut: { derived_from: Server } }\n")
+	d.lacks("the file more.yaml cannot")
+	d.wants("2 edit")
+}

@@ -264,7 +264,7 @@ func (v *View) heard(msg loaded) tea.Cmd {
 	if !v.findings.HasErrors() || v.good == nil {
 		v.good = v.draft
 	}
-	if msg.tally != nil && (!v.findings.HasErrors() || !msg.live) {
+	if msg.tally != nil && !v.findings.HasErrors() { // of a text that is wrong it says nothing
 		v.tally = msg.tally
 	}
 	v.path = msg.draft.Path
@@ -280,6 +280,10 @@ func (v *View) heard(msg loaded) tea.Cmd {
 	v.cur = max(0, slices.Index(v.names, was))
 	v.watched = append(slices.Clone(v.names), app.RuleFolder(v.draft.Template))
 	v.Watch(v.watched...)
+	if v.missing() { // it may come into being beside the template, or in a folder there
+		inside, _ := filepath.Glob(filepath.Join(filepath.Dir(v.draft.Template), "*")) // the pattern is a right one
+		v.Watch(inside...)
+	}
 	if about := v.Subject(); about.File == v.path && v.draft.Stack != nil {
 		about.Careful = v.draft.Stack.Careful
 		v.About(about)
@@ -345,11 +349,16 @@ func (v *View) answered(msg targetAnswered) {
 	v.setMarks()
 }
 
+// missing reports whether a file is named that is not there: any that comes into being may be it.
+func (v *View) missing() bool {
+	return slices.ContainsFunc(v.findings, func(f tosca.Finding) bool { return f.Code == "no-such-file" })
+}
+
 func (v *View) fileChanged(path string) tea.Cmd {
 	path = filepath.Clean(path)
 	isNew := v.draft != nil &&
 		filepath.Dir(path) == filepath.Clean(app.RuleFolder(v.draft.Template)) // a file of rules that comes or goes
-	if isNew || slices.ContainsFunc(v.watched, func(w string) bool { return filepath.Clean(w) == path }) {
+	if isNew || v.missing() || slices.ContainsFunc(v.watched, func(w string) bool { return filepath.Clean(w) == path }) {
 		return v.load()
 	}
 	return nil

@@ -154,6 +154,9 @@ func (v *View) drawStrip(s *part.Screen, r part.Rect) {
 		x = s.Text(x, y, r.W, t.On(t.States["ready"].Word), "■ nothing wrong found   ")
 	}
 	if v.tally == nil || v.tally.ChangeSet == nil {
+		if v.findings.HasErrors() {
+			s.Text(x, y, r.X+r.W-x-1, t.Faint(), "not compared yet: what is wrong comes first")
+		}
 		return
 	}
 	words := fmt.Sprintf("by the record, in %.1f ms", float64(v.took.Microseconds())/1000)
