@@ -100,6 +100,9 @@ func (a *App) Find(ctx context.Context, name string) (*stack.Stack, error) {
 	return a.store.Find(ctx, name)
 }
 
+// NotThere reports whether an error says that there is no stack, or no run, of a name.
+func NotThere(err error) bool { return errors.Is(err, store.ErrNotFound) }
+
 // At finds the stack of a name in a target.
 func (a *App) At(ctx context.Context, name string, t stack.Target) (*stack.Stack, error) {
 	return a.store.At(ctx, name, t)

@@ -10,7 +10,6 @@ import (
 
 	"brickrow/internal/app"
 	"brickrow/internal/stack"
-	"brickrow/internal/store"
 )
 
 func (p *Program) adopt() *cobra.Command {
@@ -28,7 +27,7 @@ func (p *Program) adopt() *cobra.Command {
 			at := strings.LastIndexByte(args[2], '/')
 			if at > 0 { // ids of what is reached through a connection have it too
 				_, err := a.Find(ctx, args[2][:at])
-				if errors.Is(err, store.ErrNotFound) {
+				if app.NotThere(err) {
 					at = 0
 				} else if err != nil {
 					return err
