@@ -41,6 +41,7 @@ type Bundle struct {
 	open func(path string) ([]byte, error)
 	mu   sync.Mutex
 	read map[string][]byte
+	away map[string]bool // that were asked for and could not be read
 }
 
 // IsArchive tells an archive from a template by its name.
@@ -128,12 +129,17 @@ func (b *Bundle) Source(profiles Profiles) tosca.Source {
 	}
 	return tosca.Source{Entry: b.Entry, Profile: profiles, Beyond: beyond, Open: func(p string) ([]byte, error) {
 		text, err := b.open(p)
+		b.mu.Lock()
+		defer b.mu.Unlock()
 		if err == nil {
-			b.mu.Lock()
-			defer b.mu.Unlock()
 			b.read[p] = text
+			return text, nil
 		}
-		return text, err
+		if b.away == nil {
+			b.away = map[string]bool{}
+		}
+		b.away[p] = true
+		return nil, err
 	}}
 }
 
@@ -158,14 +164,26 @@ func (b *Bundle) Same(o *Bundle) bool {
 
 // Take takes over what another bundle has read beside its text.
 func (b *Bundle) Take(o *Bundle) {
-	files := o.Files()
+	files, away := o.Files(), o.missing()
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.read = files
+	b.read, b.away = files, away
 }
 
-// SameFiles reports whether another bundle has each of the files that were read.
+// missing lists what was asked for and could not be read.
+func (b *Bundle) missing() map[string]bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return maps.Clone(b.away)
+}
+
+// SameFiles reports whether another bundle has each of the files that were read, and none of those that could not be.
 func (b *Bundle) SameFiles(o *Bundle) bool {
+	for path := range b.missing() {
+		if _, err := o.open(path); err == nil {
+			return false
+		}
+	}
 	for path, text := range b.Files() {
 		if other, err := o.open(path); err != nil || !bytes.Equal(text, other) {
 			return false
