@@ -398,7 +398,7 @@ func TestAFileThatComes(t *testing.T) {
 	}
 	write(path, text)
 	d.wants("the file more.yaml cannot", "2 edit", "21 same    from before the mistake")
-	write(filepath.Join(d.dir, "more.yaml"), "tosca_definitions_version: tosca_2_0\nnode_types: { Hut: { derived_from: Server } }\n")
+	write(filepath.Join(d.dir, "more.yaml"), "tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nnode_types: { Hut: { derived_from: Server } }\n")
 	d.wants("nothing wrong found", "21 same")
 	d.lacks("the file more.yaml cannot")
 }
