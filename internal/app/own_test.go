@@ -453,4 +453,12 @@ update) echo`, 1))
 	if p := b.preview("ward.stack.yaml"); !strings.Contains(fmt.Sprint(p.Findings), "whether there is a rota-none in workshop/alder-1 is not known") {
 		t.Errorf("%v", p.Findings)
 	}
+	b.delete("ward") // and with it the type is not known any more, and its program not asked
+	found()
+	if list, err := b.Traces(t.Context(), stack.Which{Target: "workshop/alder-1", ID: "rota-far", Most: 9}); err != nil || len(list) > 0 {
+		t.Errorf("of what nobody has made from here, and is there, the time line says %+v, %v", list, err)
+	}
+	if _, err := os.Stat(filepath.Join(b.dir, "kept", "rota-far")); err != nil {
+		t.Error(err)
+	}
 }

@@ -109,6 +109,9 @@ func TestPostgresSortedOtherwise(t *testing.T) {
 	if first != 8 { // the database, two schemas, an extension, four grants
 		t.Errorf("%d go first", first)
 	}
+	if !strings.Contains(fmt.Sprint(p.Risks), "part#0 is removed before it is made anew, as db, which it is linked to, goes first") {
+		t.Errorf("%v", p.Risks)
+	}
 	before := b.Catalogue(t)
 	sorted, err := os.ReadFile(filepath.Join(b.dir, "gauges.yaml"))
 	if err != nil {

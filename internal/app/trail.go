@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"brickrow/internal/cloud"
+	"brickrow/internal/programs"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
 	"brickrow/internal/store"
@@ -151,7 +152,7 @@ func (a *App) note(ctx context.Context, s *sighting, there []*There, secrets *to
 		}
 		resources++
 		seen[r.ID] = true
-		if d == unseen {
+		if d == unseen || r.Owner == nil && r.Type == programs.Type { // that is not asked for at every look
 			continue
 		}
 		x := store.Seen{Sight: store.Sight{ID: r.ID, Type: r.Type, Digest: d}}

@@ -241,10 +241,11 @@ func (a *App) writeBack(ctx context.Context, d *Drift, alone bool) (*Written, er
 		tags[name] = tosca.String(v)
 	}
 	edits, failed := w.WriteBack(draft.File, draft.Template, st.StackFile, tags, draft.Wanted, values)
+	shared := &sharing{wanted: draft.Wanted}
 	for i, err := range failed {
 		if err != nil {
 			out.cannot(of[i], err)
-		} else if s := sharedWith(draft.Wanted, of[i]); !alone && len(s.With) > 0 {
+		} else if s := shared.with(of[i]); !alone && len(s.With) > 0 {
 			out.Shared = append(out.Shared, s)
 		}
 	}
@@ -288,23 +289,45 @@ func (a *App) writeBack(ctx context.Context, d *Drift, alone bool) (*Written, er
 	return out, a.proveWritten(ctx, st.StackFile, out.texts, out)
 }
 
-// sharedWith finds who else gets something from the inputs that a property comes from.
-func sharedWith(w *stack.Wanted, c Differing) Shared {
+// sharing finds who else gets something from the inputs that a property comes from; who uses which is found out once.
+type sharing struct {
+	wanted *stack.Wanted
+	users  map[string][]*stack.Resource // by input, in order
+}
+
+func (s *sharing) usersOf(input string) []*stack.Resource {
+	if s.users != nil {
+		return s.users[input]
+	}
+	s.users = map[string][]*stack.Resource{}
+	for _, res := range s.wanted.Resources {
+		from := s.wanted.CountSources(res.Name).Inputs
+		for _, p := range res.Properties {
+			from = append(from, s.wanted.Sources(p).Inputs...)
+		}
+		for _, l := range res.Links {
+			from = append(from, s.wanted.LinkSources(res, l.Requirement).Inputs...)
+		}
+		slices.Sort(from)
+		for _, in := range slices.Compact(from) {
+			s.users[in] = append(s.users[in], res)
+		}
+	}
+	return s.users[input]
+}
+
+func (s *sharing) with(c Differing) Shared {
 	out := Shared{Name: c.Name, Path: c.Path}
-	res := w.Resource(c.Name)
+	res := s.wanted.Resource(c.Name)
 	if res == nil || c.Link || res.Property(c.Property) == nil {
 		return out
 	}
-	out.Inputs = w.Sources(res.Property(c.Property)).Inputs
-	if len(out.Inputs) == 0 {
-		return out
-	}
-	for _, other := range w.Resources {
-		shares := func(p *stack.Property) bool {
-			return slices.ContainsFunc(w.Sources(p).Inputs, func(in string) bool { return slices.Contains(out.Inputs, in) })
-		}
-		if other.Node != res.Node && slices.ContainsFunc(other.Properties, shares) {
-			out.With = append(out.With, other.Name)
+	out.Inputs = s.wanted.Sources(res.Property(c.Property)).Inputs
+	for _, in := range out.Inputs {
+		for _, other := range s.usersOf(in) {
+			if other.Node != res.Node && !slices.Contains(out.With, other.Name) {
+				out.With = append(out.With, other.Name)
+			}
 		}
 	}
 	return out

@@ -29,6 +29,7 @@ const (
 	Value       ItemKind = "value"
 	FileName    ItemKind = "file"
 	Name        ItemKind = "name"
+	Unit        ItemKind = "unit" // a number with a unit
 )
 
 // holds says what stands behind a key.
@@ -591,7 +592,7 @@ func (c *completion) policies(dash string) {
 // inputValues are those that an input can be given in a stack file, or a fleet file, and where they can come from.
 func (c *completion) inputValues() {
 	n := len(c.s.Way) - 1
-	if n < 1 || c.s.Way[n-1].Key != "inputs" || c.d.outline.Kind != FleetFile && (c.d.outline.Kind != StackFile || n != 1) || strings.HasPrefix(c.s.Word, "{") {
+	if n < 1 || c.s.Way[n-1].Key != "inputs" || c.d.outline.Kind != FleetFile && (c.d.outline.Kind != StackFile || n != 1) || strings.HasPrefix(c.s.Word, "{") || c.s.Quote != 0 {
 		return
 	}
 	name := c.s.Way[n].Key
@@ -702,7 +703,7 @@ func (c *completion) units(r rule) {
 		return
 	}
 	for u, factor := range r.typ.Units {
-		c.add(Item{Label: number + " " + u, Kind: Value, Insert: bare(number + " " + u), required: true, order: min(90, int(math.Log2(max(1, factor))))})
+		c.add(Item{Label: number + " " + u, Kind: Unit, Insert: bare(number + " " + u), required: true, order: min(90, int(math.Log2(max(1, factor))))})
 	}
 }
 

@@ -47,7 +47,11 @@ func (w *Work) Fixes(path string, f tosca.Finding) []Fix {
 	if len(fixes) == 0 {
 		fixes = d.asSaid(at, f)
 	}
-	fixes = slices.DeleteFunc(fixes, func(x Fix) bool { return !w.mends(d, f, x) })
+	if len(fixes) == 0 {
+		return nil
+	}
+	p := w.proofOf(d, f)
+	fixes = slices.DeleteFunc(fixes, func(x Fix) bool { return !p.mends(x) })
 	if len(fixes) > 1 && fixes[0].Title == fixes[1].Title { // the same in several ways
 		fixes = slices.CompactFunc(fixes, func(a, b Fix) bool { return a.Title == b.Title })
 	}

@@ -2,6 +2,7 @@ package assist
 
 import (
 	"fmt"
+	"io/fs"
 	"maps"
 	"path/filepath"
 	"regexp"
@@ -14,74 +15,78 @@ import (
 // mostProven bounds the texts, in bytes, of which a whole reading proves that a fix mends something.
 const mostProven = 512 << 10
 
-// mends reports whether a fix lets a finding be gone and makes nothing else wrong where it writes. What this cannot know
+// proof tells which fixes of a finding mend it. The text as it is is read once for all of them.
+type proof struct {
+	*Work
+	d      *doc
+	f      tosca.Finding
+	before tosca.Findings // of the template, where a whole reading tells something
+	whole  bool
+}
+
+func (w *Work) proofOf(d *doc, f tosca.Finding) *proof {
+	p := &proof{Work: w, d: d, f: f, whole: w.Load != nil && d.outline.Kind == Template && len(d.text.String()) <= mostProven}
+	if p.whole {
+		p.before = p.read(d.text)
+		p.whole = p.count(p.before, 0) > 0 // else it is no finding of the template alone
+	}
+	return p
+}
+
+// read finds what is wrong with a text, with the other files as they are being written.
+func (p *proof) read(t *Text) tosca.Findings {
+	file, findings := tosca.Read(p.d.path, []byte(t.String()), tosca.Source{Profile: p.Load, Open: func(path string) ([]byte, error) {
+		if other := p.doc(filepath.Join(filepath.Dir(p.d.path), filepath.FromSlash(path))); other != nil {
+			return []byte(other.text.String()), nil
+		}
+		return nil, fs.ErrNotExist
+	}})
+	return append(findings, tosca.Check(file)...)
+}
+
+// count is how often the finding is among some, in a line; 0 is everywhere.
+func (p *proof) count(list tosca.Findings, line int) (n int) {
+	for _, o := range list {
+		if o.Code == p.f.Code && (line == 0 && (o.Message == p.f.Message || p.f.Code == "not-yaml") || line > 0 && o.Line == line) {
+			n++
+		}
+	}
+	return n
+}
+
+// mends reports whether a fix lets the finding be gone and makes nothing else wrong where it writes. What this cannot know
 // of, such as what only the target tells, is not held against it.
-func (w *Work) mends(d *doc, f tosca.Finding, x Fix) bool {
+func (p *proof) mends(x Fix) bool {
 	if len(x.Edits) == 0 {
 		return false
 	}
-	text := d.text
-	lines := map[int]bool{}
 	edits := slices.Clone(x.Edits)
-	slices.SortStableFunc(edits, func(a, b Edit) int {
-		if a.From == b.From {
-			return 0
-		}
-		if a.From.Less(b.From) {
-			return -1
-		}
-		return 1
-	})
-	for _, e := range slices.Backward(edits) {
+	lines := map[int]bool{}
+	within := true // it writes in its own lines
+	for i, e := range edits {
 		if x.Blanks {
-			e.New = filledIn(e.New)
+			edits[i].New = filledIn(e.New)
 		}
-		for n := range strings.Count(e.New, "\n") + 1 {
+		within = within && !strings.Contains(edits[i].New, "\n") && e.From.Line == e.To.Line
+		for n := range strings.Count(edits[i].New, "\n") + 1 {
 			lines[e.From.Line+n+1] = true
 		}
-		text = text.Apply(e)
 	}
+	text := p.d.text.ApplyAll(edits)
 	var broken tosca.Findings
-	if tosca.ParseYAML(d.path, []byte(text.String()), &broken); broken.HasErrors() {
+	if tosca.ParseYAML(p.d.path, []byte(text.String()), &broken); broken.HasErrors() {
 		return false
 	}
-	if w.Load == nil || d.outline.Kind != Template || len(d.text.String()) > mostProven {
+	if !p.whole {
 		return true
 	}
-	of := func(t *Text) tosca.Findings {
-		file, findings := tosca.Read(d.path, []byte(t.String()), tosca.Source{Profile: w.Load, Open: func(path string) ([]byte, error) {
-			return w.From.Open(filepath.Join(filepath.Dir(d.path), filepath.FromSlash(path)), tosca.MaxBytes)
-		}})
-		return append(findings, tosca.Check(file)...)
-	}
-	count := func(list tosca.Findings) (n int) {
-		for _, o := range list {
-			if o.Code == f.Code && (o.Message == f.Message || f.Code == "not-yaml") {
-				n++
-			}
-		}
-		return n
-	}
-	before := count(of(d.text))
-	if before == 0 { // it is no finding of the template alone
-		return true
-	}
-	after := of(text)
-	if f.Code == "not-yaml" { // nothing behind it was read before
+	after := p.read(text)
+	if p.f.Code == "not-yaml" { // nothing behind it was read before
 		return !slices.ContainsFunc(after, func(o tosca.Finding) bool {
 			return o.Severity == tosca.Error && lines[o.Line] && (o.Code == "not-yaml" || strings.HasPrefix(o.Code, "unknown-") || o.Code == "wrong-type")
 		})
 	}
-	inLine := func(list tosca.Findings) (n int) {
-		for _, o := range list {
-			if o.Code == f.Code && o.Line == f.Line {
-				n++
-			}
-		}
-		return n
-	}
-	within := !slices.ContainsFunc(x.Edits, func(e Edit) bool { return strings.Contains(e.New, "\n") || e.From.Line != e.To.Line })
-	return count(after) < before && (!within || inLine(after) < inLine(of(d.text)))
+	return p.count(after, 0) < p.count(p.before, 0) && (!within || p.count(after, p.f.Line) < p.count(p.before, p.f.Line))
 }
 
 // filledIn is a text with its blanks filled in, those without an example too.

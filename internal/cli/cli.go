@@ -140,7 +140,7 @@ Without a command it opens the full-screen interface.`,
 var looking = struct{ commands, flags []string }{
 	[]string{"check", "resolve", "whatif", "draw", "stacks", "show", "results", "events", "history", "drift", "cloud", "compliance", "trace", "probes", "backups",
 		"scripts", "targets", "store status"},
-	[]string{"save", "write", "put-back", "yes"},
+	[]string{"save", "write", "put-back", "yes", "leave", "take", "follow", "queue", "watch", "notify"},
 }
 
 // onlyLooks reports whether a command only looks. 'targets' with flags changes a setting.

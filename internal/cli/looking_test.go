@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"testing"
 
@@ -29,6 +31,14 @@ func TestReadOnlyHome(t *testing.T) {
 		before = append(before, out)
 	}
 	t.Setenv("TMPDIR", t.TempDir())
+	t.Setenv("XDG_RUNTIME_DIR", "")
+	killed := exec.Command("true")
+	if err := killed.Run(); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Mkdir(filepath.Join(os.TempDir(), fmt.Sprintf("brickrow-looks-%d-1", killed.Process.Pid)), 0o700); err != nil {
+		t.Fatal(err)
+	}
 	if os.Getuid() == 0 {
 		if err := unix.Mount(s.home, s.home, "", unix.MS_BIND, ""); err != nil {
 			t.Skip("nothing can be mounted here: ", err)
@@ -49,7 +59,7 @@ func TestReadOnlyHome(t *testing.T) {
 		}
 	}
 	for _, args := range [][]string{{"deploy", file, "--yes"}, {"targets", "--careful", "workshop/alder-1"}, {"drift", "bulletin-test", "--put-back", "--yes"},
-		{"delete", "bulletin-test", "--yes"}, {"whatif", file, "--save", filepath.Join(t.TempDir(), "x.json")}, {"observe"}, {"fleet", "cancel", "signs"}} {
+		{"delete", "bulletin-test", "--yes"}, {"whatif", file, "--save", filepath.Join(t.TempDir(), "x.json")}, {"observe"}, {"compliance", "--leave", "public-bucket"}, {"fleet", "cancel", "signs"}} {
 		code, _, errs := s.try(args...)
 		if code != 1 {
 			t.Errorf("%v: exit %d", args, code)

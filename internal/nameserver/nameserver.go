@@ -86,7 +86,7 @@ func (s *server) ask(ctx context.Context, m *dns.Msg) (*dns.Msg, error) {
 	}
 	if answer != nil {
 		if p := s.unsigned(answer, err); p != nil {
-			if m.Opcode == dns.OpcodeUpdate && len(m.Question) > 0 { // some do not sign that they do not have the zone
+			if m.Opcode == dns.OpcodeUpdate && len(m.Question) > 0 && (answer.Rcode == dns.RcodeNotAuth || answer.Rcode == dns.RcodeNotZone) { // some do not sign that they do not have the zone
 				return nil, s.notAuthority(ctx, m.Question[0].Name)
 			}
 			return nil, p

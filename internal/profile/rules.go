@@ -294,7 +294,12 @@ func dnsRecords(c checker, r *stack.Resource) {
 		if !plain || kind == "" || kind == "TXT" && !strings.HasPrefix(string(text), `"`) {
 			continue
 		}
-		if rr, err := dns.NewRR("name.example. 300 IN " + kind + " " + string(text)); err != nil || rr == nil || strings.ContainsAny(string(text), "\n\r") {
+		bad := strings.ContainsAny(string(text), "\n\r")
+		if !bad {
+			rr, err := dns.NewRR("name.example. 300 IN " + kind + " " + string(text))
+			bad = err != nil || rr == nil
+		}
+		if bad {
 			c.At(r, "values", "bad-address", "write it as a zone file has it behind the kind", "%s: '%s' is no value of a record of the kind %s", r.Name, tosca.Show(v), kind)
 		}
 	}

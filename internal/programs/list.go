@@ -1,6 +1,7 @@
 package programs
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -61,10 +62,10 @@ func (c *Cloud) others(ctx context.Context, t stack.Target, known []Known) []clo
 	g.SetLimit(8)
 	for _, like := range types {
 		g.Go(func() error {
-			list, err := c.listed(ctx, like)
-			if err != nil {
+			list, more, err := c.listed(ctx, like)
+			if why := cmp.Or(err, more); why != nil {
 				u.mu.Lock()
-				u.why = append(u.why, cloud.Clean(err.Error()))
+				u.why = append(u.why, cloud.Clean(why.Error()))
 				u.mu.Unlock()
 			}
 			for _, k := range list {
@@ -94,8 +95,9 @@ func (c *Cloud) others(ctx context.Context, t stack.Target, known []Known) []clo
 	return out
 }
 
-// listed asks the program of a type what there is of it. The error comes with what it listed last.
-func (c *Cloud) listed(ctx context.Context, like Known) ([]Known, error) {
+// listed asks the program of a type what there is of it. More says that there is more than is shown. The error comes with
+// what it listed last.
+func (c *Cloud) listed(ctx context.Context, like Known) (out []Known, more, err error) {
 	path := filepath.Join(c.dir, "listed", hashed(like.Target.String(), like.Kind, like.Through))
 	of := func(id string) Known {
 		return Known{Target: like.Target, ID: id, Kind: like.Kind, Programs: like.Programs, Through: like.Through}
@@ -114,18 +116,17 @@ func (c *Cloud) listed(ctx context.Context, like Known) ([]Known, error) {
 			}
 		}
 		if len(ids) > mostListed {
-			err = fmt.Errorf("list of %s names %d: only the first %d are shown", like.Kind, len(ids), mostListed)
+			more = fmt.Errorf("list of %s names %d: only the first %d are shown", like.Kind, len(ids), mostListed)
 			ids = ids[:mostListed]
 		}
 		if sealed, sealing := c.box.SealJSON(ids); sealing == nil && os.MkdirAll(filepath.Dir(path), 0o700) == nil {
 			_ = files.Write(path, []byte(sealed), 0o600) // it is asked again anyway
 		}
 	}
-	out := make([]Known, len(ids))
-	for i, id := range ids {
-		out[i] = of(id)
+	for _, id := range ids {
+		out = append(out, of(id))
 	}
-	return out, err
+	return out, more, err
 }
 
 // findAny finds a resource that is known, or that a program lists: it is being adopted.
@@ -144,13 +145,13 @@ func (c *Cloud) findAny(ctx context.Context, r cloud.Ref) (*Known, error) {
 			continue
 		}
 		asked[key] = true
-		list, err := c.listed(Carrying(ctx), like)
-		if err != nil {
-			return nil, err
-		}
+		list, _, err := c.listed(Carrying(ctx), like)
 		for _, k := range list {
 			if k.ID != r.ID {
 				continue
+			}
+			if err != nil { // it was there last
+				return nil, err
 			}
 			is, err := c.ask(Carrying(ctx), &k, opRead, "read "+k.ID)
 			if err != nil {

@@ -369,6 +369,9 @@ func TestEnterTakes(t *testing.T) {
 	d.press("later", "end", "down", "end", "enter", "propertie", "enter", "ordered: tru")
 	d.press("enter") // it is taken
 	d.wants("ordered: true")
+	d.press("enter", "label: jo", "enter", "keep: 4", "enter", "x") // a text like the name of a function, a number without a unit
+	d.wants("label: jo  ", "keep: 4  ")
+	d.lacks("$join", "4 ms")
 
 	d = newDesk(t, 142, 42)
 	d.press("down", "2", "e")

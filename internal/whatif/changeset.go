@@ -43,6 +43,8 @@ type Change struct {
 	Needs      []string
 	// Formerly is the name under which it is recorded, where that is another one.
 	Formerly string
+	// FirstFor is what it is linked to, which goes first itself, where that is why this one does.
+	FirstFor string
 	// DropFirst says of a swap that the old one has to go before the new one is made: no two
 	// can be there at once.
 	DropFirst bool

@@ -146,7 +146,8 @@ func Compare(s State) *ChangeSet {
 		inputs:     map[string]stack.Input{},
 		baseInputs: map[string]stack.Input{},
 	}
-	for _, r := range s.Recorded {
+	c.Recorded = c.withoutBackups(s.Recorded)
+	for _, r := range c.Recorded {
 		c.recorded[r.Name] = r
 	}
 	for _, in := range s.Wanted.Inputs {
@@ -443,21 +444,36 @@ func dropsFirst(ch *Change) bool {
 	return false
 }
 
+// withoutBackups lets nothing promise a backup of what has none: a revision may still say so.
+func (c *Comparison) withoutBackups(recorded []*stack.Recorded) []*stack.Recorded {
+	for i, r := range recorded {
+		if t := c.typeNamed(r.Type); r.Backup > 0 && t != nil && stack.HoldsData(t) && !stack.HasBackups(t) {
+			now := *r
+			now.Backup, now.Restore = 0, false
+			recorded = slices.Clone(recorded)
+			recorded[i] = &now
+		}
+	}
+	return recorded
+}
+
 // goFirst lets what is linked to the old part of a swap that goes first go before that, where it is
 // swapped as well.
 func (c *Comparison) goFirst() {
-	for i := 0; i < len(c.Set.Changes); i++ {
-		first := &c.Set.Changes[i]
-		if !first.DropFirst {
-			continue
+	var first []*Change
+	for i := range c.Set.Changes {
+		if ch := &c.Set.Changes[i]; ch.DropFirst {
+			first = append(first, ch)
 		}
-		for _, name := range c.holders(first) {
+	}
+	for i := 0; i < len(first); i++ { // it grows: what is linked to one of these goes before it
+		for _, name := range c.holders(first[i]) {
 			ch := c.Change(name)
 			if ch == nil || ch.Kind != Swap || ch.DropFirst || ch.Recorded.Name != name {
 				continue
 			}
-			ch.DropFirst = true
-			i = -1 // what is linked to this one goes before it
+			ch.DropFirst, ch.FirstFor = true, first[i].Name
+			first = append(first, ch)
 		}
 	}
 }

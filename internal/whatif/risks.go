@@ -200,7 +200,11 @@ func backupFix(name string) string { return "'brickrow backups " + name + "' lis
 // interruptionRisk raises edits that restart something that others rely on.
 func (c *Comparison) interruptionRisk(ch *Change) {
 	if ch.DropFirst {
-		text := ch.Name + " is removed before it is made anew, as no two can be there at once; it is away meanwhile"
+		why := "as no two can be there at once"
+		if ch.FirstFor != "" {
+			why = "as " + ch.FirstFor + ", which it is linked to, goes first"
+		}
+		text := ch.Name + " is removed before it is made anew, " + why + "; it is away meanwhile"
 		if users := c.Users(ch.Name); len(users) > 0 {
 			text += " for " + Few(users)
 		}

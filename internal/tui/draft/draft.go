@@ -3,6 +3,7 @@ package draft
 
 import (
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -281,8 +282,11 @@ func (v *View) heard(msg loaded) tea.Cmd {
 	v.watched = append(slices.Clone(v.names), app.RuleFolder(v.draft.Template))
 	v.Watch(v.watched...)
 	if v.missing() { // it may come into being beside the template, or in a folder there
-		inside, _ := filepath.Glob(filepath.Join(filepath.Dir(v.draft.Template), "*")) // the pattern is a right one
-		v.Watch(inside...)
+		dir := filepath.Dir(v.draft.Template)
+		inside, _ := os.ReadDir(dir) // then there is nothing to watch
+		for _, e := range inside {
+			v.Watch(filepath.Join(dir, e.Name()))
+		}
 	}
 	if about := v.Subject(); about.File == v.path && v.draft.Stack != nil {
 		about.Careful = v.draft.Stack.Careful

@@ -3,6 +3,7 @@ package draft
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 	uv "github.com/charmbracelet/ultraviolet"
@@ -31,6 +32,7 @@ type list struct {
 type entry struct {
 	label, detail, meaning string
 	from                   assist.Place // where it would stand
+	guess                  bool         // a word that is like it may well mean itself
 	take                   func() tea.Cmd
 }
 
@@ -85,7 +87,7 @@ func (v *View) offer(why occasion) {
 	}
 	l := &list{sure: why == asked, over: over, word: word}
 	for _, it := range items {
-		l.entries = append(l.entries, entry{it.Label, it.Detail, it.Meaning, it.From, func() tea.Cmd {
+		l.entries = append(l.entries, entry{it.Label, it.Detail, it.Meaning, it.From, it.Kind == assist.Function && !strings.ContainsAny(word, "${") || it.Kind == assist.Unit, func() tea.Cmd {
 			text, blanks := assist.Expand(it.Insert)
 			f.Fill(it.Range, text, blanks)
 			v.helper().Set(v.name(), f.Text)
@@ -112,7 +114,7 @@ func (v *View) offerFixes() {
 			continue
 		}
 		for _, fix := range v.helper().Fixes(name, found) {
-			l.entries = append(l.entries, entry{fix.Title, found.Code, found.Message, at, func() tea.Cmd {
+			l.entries = append(l.entries, entry{fix.Title, found.Code, found.Message, at, false, func() tea.Cmd {
 				if len(fix.Edits) == 1 && fix.Blanks {
 					text, blanks := assist.Expand(fix.Edits[0].New)
 					f.Fill(fix.Edits[0].Range, text, blanks)
@@ -124,7 +126,7 @@ func (v *View) offerFixes() {
 		}
 	}
 	for _, r := range v.helper().Refactorings(name, f.Cursor) {
-		l.entries = append(l.entries, entry{r.Title, "", "written differently, it means the same", at, func() tea.Cmd {
+		l.entries = append(l.entries, entry{r.Title, "", "written differently, it means the same", at, false, func() tea.Cmd {
 			write := files.MakeNew
 			if r.Secret {
 				write = files.MakeSecret
@@ -173,7 +175,7 @@ func (v *View) listKey(k tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
 		}
 		return v.accept(), true
 	case "enter":
-		if !l.sure && (l.over || l.word == "" || l.entries[l.chosen].label == l.word) { // nobody has begun to choose, or it is written
+		if !l.sure && !l.begun() {
 			v.list = nil
 			return nil, false
 		}
@@ -188,11 +190,18 @@ func (v *View) listKey(k tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
 	return nil, true
 }
 
+// begun reports whether the word that is typed is the beginning of the chosen one, and not all of it: enter takes that then. A
+// text that happens to be like the name of a function, and a number that wants a unit, stay what they are.
+func (l *list) begun() bool {
+	e := l.entries[l.chosen]
+	return !l.over && l.word != "" && !e.guess && len(e.label) > len(l.word) && strings.HasPrefix(strings.ToLower(e.label), strings.ToLower(l.word))
+}
+
 func (l *list) hint() string {
 	switch {
 	case l.over && !l.sure:
 		return "tab leaves the example, ↑ ↓ choose another, esc"
-	case l.sure || l.word != "" && l.entries[l.chosen].label != l.word:
+	case l.sure || l.begun():
 		return "enter or tab takes it, ↑ ↓ choose, esc leaves it"
 	}
 	return "tab takes it, ↑ ↓ choose, esc leaves it"

@@ -109,12 +109,12 @@ func (v *View) capture() {
 
 // writeBack works out what lets the files say what is there.
 func (v *View) writeBack() tea.Cmd {
-	v.patch.Alone = func() tea.Cmd { return v.writeBackBy(v.App().WriteBackAlone) }
-	return v.writeBackBy(v.App().WriteBack)
+	r := v.selected()
+	v.patch.Alone = func() tea.Cmd { return v.writeBackBy(r, v.App().WriteBackAlone) } // what is chosen may be another one by then
+	return v.writeBackBy(r, v.App().WriteBack)
 }
 
-func (v *View) writeBackBy(work func(context.Context, *app.Drift) (*app.Written, error)) tea.Cmd {
-	r := v.selected()
+func (v *View) writeBackBy(r *app.There, work func(context.Context, *app.Drift) (*app.Written, error)) tea.Cmd {
 	st, name, id := r.Owner.Of, r.Owner.Node, r.ID
 	v.Say("looking where %s comes from …", name)
 	return func() tea.Msg {
