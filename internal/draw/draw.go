@@ -268,15 +268,25 @@ func advance(fc face, r rune) float64 {
 
 // textWidth is how wide text is at a size.
 func textWidth(fc face, size float64, s string) float64 {
-	sum := 0.0
+	sum, known := 0.0, &advances()[fc]
 	for _, r := range s {
-		if int(r) < len(advances()[fc]) {
-			sum += advances()[fc][r]
+		if int(r) < len(known) {
+			sum += known[r]
 		} else {
 			sum += advance(fc, r)
 		}
 	}
 	return sum * size
+}
+
+// fits counts the letters of text that are together no wider than w.
+func (f *flow) fits(fc face, size, w float64, s []rune) int {
+	for n, r := range s {
+		if w -= f.width(fc, size, string(r)); w < 0 {
+			return n
+		}
+	}
+	return len(s)
 }
 
 // clip shortens text to a width.
@@ -286,10 +296,8 @@ func (f *flow) clip(fc face, size, w float64, s string) string {
 		return s
 	}
 	runes := []rune(s)
-	for n := len(runes) - 1; n > 0; n-- {
-		if short := string(runes[:n]) + "…"; f.width(fc, size, short) <= w {
-			return short
-		}
+	if n := f.fits(fc, size, w-f.width(fc, size, "…"), runes); n > 0 {
+		return string(runes[:n]) + "…"
 	}
 	return ""
 }
@@ -313,11 +321,8 @@ func (f *flow) wrap(fc face, size, w float64, s string) []string {
 				continue
 			}
 			runes := []rune(word)
-			n := len(runes) - 1
-			for n > 1 && f.width(fc, size, string(runes[:n])) > w {
-				n--
-			}
-			out, word = append(out, string(runes[:max(1, n)])), string(runes[max(1, n):])
+			n := max(1, f.fits(fc, size, w, runes))
+			out, word = append(out, string(runes[:n])), string(runes[n:])
 			if word == "" {
 				break
 			}
