@@ -87,6 +87,45 @@ func (a *App) adoptions(ctx context.Context, d *Draft, state *precheck.TargetSta
 	return out, nil
 }
 
+// adoptedTypes are the types with programs of their own of what is to be adopted: nothing of them may have been made from here yet.
+func (a *App) adoptedTypes(ctx context.Context, d *Draft) ([]programs.Known, error) {
+	var out []programs.Known
+	ids := map[string]string{}
+	st, err := a.store.At(ctx, d.Stack.Stack, d.Stack.Target)
+	if err == nil {
+		var current []*stack.Recorded
+		if current, _, err = a.store.Recorded(ctx, st.ID); err == nil {
+			for _, r := range current {
+				ids[r.Name] = r.ID
+			}
+		}
+	}
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return nil, err
+	}
+	for _, ad := range d.Stack.Adopt {
+		res := d.Wanted.Resource(ad.Node)
+		if res == nil || res.Type.Name != programs.Type {
+			continue
+		}
+		k := programs.Known{Target: d.Stack.Target, Kind: tosca.Show(res.Value("own_type"))}
+		if k.Programs, err = programsIn(res.Value("own_programs")); err != nil {
+			return nil, err
+		}
+		reached := true
+		for _, l := range res.Links {
+			if l.Requirement == stack.Through {
+				k.Through = ids[strings.Join(l.Targets, "")]
+				reached = k.Through != ""
+			}
+		}
+		if reached { // a connection that is not there yet leads nowhere
+			out = append(out, k)
+		}
+	}
+	return out, nil
+}
+
 // taken is what is there as if it had been recorded: so the comparison finds what would become
 // other.
 func taken(res *stack.Resource, live *stack.Live, at tosca.Pos) *stack.Recorded {

@@ -97,6 +97,46 @@ func (b *bench) kept() string {
 	return strings.Join(out, "\n")
 }
 
+// withList lets the program list what it keeps, and yields the template.
+func (b *bench) withList() string {
+	listing := strings.Replace(rotaTemplate, "delete: *rota }", "delete: *rota, list: *rota }", 1)
+	b.write("ward.yaml", listing)
+	b.write("programs/rota", strings.Replace(rotaProgram, "update) echo", `list) sep=; printf '{"items":['; for f in kept/*; do printf '%s{"id":"%s"}' "$sep" "${f#kept/}"; sep=,; done; echo ']}' ;;
+update) echo`, 1))
+	return listing
+}
+
+// TestTheFirstOfATypeIsAdopted adopts what a program has made of which nothing was made from here: the program is asked what is there
+// only where somebody lets it be asked.
+func TestTheFirstOfATypeIsAdopted(t *testing.T) {
+	t.Parallel()
+	b := newRota(t)
+	b.withList()
+	b.write("kept/rota-upper", "upper:ash birch:ash")
+	b.write("ward.stack.yaml", "stack: ward\ntemplate: ward.yaml\ntarget: workshop/alder-1\nadopt: { rota: rota-upper }\n")
+	if p := b.preview("ward.stack.yaml"); !strings.Contains(fmt.Sprint(p.Findings), "whether there is a rota-upper in workshop/alder-1 is not known") ||
+		!strings.Contains(fmt.Sprint(p.Findings), "--ask-programs") {
+		t.Errorf("%v", p.Findings)
+	}
+	if _, err := os.Stat(filepath.Join(b.dir, "calls")); err == nil {
+		t.Error("the program was called")
+	}
+	b.AskPrograms.Store(true)
+	p := b.preview("ward.stack.yaml")
+	if ch := p.Change("rota"); ch == nil || ch.Kind != "adopt" {
+		t.Fatalf("%+v %v", ch, p.Findings)
+	}
+	b.AskPrograms.Store(false)
+	if r := b.carry(p, "undo"); r.State != run.StatusDone {
+		t.Fatal(r.Reason)
+	}
+	if p := b.preview("ward.stack.yaml"); !p.Empty() {
+		t.Errorf("after it was adopted: %+v", p.Changes)
+	}
+	b.delete("ward")
+	b.wantSame("what is kept after the deletion", b.kept(), "")
+}
+
 func TestOwnTypes(t *testing.T) {
 	long(t)
 	t.Parallel()
@@ -409,10 +449,7 @@ func TestProgramsList(t *testing.T) {
 	long(t)
 	t.Parallel()
 	b := newRota(t)
-	listing := strings.Replace(rotaTemplate, "delete: *rota }", "delete: *rota, list: *rota }", 1)
-	b.write("ward.yaml", listing)
-	b.write("programs/rota", strings.Replace(rotaProgram, "update) echo", `list) sep=; printf '{"items":['; for f in kept/*; do printf '%s{"id":"%s"}' "$sep" "${f#kept/}"; sep=,; done; echo ']}' ;;
-update) echo`, 1))
+	listing := b.withList()
 	b.deploy(run.StatusDone, "ward.stack.yaml")
 	for _, hut := range []string{"lower", "far"} {
 		b.write("kept/rota-"+hut, hut+":oak fir:oak")

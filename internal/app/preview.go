@@ -209,7 +209,14 @@ func (a *App) state(ctx context.Context, d *Draft) (s *surveyed, told tosca.Find
 	}
 	var unlisted *programs.Unlisted
 	if len(d.Stack.Adopt) > 0 {
-		ctx, unlisted = programs.Listing(ctx)
+		if err := a.keepPrograms(d.Wanted); err != nil {
+			return nil, nil, err
+		}
+		also, err := a.adoptedTypes(ctx, d)
+		if err != nil {
+			return nil, nil, err
+		}
+		ctx, unlisted = programs.Listing(ctx, also...)
 	}
 	if s, err = a.survey(ctx, d.Stack.Target, d.Stack.Stack); err == nil && unlisted != nil {
 		s.Unlisted = unlisted.Why()

@@ -31,7 +31,13 @@ func (w *Work) Fixes(path string, f tosca.Finding) []Fix {
 		return nil
 	}
 	at := w.place(d, f.Pos)
-	fixes := w.fixes(d, at, f)
+	var fixes []Fix
+	if d.outline.Kind == StackFile {
+		fixes = w.stackFileFixes(d, at, f)
+	}
+	if fixes == nil {
+		fixes = w.fixes(d, at, f)
+	}
 	if f.Code == "wrong-type" || strings.HasPrefix(f.Code, "unknown-") || strings.HasPrefix(f.Code, "missing-") {
 		fixes = append(d.sign(at), fixes...)
 	}
@@ -155,11 +161,6 @@ func (w *Work) fixes(d *doc, at Place, f tosca.Finding) []Fix {
 				return one("write its sha256", Edit{whole, m[1]})
 			}
 		}
-	case f.Code == "secret-in-clear" && d.outline.Kind == StackFile:
-		_, whole, _, _ := w.valueAt(d, at)
-		return filled("take it from the environment", Edit{whole, "{ from_env: " + blank(1, "NAME") + " }"})
-	case f.Code == "missing-input" || f.Code == "missing-key":
-		return w.addKeys(d, f)
 	case f.Code == "missing-type":
 		if fixes := w.addType(d, at); fixes != nil {
 			return fixes
@@ -575,67 +576,4 @@ func (w *Work) addType(d *doc, at Place) []Fix {
 	}
 	text := strings.Repeat(" ", l.column+2) + "type: " + blank(1, example)
 	return []Fix{{"add a type", []Edit{lineAfter(at.Line, d.text, text)}, true, true}}
-}
-
-// addKeys adds to a stack file what it lacks.
-func (w *Work) addKeys(d *doc, f tosca.Finding) []Fix {
-	if d.outline.Kind != StackFile {
-		return nil
-	}
-	if f.Code == "missing-key" {
-		var lines []string
-		for i, key := range []string{"stack", "template", "target"} {
-			if _, have := d.outline.roots[key]; !have {
-				lines = append(lines, key+": "+blank(i+1, ""))
-			}
-		}
-		if lines == nil {
-			return nil
-		}
-		return []Fix{{"add what is missing", []Edit{{Range{}, strings.Join(lines, "\n") + "\n"}}, true, true}}
-	}
-	t := w.template(d)
-	if t == nil || t.file == nil || t.file.Service == nil {
-		return nil
-	}
-	given := Keys{}
-	inputs := -1
-	for n, line := range d.text.Lines {
-		if strings.HasPrefix(line, "inputs:") {
-			inputs = n
-		}
-	}
-	indent := "  "
-	if inputs >= 0 {
-		l := parseLine(d.text.Lines[inputs])
-		if l.rest < l.end { // written in brackets
-			return nil
-		}
-		for n := inputs + 1; n < len(d.text.Lines); n++ {
-			if k := parseLine(d.text.Lines[n]); !k.blank() {
-				if k.indent > 0 && k.colon >= 0 {
-					indent, given = strings.Repeat(" ", k.indent), d.text.keysAt(n, k.column)
-				}
-				break
-			}
-		}
-	}
-	var lines []string
-	for _, p := range t.file.Service.Inputs {
-		if _, have := given[p.Name]; !have && !p.Optional() {
-			lines = append(lines, indent+tosca.KeyText(p.Name)+": "+propertyBlank(p, len(lines)+1))
-		}
-	}
-	if lines == nil {
-		return nil
-	}
-	text := strings.Join(lines, "\n")
-	if inputs >= 0 {
-		return []Fix{{"add the inputs that need a value", []Edit{lineAfter(inputs, d.text, text)}, true, true}}
-	}
-	last := len(d.text.Lines) - 1
-	for last > 0 && strings.TrimSpace(d.text.Lines[last]) == "" {
-		last--
-	}
-	return []Fix{{"add the inputs that need a value", []Edit{lineAfter(last, d.text, "inputs:\n"+text)}, true, true}}
 }

@@ -3,7 +3,10 @@ package assist
 import (
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
+
+	"go.yaml.in/yaml/v4"
 
 	"brickrow/internal/tosca"
 )
@@ -22,11 +25,37 @@ func (w *Work) Refactorings(path string, at Place) []Refactoring {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	d := w.doc(path)
-	if d == nil || d.outline.Kind != Template {
+	return w.refactorings(d, at)
+}
+
+// Moves are the ways to put a secret that stands in clear where no one else reads it, without typing it again.
+func (w *Work) Moves(path string, f tosca.Finding) []Refactoring {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	d := w.doc(path)
+	if d == nil || f.Line == 0 || f.Code != "secret-in-clear" {
 		return nil
 	}
+	at := w.place(d, f.Pos)
+	if s := d.text.At(at); s.Kind != AtValue || s.From == s.To { // the finding is at the key
+		if l := parseLine(d.text.Line(at.Line)); l.rest < l.end && !startsFlow(d.text.Line(at.Line), l.rest) {
+			at.Column = l.rest + 1
+		}
+	}
+	return slices.DeleteFunc(w.refactorings(d, at), func(r Refactoring) bool { return !r.Secret })
+}
+
+func (w *Work) refactorings(d *doc, at Place) []Refactoring {
+	var ways []func(*doc, Place) (Refactoring, bool)
+	switch {
+	case d == nil:
+	case d.outline.Kind == Template:
+		ways = append(ways, w.toInput, w.toFile, w.toPart)
+	case d.outline.Kind == StackFile:
+		ways = append(ways, w.toSecretFile)
+	}
 	var out []Refactoring
-	for _, make := range []func(*doc, Place) (Refactoring, bool){w.toInput, w.toFile, w.toPart} {
+	for _, make := range ways {
 		if r, ok := make(d, at); ok {
 			out = append(out, r)
 		}
@@ -78,12 +107,13 @@ func (w *Work) toInput(d *doc, at Place) (Refactoring, bool) {
 	out := Refactoring{Title: fmt.Sprintf("make %s an input", name), Edits: map[string][]Edit{
 		d.path: {{whole, "{ $get_input: " + name + " }"}, edit}}}
 	if secret { // it goes into a file of its own
-		file := "secrets/" + name
-		for n := 2; w.there(beside(d.path, file)); n++ {
-			file = fmt.Sprintf("secrets/%s_%d", name, n)
+		said, ok := said(value)
+		if !ok {
+			return Refactoring{}, false
 		}
+		file := w.secretFile(d, name)
 		out.Title = fmt.Sprintf("make %s an input, and put it into %s", name, file)
-		out.Files, out.Secret = map[string]string{beside(d.path, file): d.text.Slice(s.Range) + "\n"}, true
+		out.Files, out.Secret = map[string]string{beside(d.path, file): said + "\n"}, true
 		value = "{ from_file: " + file + " }"
 	}
 	for _, f := range files {
@@ -93,6 +123,41 @@ func (w *Work) toInput(d *doc, at Place) (Refactoring, bool) {
 		out.Edits[f.path] = []Edit{edit}
 	}
 	return out, true
+}
+
+// secretFile names a file that is not there yet for a secret, beside a file that names it.
+func (w *Work) secretFile(d *doc, name string) string {
+	file := "secrets/" + name
+	for n := 2; w.there(beside(d.path, file)); n++ {
+		file = fmt.Sprintf("secrets/%s_%d", name, n)
+	}
+	return file
+}
+
+// said is the text that a scalar of one line means, without its quotes.
+func said(written string) (string, bool) {
+	var findings tosca.Findings
+	n := tosca.ParseYAML("", []byte(written), &findings)
+	if n == nil || n.Kind != yaml.ScalarNode || n.Value == "" || findings.HasErrors() {
+		return "", false
+	}
+	return n.Value, true
+}
+
+// toSecretFile puts a secret that a stack file gives an input into a file of its own.
+func (w *Work) toSecretFile(d *doc, at Place) (Refactoring, bool) {
+	_, whole, s, r := w.valueAt(d, at)
+	if s.Kind != AtValue || r.typ == nil || r.value == nil || !r.typ.HoldsSecret() || s.Way[0].Key != "inputs" {
+		return Refactoring{}, false
+	}
+	text, ok := said(d.text.Slice(whole))
+	if !ok {
+		return Refactoring{}, false
+	}
+	file := w.secretFile(d, r.value.Name)
+	return Refactoring{Title: "put it into " + file, Secret: true,
+		Edits: map[string][]Edit{d.path: {{whole, "{ from_file: " + file + " }"}}},
+		Files: map[string]string{beside(d.path, file): text + "\n"}}, true
 }
 
 // addTo adds a line, or some, to a map of a file: the one under a key, which is at the root or

@@ -79,6 +79,9 @@ func TestRefactorings(t *testing.T) {
 				"t.stack.yaml": "stack: t\ntemplate: a.yaml\ntarget: workshop/alder-1\ninputs:\n  value: { from_file: secrets/value }\n",
 				"a.yaml": strings.Replace(nodes, "    db_version: { type: string }\n", "    db_version: { type: string }\n    value: { type: Secret }\n", 1) +
 					"    safe: { type: Vault, properties: { value: { $get_input: value } } }\n"}},
+		{"an escaped one is written as it is meant", nodes + `    safe: { type: Vault, properties: { value: "hoar\"fr‸ost\x41" } }
+`, []string{"t.stack.yaml", "stack: t\ntemplate: a.yaml\ntarget: workshop/alder-1\n"},
+			"make value an input, and put it into secrets/value", map[string]string{"secrets/value": "hoar\"frostA\n"}},
 		{"a script goes into a file", head + `service_template:
   node_templates:
     net: { type: Network, properties: { cidr: 10.0.0.0/16 } }
@@ -231,5 +234,60 @@ service_template:
 		if _, _, r := offered(text); r != nil {
 			t.Errorf("%s: %s", name, r.Title)
 		}
+	}
+}
+
+// TestSecretMovesInOneStep wants a secret that stands in clear to go into a file, as it is meant, wherever on its line the cursor
+// is; and nothing else to be offered that.
+func TestSecretMovesInOneStep(t *testing.T) {
+	template := strings.Replace(nodes, "    db_version: { type: string }\n", "    db_version: { type: string }\n    value: { type: Secret }\n", 1) +
+		"    safe: { type: Vault, properties: { value: { $get_input: value } } }\n"
+	head := "stack: t\ntemplate: b.yaml\ntarget: workshop/alder-1\ninputs:\n  site: ridge\n"
+	work := func(t *testing.T, marked string, others ...string) (*Work, string, Place) {
+		t.Helper()
+		w, path, at := work(t, marked, others...)
+		b := beside(path, "b.yaml")
+		file, _ := tosca.Read(b, []byte(template), tosca.Source{Profile: shipped.Load})
+		w.Read(b, file, nil)
+		return w, path, at
+	}
+	for _, test := range []struct{ line, want, file, said string }{
+		{"value: hoarfrost-1 # the old one", "  value: { from_file: secrets/value } # the old one", "secrets/value", "hoarfrost-1\n"},
+		{`value: "hoar\"frost"`, "  value: { from_file: secrets/value }", "secrets/value", "hoar\"frost\n"},
+		{"value: 'it''s'", "  value: { from_file: secrets/value }", "secrets/value", "it's\n"},
+		{"value: { from_env: VALUE }", "", "", ""},
+		{"value:", "", "", ""},
+		{"value: |\n    one\n    two", "", "", ""},
+	} {
+		w, path, _ := work(t, head+"  "+test.line+"\n‸", "b.yaml", template)
+		for column := range strings.Index(test.line+":", ":") + 4 {
+			list := w.Moves(path, tosca.Finding{Code: "secret-in-clear", Pos: tosca.Pos{File: path, Line: 6, Column: column + 1}})
+			if test.want == "" {
+				if len(list) != 0 {
+					t.Errorf("%q: %+v", test.line, list)
+				}
+				continue
+			}
+			if len(list) != 1 || list[0].Title != "put it into "+test.file || !list[0].Secret {
+				t.Fatalf("%q, column %d: %+v", test.line, column+1, list)
+			}
+			got := w.Text(path).ApplyAll(list[0].Edits[path]).String()
+			if text := list[0].Files[beside(path, test.file)]; got != head+test.want+"\n" || text != test.said {
+				t.Errorf("%q: %s\n%q", test.line, got, text)
+			}
+		}
+	}
+	w, path, at := work(t, head+"  value: hoar‸frost\n", "b.yaml", template, "secrets_value", "")
+	if list := w.Refactorings(path, at); len(list) != 1 {
+		t.Errorf("at the value: %+v", list)
+	}
+	w, path, at = work(t, strings.Replace(head, "ridge", "rid‸ge", 1), "b.yaml", template)
+	if list := w.Refactorings(path, at); len(list) != 0 {
+		t.Errorf("what is no secret: %+v", list)
+	}
+	w, path, _ = work(t, nodes+"    safe: { type: Vault, properties: { value: hoarfrost } }\n‸", "t.stack.yaml", "stack: t\ntemplate: a.yaml\ntarget: workshop/alder-1\n")
+	line, column := strings.Count(nodes, "\n")+1, len("    safe: { type: Vault, properties: { value: ")+1
+	if list := w.Moves(path, tosca.Finding{Code: "secret-in-clear", Pos: tosca.Pos{Line: line, Column: column}}); len(list) != 1 || len(list[0].Files) != 1 {
+		t.Errorf("in a template: %+v", list)
 	}
 }

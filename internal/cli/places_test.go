@@ -223,7 +223,7 @@ func sorted[V any](m map[string]V) []string {
 func TestASecretAtEveryPlace(t *testing.T) {
 	s := newShell(t)
 	all := places(profile.Read().Library)
-	step := 40
+	step := 101
 	if os.Getenv("BRICKROW_LONG") != "" {
 		step = 1
 	}

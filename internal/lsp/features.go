@@ -288,6 +288,11 @@ func (s *server) actions(_ context.Context, q asked) (any, error) {
 		if !wants("quickfix") || f.Line-1 < q.Range.Start.Line || f.Line-1 > q.Range.End.Line {
 			continue
 		}
+		for _, r := range s.work.Moves(q.path, f) {
+			if edit, err := s.workspaceEdit(r.Edits, r.Files); err == nil { // else the editor cannot do it
+				out = append(out, codeAction{Title: r.Title, Kind: "quickfix", Diagnostics: []diagnostic{s.diagnostic(f)}, Edit: edit})
+			}
+		}
 		for _, fix := range s.work.Fixes(q.path, f) {
 			edits := fix.Edits
 			if fix.Blanks {

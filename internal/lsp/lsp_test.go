@@ -2,6 +2,7 @@ package lsp
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -162,6 +163,24 @@ func (c *client) wait(name string, version int, want string) publishParams {
 		case <-c.news:
 		case <-end:
 			c.t.Fatalf("the findings of %s are%s, want %s (%s)", name, got, want, c.log)
+		}
+	}
+}
+
+// hear waits until a file has findings.
+func (c *client) hear(name string) {
+	c.t.Helper()
+	for end := time.After(20 * time.Second); ; {
+		c.mu.Lock()
+		_, have := c.published[name]
+		c.mu.Unlock()
+		if have {
+			return
+		}
+		select {
+		case <-c.news:
+		case <-end:
+			c.t.Fatalf("%s has no findings (%s)", name, c.log)
 		}
 	}
 }
@@ -372,6 +391,63 @@ func TestFleetFiles(t *testing.T) {
 	c.change("valley.fleet.yaml", 2, 3, 47, 3, 50, "beds")
 	c.change("valley.fleet.yaml", 3, 4, 0, 4, 4, "waves")
 	c.wait("valley.fleet.yaml", 3, "")
+	c.leave()
+}
+
+// TestFixesOfStackFiles wants what is wrong with a stack file to have a fix after which it is right.
+func TestFixesOfStackFiles(t *testing.T) {
+	c := begin(t, "", "types.yaml", types, "valley.yaml", valley, "secrets.yaml",
+		strings.Replace(valley, "  inputs:\n", "  inputs:\n    token: { type: Secret }\n", 1))
+	heads := "stack: valley\ntemplate: valley.yaml\ntarget: workshop/alder-1\n"
+	for i, test := range []struct{ text, code, title, want string }{
+		{strings.Replace(heads, "valley\n", "Valley_1\n", 1) + "inputs: { site: low }\n", "bad-name", "call it valley-1", "stack: valley-1"},
+		{strings.Replace(heads, "valley.y", "vally.y", 1), "no-template", "write valley.yaml", "template: valley.yaml"},
+		{strings.Replace(heads, "/alder-1", "", 1) + "inputs: { site: low }\n", "bad-target", "write workshop/alder-1", "target: workshop/alder-1"},
+		{strings.Replace(heads, "stack:", "stak:", 1) + "inputs: { site: low }\n", "unknown-key", "write stack", "stack: valley"},
+		{strings.Replace(heads, "stack: valley\n", "", 1) + "inputs: { site: low }\n", "missing-key", "add what is missing", "stack: "},
+		{heads + "inputs: { beds: 2 }\n", "missing-input", "add the inputs that need a value", "inputs: { site: , beds: 2 }"},
+		{heads + "inputs: {}\n", "missing-input", "add the inputs that need a value", "inputs: { site: }"},
+		{heads + "inputs:\n  beds: 2\n", "missing-input", "add the inputs that need a value", "  site: "},
+		{heads + "inputs:\n  site: { fom_env: HOME }\n", "wrong-type", "write from_env", "  site: { from_env: HOME }"},
+		{heads + "inputs:\n  site: { from_stack: base } # of it\n", "missing-key", "name its stack and its output",
+			"  site: { from_stack: { stack: base, output:  } } # of it"},
+		{heads + "inputs:\n  site: { from_stack: { output: name } }\n", "missing-key", "name its stack and its output",
+			"  site: { from_stack: { stack: , output: name } }"},
+		{heads + "inputs:\n  - site: low\n  - beds: 2\n", "wrong-type", "write them as a map", "  site: low"},
+		{heads + "inputs:\n- site: low # ä\n- beds: 2\n", "wrong-type", "write them as a map", "  beds: 2"},
+		{heads + "site: low # here\ninputs:\n  beds: 2\n", "unknown-key", "put it under inputs", "  site: low"},
+		{heads + "site: low\n", "unknown-key", "put it under inputs", "  site: low"},
+		{strings.Replace(heads, "valley.y", "secrets.y", 1) + "inputs: { site: low, token: hoarfrost }\n", "secret-in-clear",
+			"take it from the environment", "inputs: { site: low, token: { from_env: NAME } }"},
+	} {
+		name := fmt.Sprintf("s%d.stack.yaml", i)
+		c.open(name, test.text)
+		c.hear(name)
+		var actions []codeAction
+		c.ask("textDocument/codeAction", fmt.Sprintf(`{"textDocument":{"uri":%q},"range":{"start":{"line":0,"character":0},"end":{"line":99,"character":0}},"context":{"diagnostics":[]}}`,
+			c.uri(name)), &actions)
+		at := slices.IndexFunc(actions, func(a codeAction) bool { return a.Title == test.title && a.Diagnostics[0].Code == test.code })
+		if at < 0 {
+			t.Errorf("%q: no %q for %s among %+v", test.text, test.title, test.code, actions)
+			continue
+		}
+		lines := strings.Split(test.text, "\n")
+		edits := actions[at].Edit.Changes[c.uri(name)]
+		slices.SortFunc(edits, func(a, b textEdit) int {
+			return cmp.Or(b.Range.Start.Line-a.Range.Start.Line, b.Range.Start.Character-a.Range.Start.Character)
+		})
+		for _, e := range edits {
+			from, to := e.Range.Start, e.Range.End
+			for to.Line >= len(lines) {
+				lines = append(lines, "")
+			}
+			text := lines[from.Line][:from.Character] + e.NewText + lines[to.Line][to.Character:]
+			lines = slices.Replace(lines, from.Line, to.Line+1, strings.Split(text, "\n")...)
+		}
+		if !slices.Contains(lines, test.want) {
+			t.Errorf("%q: %q, want the line %q", test.text, lines, test.want)
+		}
+	}
 	c.leave()
 }
 

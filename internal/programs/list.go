@@ -19,8 +19,9 @@ import (
 
 // Unlisted says which programs could not list what is there.
 type Unlisted struct {
-	mu  sync.Mutex
-	why []string
+	also []Known
+	mu   sync.Mutex
+	why  []string
 }
 
 // Why is what went wrong, in order.
@@ -34,9 +35,10 @@ func (u *Unlisted) Why() []string {
 type listing struct{}
 
 // Listing lets List also ask the programs what is there that nobody has made from here. What could not be asked is
-// noted in the result.
-func Listing(ctx context.Context) (context.Context, *Unlisted) {
-	u := &Unlisted{}
+// noted in the result. Also are of further types to ask about: something of a type can be adopted of which nothing was made from
+// here.
+func Listing(ctx context.Context, also ...Known) (context.Context, *Unlisted) {
+	u := &Unlisted{also: also}
 	return context.WithValue(ctx, listing{}, u), u
 }
 
@@ -51,8 +53,8 @@ func (c *Cloud) others(ctx context.Context, t stack.Target, known []Known) []clo
 		return nil
 	}
 	types := map[[2]string]Known{}
-	for _, k := range known {
-		if _, can := k.Programs[opList]; can {
+	for _, k := range slices.Concat(u.also, known) { // rather as it was deployed
+		if _, can := k.Programs[opList]; can && k.Target == t {
 			types[[2]string{k.Kind, k.Through}] = k
 		}
 	}
@@ -95,6 +97,27 @@ func (c *Cloud) others(ctx context.Context, t stack.Target, known []Known) []clo
 	return out
 }
 
+// lastListed is what a program listed last of a type.
+type lastListed struct {
+	Like Known    `json:"like"` // without what is of one resource alone
+	IDs  []string `json:"ids"`
+}
+
+// remembered are those of which something was listed in a target: a resource that is being adopted may be the first of its type.
+func (c *Cloud) remembered(t stack.Target) []Known {
+	folder := filepath.Join(c.dir, "listed")
+	entries, _ := os.ReadDir(folder) // then nothing was listed
+	var out []Known
+	for _, e := range entries {
+		var last lastListed
+		text, err := os.ReadFile(filepath.Join(folder, e.Name()))
+		if err == nil && c.box.UnsealJSON(string(text), &last) == nil && last.Like.Target == t {
+			out = append(out, last.Like)
+		}
+	}
+	return out
+}
+
 // listed asks the program of a type what there is of it. More says that there is more than is shown. The error comes with
 // what it listed last.
 func (c *Cloud) listed(ctx context.Context, like Known) (out []Known, more, err error) {
@@ -106,8 +129,9 @@ func (c *Cloud) listed(ctx context.Context, like Known) (out []Known, more, err 
 	a, err := c.ask(ctx, &nobodys, opList, "list")
 	var ids []string
 	if err != nil {
-		if text, read := os.ReadFile(path); read == nil {
-			_ = c.box.UnsealJSON(string(text), &ids) // then it is not known what it listed
+		var last lastListed
+		if text, read := os.ReadFile(path); read == nil && c.box.UnsealJSON(string(text), &last) == nil { // else it is not known what it listed
+			ids = last.IDs
 		}
 	} else {
 		for _, item := range a.Items {
@@ -119,7 +143,7 @@ func (c *Cloud) listed(ctx context.Context, like Known) (out []Known, more, err 
 			more = fmt.Errorf("list of %s names %d: only the first %d are shown", like.Kind, len(ids), mostListed)
 			ids = ids[:mostListed]
 		}
-		if sealed, sealing := c.box.SealJSON(ids); sealing == nil && os.MkdirAll(filepath.Dir(path), 0o700) == nil {
+		if sealed, sealing := c.box.SealJSON(lastListed{nobodys, ids}); sealing == nil && os.MkdirAll(filepath.Dir(path), 0o700) == nil {
 			_ = files.Write(path, []byte(sealed), 0o600) // it is asked again anyway
 		}
 	}
@@ -139,7 +163,7 @@ func (c *Cloud) findAny(ctx context.Context, r cloud.Ref) (*Known, error) {
 		return nil, err
 	}
 	asked := map[[2]string]bool{}
-	for _, like := range known {
+	for _, like := range slices.Concat(known, c.remembered(r.Target)) {
 		key := [2]string{like.Kind, like.Through}
 		if _, can := like.Programs[opList]; !can || asked[key] {
 			continue

@@ -313,7 +313,11 @@ func source(path string, e tosca.Entry, findings *tosca.Findings) *Source {
 		return &Source{File: v.Value}
 	case "from_stack":
 		s := &Source{}
-		for _, p := range tosca.Entries(path, v, "from_stack", findings) {
+		var parts []tosca.Entry
+		if v.Kind == yaml.MappingNode {
+			parts = tosca.Entries(path, v, "from_stack", findings)
+		}
+		for _, p := range parts {
 			switch p.Key.Name {
 			case "stack":
 				s.Stack = p.Node.Value

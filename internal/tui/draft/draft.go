@@ -265,6 +265,7 @@ func (v *View) heard(msg loaded) tea.Cmd {
 	if !v.findings.HasErrors() || v.good == nil {
 		v.good = v.draft
 	}
+	v.fieldsOf(v.draft)
 	if msg.tally != nil && !v.findings.HasErrors() { // of a text that is wrong it says nothing
 		v.tally = msg.tally
 	}

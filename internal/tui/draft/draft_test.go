@@ -110,7 +110,6 @@ func TestPouredIntoAnInput(t *testing.T) {
 	d.File.Service.Inputs = []*tosca.Property{{Name: "label", Type: &tosca.Type{Name: "string"}}}
 	v := New(parttest.New(t, nil))
 	v.heard(newLoaded(d))
-	v.good = d
 	v.typeValue()
 	asked := 0
 	began := time.Now()
@@ -128,5 +127,55 @@ func TestPouredIntoAnInput(t *testing.T) {
 	}
 	if cmd := v.rested(rested{v.form.asked, d.File.Service.Inputs[0]}); cmd == nil || v.form.resting {
 		t.Error("it is not asked")
+	}
+}
+
+// TestInputsAsTheyAreWritten wants the list of the inputs to hold one that has no value yet, which is an error; a value that is typed
+// to stay with its input while others come and go; and the list to stay while the text is not YAML.
+func TestInputsAsTheyAreWritten(t *testing.T) {
+	v := New(parttest.New(t, nil))
+	reads := func(code string, inputs ...string) {
+		d := long(3)
+		for _, name := range inputs {
+			d.File.Service.Inputs = append(d.File.Service.Inputs, &tosca.Property{Name: name, Type: &tosca.Type{Name: "string"}})
+		}
+		if code != "" {
+			d.Findings.Errorf(tosca.Pos{Line: 1}, code, "", "made up")
+		}
+		v.heard(newLoaded(d))
+	}
+	names := func() (out []string) {
+		for _, in := range v.fields() {
+			out = append(out, in.Name)
+		}
+		return out
+	}
+	wants := func(want ...string) {
+		t.Helper()
+		if !slices.Equal(names(), want) {
+			t.Errorf("inputs %q, want %q", names(), want)
+		}
+	}
+	reads("", "size")
+	wants("size")
+	reads("no-value", "region", "size")
+	wants("region", "size")
+	reads("not-yaml")
+	wants("region", "size")
+	v.askInput()
+	v.form.at = 1
+	v.typeValue()
+	reads("", "owner", "region", "size")
+	if !v.form.typing || names()[v.form.at] != "size" {
+		t.Errorf("the value is typed for %s", names()[v.form.at])
+	}
+	reads("", "owner")
+	if v.form.typing || v.form.at != 0 || !v.form.on {
+		t.Errorf("a value is typed for an input that is gone: %+v", v.form)
+	}
+	reads("")
+	wants()
+	if v.form.on {
+		t.Error("the marks are in an empty list")
 	}
 }

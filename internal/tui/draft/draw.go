@@ -61,7 +61,7 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 		at := v.list.entries[v.list.chosen].from
 		x, y := f.CursorCell()
 		x -= part.Width(f.Line()[min(at.Column, f.Cursor.Column):f.Cursor.Column])
-		v.list.draw(t, s, part.R(r.X, r.Y, r.W, strip.Y-r.Y), x, y)
+		v.list.draw(t, s, part.R(r.X, r.Y, r.W, strip.Y-r.Y), x, y, f.BlanksBelow())
 	}
 }
 

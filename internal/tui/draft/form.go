@@ -33,6 +33,8 @@ type form struct {
 	resting bool
 	rows    []part.Rect
 	first   int // the input of the first row
+	// of is the last draft whose text was YAML: an input that has no value yet, which is an error, is shown as well.
+	of *app.Draft
 }
 
 // tried says what a value would change.
@@ -44,10 +46,32 @@ type tried struct {
 
 // fields are the inputs of the template.
 func (v *View) fields() []*tosca.Property {
-	if v.good == nil || v.good.File.Service == nil {
+	if v.form.of == nil || v.form.of.File.Service == nil {
 		return nil
 	}
-	return v.good.File.Service.Inputs
+	return v.form.of.File.Service.Inputs
+}
+
+// fieldsOf takes over the inputs of what was read.
+func (v *View) fieldsOf(d *app.Draft) {
+	marked := ""
+	if list := v.fields(); v.form.at < len(list) {
+		marked = list[v.form.at].Name
+	}
+	if v.form.of == nil || !slices.ContainsFunc(d.Findings, func(f tosca.Finding) bool { return f.Code == "not-yaml" }) {
+		v.form.of = d
+	}
+	list := v.fields()
+	if i := slices.IndexFunc(list, func(in *tosca.Property) bool { return in.Name == marked }); i >= 0 {
+		v.form.at = i
+		return
+	}
+	if v.form.typing { // it is for an input that is gone
+		v.form.typing, v.form.would = false, nil
+		v.Warn("%s is no longer an input of the template", marked)
+	}
+	v.form.on = v.form.on && len(list) > 0
+	v.form.at = max(0, min(v.form.at, len(list)-1))
 }
 
 // askInput goes into the list of the inputs.
@@ -76,7 +100,7 @@ func (v *View) value(in *tosca.Property) string {
 	if text, ok := v.given(in.Name); ok {
 		return text
 	}
-	for _, i := range v.good.Wanted.Inputs {
+	for _, i := range v.form.of.Wanted.Inputs {
 		if i.Name == in.Name && !tosca.HasSecret(i.Value) {
 			return tosca.Show(i.Value)
 		}
@@ -325,7 +349,7 @@ func (v *View) drawInputs(s *part.Screen, r part.Rect) {
 		return
 	}
 	values := map[string]stack.Input{}
-	for _, in := range v.good.Wanted.Inputs {
+	for _, in := range v.form.of.Wanted.Inputs {
 		values[in.Name] = in
 	}
 	longest := 0
@@ -406,7 +430,7 @@ func (v *View) drawMarked(s *part.Screen, r part.Rect, d *tosca.Property, longes
 		part.DrawInput(t, s, x, r.Y, r.X+r.W-x, in)
 	} else {
 		value := "no value yet"
-		for _, in := range v.good.Wanted.Inputs {
+		for _, in := range v.form.of.Wanted.Inputs {
 			if in.Name == d.Name {
 				value = tosca.Show(in.Value)
 			}

@@ -125,7 +125,16 @@ func (v *View) offerFixes() {
 			}})
 		}
 	}
-	for _, r := range v.helper().Refactorings(name, f.Cursor) {
+	others := v.helper().Refactorings(name, f.Cursor)
+	for _, found := range v.findings {
+		if same(found.File, name) && found.Line-1 == at.Line {
+			others = append(others, v.helper().Moves(name, found)...)
+		}
+	}
+	for i, r := range others {
+		if slices.ContainsFunc(others[:i], func(o assist.Refactoring) bool { return o.Title == r.Title }) {
+			continue
+		}
 		l.entries = append(l.entries, entry{r.Title, "", "written differently, it means the same", at, false, func() tea.Cmd {
 			write := files.MakeNew
 			if r.Secret {
@@ -218,8 +227,9 @@ func (l *list) at(x, y int) int {
 // mostRows is how many entries are shown at once.
 const mostRows = 9
 
-// draw draws what is offered under the cursor, or above it where there is no room.
-func (l *list) draw(t *part.Theme, s *part.Screen, within part.Rect, x, y int) {
+// draw draws what is offered under the cursor, or above it where there is no room. It leaves the lines below the cursor free that hold
+// what is still to be filled in: it goes above, or below these.
+func (l *list) draw(t *part.Theme, s *part.Screen, within part.Rect, x, y, free int) {
 	rows := min(mostRows, len(l.entries))
 	wide, detail := 12, 0
 	for _, e := range l.entries {
@@ -234,9 +244,12 @@ func (l *list) draw(t *part.Theme, s *part.Screen, within part.Rect, x, y int) {
 	if len(about) > 0 {
 		height++
 	}
-	top := y + 1
-	if top+height > within.Y+within.H && y-height >= within.Y {
+	top, bottom := y+1, within.Y+within.H
+	switch above := y-height >= within.Y; {
+	case above && (free > 0 || top+height > bottom):
 		top = y - height
+	case top+free+height <= bottom:
+		top += free
 	}
 	x = max(within.X, min(x-2, within.X+within.W-w-1))
 	ground := uv.Style{Fg: t.Text, Bg: t.Panel}

@@ -313,6 +313,15 @@ func (b *Buffer) OnExample() bool {
 // Deselect leaves what is chosen as it stands, and goes behind it.
 func (b *Buffer) Deselect() { b.Move(b.Selection().To, false) }
 
+// BlanksBelow is how many lines below the cursor the last blank stands that is still to be filled in.
+func (b *Buffer) BlanksBelow() int {
+	below := 0
+	for _, r := range b.blanks {
+		below = max(below, r.To.Line-b.Cursor.Line)
+	}
+	return below
+}
+
 // Filling reports whether there are blanks to fill in.
 func (b *Buffer) Filling() bool { return len(b.blanks) > 0 }
 

@@ -362,10 +362,11 @@ func (m *Model) Type(k tea.KeyPressMsg) (done bool) {
 	case "enter":
 		m.Newline()
 	case "tab":
-		switch first, last := m.lines(); {
+		r := m.Selection()
+		switch {
 		case extend:
 			m.Outdent()
-		case first != last:
+		case r.From != r.To, strings.TrimSpace(m.Line()[:m.Cursor.Column]) != "":
 			m.Indent()
 		default:
 			m.Insert(strings.Repeat(" ", indentation-cellOf(m.Line(), m.Cursor.Column)%indentation))
