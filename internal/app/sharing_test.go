@@ -63,4 +63,42 @@ func TestWhoIsNoMember(t *testing.T) {
 	if h, err := second.History(t.Context(), st); err != nil || len(h.Runs) != 1 {
 		t.Errorf("%v %v", h, err)
 	}
+	outsidersWord(t, b, other)
+}
+
+// outsidersWord saves, as one who is no member, an action and that a target needs no approval, and approves what a
+// member has saved: a member who carries it out is refused.
+func outsidersWord(t *testing.T, member, outsider *bench) {
+	t.Helper()
+	const target = "workshop/alder-1"
+	folder := t.TempDir()
+	in := func(name string) string { return filepath.Join(folder, name) }
+	refuses := func(what string, err error, because string) {
+		t.Helper()
+		if err == nil || !strings.Contains(err.Error(), because) {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
+	if err := outsider.SaveMark(t.Context(), target, false, nil, in("mark")); err != nil {
+		t.Fatal(err)
+	}
+	_, _, err := member.CarryMark(t.Context(), in("mark"), "")
+	refuses("a setting", err, "no member of the store")
+	acts, err := outsider.WhatIfAct(t.Context(), outsider.stack("bulletin-test"), "reader#0", "restart", nil)
+	if err == nil {
+		err = outsider.SaveActs(acts, in("act"))
+	}
+	if err == nil {
+		_, err = member.OpenSavedActs(t.Context(), in("act"))
+	}
+	refuses("an action", err, "no member of the store")
+	p, err := member.WhatIfDelete(t.Context(), member.stack("bulletin-test"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := member.Save(p, in("ours")); err != nil {
+		t.Fatal(err)
+	}
+	_, _, err = outsider.Approve(in("ours"), "a friend")
+	refuses("an approval", err, "no member of the store")
 }
