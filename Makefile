@@ -1,7 +1,12 @@
 # What a newcomer needs: make test, make demo, make bench, make screenshots.
 GO ?= go
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
-RACE = ./internal/grouped ./internal/programs ./internal/ways ./internal/seal ./internal/printed ./internal/bundle ./internal/stack ./internal/precheck ./internal/whatif ./internal/rules ./internal/run ./internal/cloud ./internal/cloud/httpcloud ./internal/identity ./internal/nameserver ./internal/postgres ./internal/queue ./internal/sqlite ./internal/store ./internal/yard ./internal/yard/agent ./internal/app ./internal/assist ./internal/lsp
+# What has goroutines, the longest first. Of the command line and the interface -short leaves the tests in which several things go on at once.
+RACE = ./internal/app ./internal/cli ./internal/tui ./internal/store ./internal/yard ./internal/queue ./internal/shareddb ./internal/tosca ./internal/programs \
+	./internal/yard/agent ./internal/assist ./internal/lsp ./internal/bundle ./internal/draw ./internal/export ./internal/files \
+	./internal/grouped ./internal/ways ./internal/seal ./internal/printed ./internal/stack ./internal/precheck ./internal/whatif \
+	./internal/rules ./internal/run ./internal/cloud ./internal/cloud/httpcloud ./internal/identity ./internal/nameserver \
+	./internal/postgres ./internal/sqlite ./internal/tui/draft ./internal/tui/inventory ./internal/tui/fleets
 
 # The tests are of what is given out: the program without C libraries, and without the paths of this machine.
 GIVEN = CGO_ENABLED=0 GOFLAGS="-trimpath -buildvcs=false"
@@ -13,9 +18,9 @@ test: tools
 	$(GIVEN) $(GO) vet ./...
 	$(GIVEN) $(GO) run $(STATICCHECK) ./...
 	@tmp=$$(scripts/testtmp); trap 'rm -rf "$$tmp"' EXIT; set -e; \
-	TMPDIR=$$tmp GOTMPDIR=/tmp $(GIVEN) $(GO) test -timeout 20m ./...; \
+	TMPDIR=$$tmp GOTMPDIR=/tmp $(GIVEN) $(GO) test -vet=off -p 4 -timeout 20m ./...; \
 	( cd scripts/dist && $(GO) vet . && TMPDIR=$$tmp GOTMPDIR=/tmp $(GO) test . ); \
-	TMPDIR=$$tmp GOTMPDIR=/tmp $(GO) test -race -short -timeout 20m $(RACE)
+	TMPDIR=$$tmp GOTMPDIR=/tmp $(GO) test -vet=off -p 4 -race -short -timeout 20m $(RACE)
 
 # tmux drives the real interface in the tests, neovim the language server; the race detector needs gcc.
 # PostgreSQL and a name server are what connections lead to: the tests run servers of their own. The shells complete

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"encoding/json"
+	"flag"
 	"fmt"
 	"net/http/httptest"
 	"os"
@@ -21,6 +22,9 @@ import (
 
 func TestMain(m *testing.M) {
 	helper.Serve()
+	if flag.Parse(); testing.Short() && flag.Lookup("test.run").Value.String() == "" {
+		_ = flag.Set("test.run", "TestWorkers|TestFleetWithWorkers|TestTheStory|TestResultsAndEvents|TestWithoutATerminalNothingIsAsked") // in which several things go on at once
+	}
 	postgrestest.Main(m)
 }
 

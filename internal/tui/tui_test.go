@@ -2,6 +2,7 @@ package tui
 
 import (
 	"context"
+	"flag"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -27,6 +28,9 @@ func TestMain(m *testing.M) {
 	if len(os.Args) > 1 && (os.Args[1] == "carry-out" || os.Args[1] == "carry-fleet") {
 		p := &cli.Program{In: os.Stdin, Out: os.Stdout, Err: os.Stderr}
 		os.Exit(p.Run(context.Background(), os.Args[1:]))
+	}
+	if flag.Parse(); testing.Short() && flag.Lookup("test.run").Value.String() == "" {
+		_ = flag.Set("test.run", "TestPausedAndLeft|TestTheStoryOnTheScreen|TestAFailureOnTheScreen|TestTheCloudOnTheScreen|TestChangedMeanwhile|TestTheFileIsWatched") // in which several things go on at once
 	}
 	os.Exit(m.Run())
 }

@@ -628,30 +628,6 @@ func TestIfMatch(t *testing.T) {
 	}
 }
 
-func TestListsComeInPages(t *testing.T) {
-	b := newBench(t)
-	b.takes(450)
-	for range 450 {
-		if _, err := b.begin("Topic", nil, nil); err != nil {
-			t.Fatal(err)
-		}
-	}
-	list, err := b.List(t.Context(), here, "test")
-	if err != nil || len(list) != 450 {
-		t.Fatalf("%d resources, %v", len(list), err)
-	}
-	seen := map[string]bool{}
-	for _, r := range list {
-		if seen[r.ID] {
-			t.Errorf("%s is listed twice", r.ID)
-		}
-		seen[r.ID] = true
-	}
-	if list, _ := b.List(t.Context(), here, "other"); len(list) != 0 {
-		t.Errorf("another stack has %d", len(list))
-	}
-}
-
 // TestSeveralProcesses opens one yard twice and uses both at once.
 func TestSeveralProcesses(t *testing.T) {
 	dir := t.TempDir()
