@@ -6,7 +6,7 @@ RACE = ./internal/app ./internal/cli ./internal/tui ./internal/store ./internal/
 	./internal/yard/agent ./internal/assist ./internal/lsp ./internal/bundle ./internal/draw ./internal/export ./internal/files \
 	./internal/grouped ./internal/ways ./internal/seal ./internal/printed ./internal/stack ./internal/precheck ./internal/whatif \
 	./internal/rules ./internal/run ./internal/cloud ./internal/cloud/httpcloud ./internal/identity ./internal/nameserver \
-	./internal/postgres ./internal/sqlite ./internal/tui/draft ./internal/tui/inventory ./internal/tui/fleets
+	./internal/postgres ./internal/sqlite ./internal/tui/draft ./internal/tui/inventory
 
 # The tests are of what is given out: the program without C libraries, and without the paths of this machine.
 GIVEN = CGO_ENABLED=0 GOFLAGS="-trimpath -buildvcs=false"

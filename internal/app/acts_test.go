@@ -59,6 +59,7 @@ func actingBench(t *testing.T) *bench {
 // Each action does in the cloud what it says, is a run of its own in the history, and leaves
 // revision and files as they were: but for scaling, which is recorded, the what-if stays empty.
 func TestActions(t *testing.T) {
+	long(t)
 	b := actingBench(t)
 	b.act(run.StatusDone, "reader#0", "restart")
 	if r := b.node("reader#0"); r.State != "ready" {

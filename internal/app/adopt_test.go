@@ -416,6 +416,7 @@ func TestManyRenames(t *testing.T) {
 
 // The last resource of a stack can be released as well: what is left is a template without nodes.
 func TestReleasingTheLast(t *testing.T) {
+	long(t)
 	for name, text := range map[string]string{"alone": "    one: { type: Topic, properties: { label: x } }\n", "before outputs": "    one:\n      type: Topic\n      properties: { label: x }\n  outputs: { words: { value: yes } }\n"} {
 		b := newBench(t, 100_000)
 		b.write("a.stack.yaml", "stack: lonely\ntemplate: a.yaml\ntarget: workshop/alder-1\n")

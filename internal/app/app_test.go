@@ -628,6 +628,7 @@ func TestCancelTooLateToStopAnythingUndoesAllTheSame(t *testing.T) {
 }
 
 func TestSecretsAreNowhereInClear(t *testing.T) {
+	long(t)
 	b := newBench(t, 5000)
 	b.deploy(run.StatusDone, "ridge-base.stack.yaml")
 	b.deploy(run.StatusDone, test)

@@ -354,6 +354,7 @@ func (forgetful) Restore(context.Context, cloud.Ref, string, string) (cloud.Oper
 
 // That the new one holds what the old one held is not believed but looked at.
 func TestFillingIsLookedAt(t *testing.T) {
+	long(t)
 	b := newShelf(t)
 	full := b.digest("db")
 	b.Cloud = forgetful{b.Cloud.(*cloud.Mux)}
@@ -366,6 +367,7 @@ func TestFillingIsLookedAt(t *testing.T) {
 
 // Who may remove and not change cannot back up: it is told before.
 func TestCopyingTakesPermission(t *testing.T) {
+	long(t)
 	b := newShelf(t)
 	if err := b.Door.Permit(t.Context(), yard.Permission{Account: "workshop", Actions: []string{"*:create", "*:remove", "topic:*"}}); err != nil {
 		t.Fatal(err)

@@ -161,6 +161,7 @@ func TestUndoOfAnInterruptedDeletionIsRefused(t *testing.T) {
 }
 
 func TestAOneWayEditIsMadeLast(t *testing.T) {
+	long(t)
 	b := newBench(t, 5000)
 	b.deploy(run.StatusDone, "ridge-base.stack.yaml")
 	b.deploy(run.StatusDone, test)

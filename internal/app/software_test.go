@@ -90,6 +90,7 @@ func (b *bench) ran(node string) string {
 }
 
 func TestSoftwareOnServers(t *testing.T) {
+	long(t)
 	t.Parallel()
 	b := newWard(t)
 	if got := b.said("said"); got != "frost!!" {

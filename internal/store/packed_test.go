@@ -13,6 +13,9 @@ import (
 func TestRevisionsKeepTheirFiles(t *testing.T) { onBoth(t, testRevisionsKeepTheirFiles) }
 
 func testRevisionsKeepTheirFiles(t *testing.T, open opener) {
+	if testing.Short() {
+		t.Skip("nothing goes on at once in it")
+	}
 	dir := t.TempDir()
 	s := open(t, dir)
 	st := ensure(t, s, "ridge")

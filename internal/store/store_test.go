@@ -320,6 +320,9 @@ func names(t *testing.T, s *Store, st *stack.Stack) string {
 func TestRecordChanges(t *testing.T) { onBoth(t, testRecordChanges) }
 
 func testRecordChanges(t *testing.T, open opener) {
+	if testing.Short() {
+		t.Skip("nothing goes on at once in it")
+	}
 	s := open(t, t.TempDir())
 	st := ensure(t, s, "a-stack")
 	r := newRun(t, s, st, "r1")
@@ -615,6 +618,9 @@ func BenchmarkNote(b *testing.B) {
 func TestEstimates(t *testing.T) { onBoth(t, testEstimates) }
 
 func testEstimates(t *testing.T, open opener) {
+	if testing.Short() {
+		t.Skip("nothing goes on at once in it")
+	}
 	s := open(t, t.TempDir())
 	st := ensure(t, s, "a-stack")
 	for i, estimate := range []float64{0.2, 4.5, 4.5} {
@@ -645,6 +651,9 @@ func testEstimates(t *testing.T, open opener) {
 func TestTimings(t *testing.T) { onBoth(t, testTimings) }
 
 func testTimings(t *testing.T, open opener) {
+	if testing.Short() {
+		t.Skip("nothing goes on at once in it")
+	}
 	s := open(t, t.TempDir())
 	if past, err := s.Timings(t.Context()); err != nil || len(past) != 0 {
 		t.Errorf("nothing has run yet: %v %v", past, err)
@@ -737,6 +746,9 @@ func testHowAStackStands(t *testing.T, open opener) {
 func TestSecretsInStacks(t *testing.T) { onBoth(t, testSecretsInStacks) }
 
 func testSecretsInStacks(t *testing.T, open opener) {
+	if testing.Short() {
+		t.Skip("nothing goes on at once in it")
+	}
 	s := open(t, t.TempDir())
 	st, other := ensure(t, s, "a-stack"), ensure(t, s, "b-stack")
 	in := func(name string, v tosca.Value) stack.Input { return stack.Input{Name: name, Value: v} }

@@ -156,7 +156,7 @@ func TestTreesFollowEdits(t *testing.T) {
 	kept := &Trees{}
 	inParts, edits := 0, 120
 	if testing.Short() {
-		edits = 24
+		edits = 12
 	}
 	for range edits {
 		i := rng.IntN(len(lines))
