@@ -523,6 +523,37 @@ func (b *bench) again(t *testing.T, speed float64) {
 	b.App = a
 }
 
+// diesOnce carries a preview out by a process that ends at the nth moment (0 is never), and another one that goes on. Moments is how
+// many there were.
+func (b *bench) diesOnce(t *testing.T, stackName string, p *Preview, n int64, speed float64) (r *run.Record, moments int64) {
+	t.Helper()
+	ticket, err := b.Prepare(t.Context(), p, stack.Undo)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for at := n; ; at = 0 {
+		chances := b.mortal(at)
+		r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token)
+		if at == n {
+			moments = chances.Load()
+		}
+		if err == nil {
+			b.die = nil
+			return r, moments
+		}
+		if !errors.Is(err, errDied) || at == 0 {
+			t.Fatalf("killed at %d: %v", n, err)
+		}
+		if err := b.store.Unlock(t.Context(), ticket.Run.StackID, ticket.Token); err != nil {
+			t.Fatal(err)
+		}
+		b.again(t, speed)
+		if ticket, err = b.Resume(t.Context(), b.stack(stackName), On); err != nil {
+			t.Fatalf("killed at %d: %v", n, err)
+		}
+	}
+}
+
 // A process that ends at any entry of the journal, with a program, a connection and another cloud in
 // the run, is gone on from by another one: each program ran once to its end, and nothing is left or
 // there twice. BRICKROW_LONG=1 goes through all entries.
@@ -539,36 +570,9 @@ func TestKilledWithProgramsAndConnections(t *testing.T) {
     far: { type: Queue, properties: { label: { $get_attribute: [ rota, next ] } }, requirements: [ { through: second } ] }
     note:`, 1))
 	b.write("ward.stack.yaml", fmt.Sprintf("stack: ward\ntemplate: ward.yaml\ntarget: workshop/alder-1\nthrowaway: true\ninputs: { there: %q, token: %q }\n", o.url, o.token))
-	through := func(begin func() *Preview, n int64) (r *run.Record, moments int64) {
-		ticket, err := b.Prepare(t.Context(), begin(), stack.Undo)
-		if err != nil {
-			t.Fatal(err)
-		}
-		for first := true; ; first = false {
-			at := n
-			if !first {
-				at = 0
-			}
-			chances := b.mortal(at)
-			r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token)
-			if first {
-				moments = chances.Load()
-			}
-			if err == nil {
-				b.die = nil
-				return r, moments
-			}
-			if !errors.Is(err, errDied) || !first {
-				t.Fatalf("killed at %d: %v", n, err)
-			}
-			if err := b.store.Unlock(t.Context(), ticket.Run.StackID, ticket.Token); err != nil {
-				t.Fatal(err)
-			}
-			b.again(t, speed)
-			if ticket, err = b.Resume(t.Context(), b.stack("ward"), On); err != nil {
-				t.Fatalf("killed at %d: %v", n, err)
-			}
-		}
+	through := func(begin func() *Preview, n int64) (*run.Record, int64) {
+		t.Helper()
+		return b.diesOnce(t, "ward", begin(), n, speed)
 	}
 	deploying := func() *Preview { return b.preview("ward.stack.yaml") }
 	deleting := func() *Preview {

@@ -120,6 +120,21 @@ func TestPostgresSortedOtherwise(t *testing.T) {
 	b.write("gauges.yaml", string(sorted)+"    bad: { type: PostgresSchema, properties: { name: pg_bad }, requirements: [ { database: db }, { through: server } ] }\n")
 	b.deploy(run.StatusUndone, "gauges.stack.yaml", "stations=2")
 	b.wantSame("the catalogue after the way back", b.Catalogue(t), before)
+	step := int64(53)
+	if os.Getenv("BRICKROW_LONG") != "" {
+		step = 1
+	}
+	for at := int64(1); ; at += step { // and where the process is killed meanwhile
+		r, moments := b.diesOnce(t, "gauges", b.preview("gauges.stack.yaml", "stations=2"), at, 300)
+		if r.State != run.StatusUndone {
+			t.Fatalf("killed at %d: %s %s", at, r.State, r.Reason)
+		}
+		b.wantSame(fmt.Sprint("the catalogue after the way back, killed at ", at), b.Catalogue(t), before)
+		if moments < at {
+			t.Logf("killed at %d moments of %d", (at-1)/step, moments)
+			break
+		}
+	}
 	b.write("gauges.yaml", string(sorted))
 	b.deploy(run.StatusDone, "gauges.stack.yaml", "stations=2")
 	if got := b.Catalogue(t); got == before || !b.preview("gauges.stack.yaml", "stations=2").Empty() {
