@@ -168,9 +168,8 @@ func bare(text string) string { return strings.NewReplacer("\\", "\\\\", "$", "\
 // keyed is a key with what comes behind it.
 func (c *completion) keyed(name string, h holds, value string) string {
 	key := bare(tosca.KeyText(name))
-	rest := c.d.text.Line(c.s.To.Line)
-	if after := strings.TrimLeft(rest[min(c.s.To.Column, len(rest)):], " "); strings.HasPrefix(after, ":") {
-		return key // it has its colon already
+	if c.hasColon() {
+		return key
 	}
 	switch {
 	case h == aMap && c.s.Flow:
@@ -183,6 +182,12 @@ func (c *completion) keyed(name string, h holds, value string) string {
 		return key + ":\n" + c.indent() + "- $0"
 	}
 	return key + ": " + value
+}
+
+// hasColon reports whether the key has its colon already.
+func (c *completion) hasColon() bool {
+	rest := c.d.text.Line(c.s.To.Line)
+	return strings.HasPrefix(strings.TrimLeft(rest[min(c.s.To.Column, len(rest)):], " "), ":")
 }
 
 // keyItems are the keys that can stand here.
@@ -439,15 +444,14 @@ func (w *completion) fits(s *Symbol, q *tosca.RequirementDef) bool {
 
 // skeletons are nodes with all that they must have.
 func (c *completion) skeletons() {
-	lib := c.library(c.d)
-	for name, t := range lib.Nodes {
+	if c.s.Flow || c.hasColon() { // what has a colon is the name of a node that is there
+		return
+	}
+	for name, t := range c.library(c.d).Nodes {
 		if t.Resource == "" || strings.Contains(name, ":") {
 			continue
 		}
 		it := Item{Label: name, Kind: TypeName, Detail: t.Description, Meaning: "Writes a node of this type with what it must have"}
-		if c.s.Flow {
-			continue
-		}
 		it.Insert = blank(1, "name") + ":\n" + c.skeleton(t, 2)
 		c.add(it)
 	}

@@ -90,6 +90,7 @@ func TestComplete(t *testing.T) {
 		{nodes + "    x: { type: Rules, properties: { allow: [ { direction: ‸ } ] } }", "", "in out", "tcp"},
 		{nodes + "    x: { type: Topic, directives: [ ‸ ] }", "", "select substitute", "type"},
 		{nodes + "    ‸", "", "Server Bucket", "x type"},
+		{nodes + "    Da‸:\n      type: Server\n", "", "", "Database"},
 		{nodes + "  outputs:\n    a:\n      ‸", "value", "description type", "default"},
 		{nodes + "  outputs:\n    a: { value: { $get_attribute: [ hook, u‸ ] } }", "url", "", "label"},
 		{nodes + "  policies:\n    - keep: { type: ‸ }", "", "Keep Guard", "Server"},

@@ -67,7 +67,8 @@ func (m *Model) cell(p Place) (x, y int) {
 func (m *Model) show() {
 	margin := min(2, m.area.H/4)
 	m.top = min(m.top, max(0, m.Cursor.Line-margin))
-	m.top = max(m.top, m.Cursor.Line+margin-m.area.H+1)
+	below := max(margin, min(m.BlanksBelow()+1, m.area.H-2-margin)) // what is to be filled in is in sight
+	m.top = max(m.top, m.Cursor.Line+below-m.area.H+1)
 	m.top = max(0, min(m.top, len(m.Text.Lines)-m.area.H))
 	room := m.area.W - gutter - 2
 	x := cellOf(m.Line(), m.Cursor.Column)
