@@ -40,7 +40,7 @@ service_template:
 	x.keys("d")
 	x.wait("Deploy huts")
 	x.keys("y")
-	x.wait("4 Run")
+	x.wait("4 Run", "you can leave this", "p pause")
 	x.keys("Up", "Up", "Up", "Up") // to the top of the wall
 	x.wait("output", "create of lamps on hut", "runs for", "lamp 3 of 8 is lit for ash")
 	if strings.Contains(x.screen(), "lamp 8 of 8") {
