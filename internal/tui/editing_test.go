@@ -5,6 +5,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -64,6 +65,30 @@ func TestWritingANode(t *testing.T) {
 	}
 	d.press("3", "tab")
 	d.wants("d deploys it")
+}
+
+// A secret that was typed into the stack file goes into a file that is its owner's alone, in one step and without being typed again.
+func TestASecretIsMoved(t *testing.T) {
+	d := newDesk(t, 142, 42)
+	d.press("down", "2", "e", "alt+.")
+	d.wants("bulletin-test.stack.yaml", "column 1")
+	d.toLine("db_password:")
+	d.press(slices.Repeat([]string{"backspace"}, len(" { from_file: secrets/db_password }"))...)
+	d.press(" hoarfrost-77-winter", "ctrl+o")
+	d.wants("put it into secrets/db_password_2", "take it from the environment")
+	d.press("down", "enter")
+	d.wants("db_password: { from_file: secrets/db_password_2 }")
+	d.press("ctrl+s")
+	d.wants("bulletin-test.stack.yaml saved")
+	if got := d.text("secrets/db_password_2"); got != "hoarfrost-77-winter\n" {
+		t.Errorf("the file has %q", got)
+	}
+	if in, err := os.Stat(filepath.Join(d.dir, "secrets", "db_password_2")); err != nil || in.Mode().Perm() != 0o600 {
+		t.Errorf("%v %v", in.Mode(), err)
+	}
+	if strings.Contains(d.text("bulletin-test.stack.yaml"), "hoarfrost") {
+		t.Error("it stands in the stack file")
+	}
 }
 
 // A mistake is marked while it is typed, and mended by its fix; undo takes all back.
