@@ -18,7 +18,7 @@ test: tools
 	$(GIVEN) $(GO) vet ./...
 	$(GIVEN) $(GO) run $(STATICCHECK) ./...
 	@tmp=$$(scripts/testtmp); trap 'rm -rf "$$tmp"' EXIT; set -e; \
-	TMPDIR=$$tmp GOTMPDIR=/tmp $(GIVEN) $(GO) test -vet=off -p 4 -timeout 20m ./...; \
+	TMPDIR=$$tmp GOTMPDIR=/tmp $(GIVEN) $(GO) test -vet=off -timeout 20m ./...; \
 	( cd scripts/dist && $(GO) vet . && TMPDIR=$$tmp GOTMPDIR=/tmp $(GO) test . ); \
 	TMPDIR=$$tmp GOTMPDIR=/tmp $(GO) test -vet=off -p 4 -race -short -timeout 20m $(RACE)
 

@@ -279,7 +279,11 @@ func TestKilledWhileWriting(t *testing.T) {
 	}
 	y.keys("C-z", "C-z") // undo, not to the shell
 	y.keys("C-Space")
-	y.keys("Escape", "Escape", "q")
+	y.keys("Escape")
+	y.wait("esc read")
+	y.keys("Escape")
+	y.wait("e write here")
+	y.keys("q")
 	y.wait("Leave?")
 	y.keys("y")
 }
