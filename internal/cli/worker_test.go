@@ -23,7 +23,7 @@ import (
 func TestMain(m *testing.M) {
 	helper.Serve()
 	if flag.Parse(); testing.Short() && flag.Lookup("test.run").Value.String() == "" {
-		_ = flag.Set("test.run", "^(TestTheStory|TestFleet)$") // in which several things go on at once
+		_ = flag.Set("test.run", "^(TestTheStory|TestResultsAndEvents)$") // in which several things go on at once
 	}
 	postgrestest.Main(m)
 }
