@@ -3,6 +3,7 @@ package assist
 import (
 	"fmt"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -125,8 +126,12 @@ func (w *Work) toInput(d *doc, at Place) (Refactoring, bool) {
 	return out, true
 }
 
+// notInFileNames is what the name of an input may have and that of its file does not: a path, or what needs quotes.
+var notInFileNames = regexp.MustCompile(`[^A-Za-z0-9_-]+`)
+
 // secretFile names a file that is not there yet for a secret, beside a file that names it.
 func (w *Work) secretFile(d *doc, name string) string {
+	name = notInFileNames.ReplaceAllString(name, "_")
 	file := "secrets/" + name
 	for n := 2; w.there(beside(d.path, file)); n++ {
 		file = fmt.Sprintf("secrets/%s_%d", name, n)

@@ -285,6 +285,11 @@ func TestSecretMovesInOneStep(t *testing.T) {
 	if list := w.Refactorings(path, at); len(list) != 0 {
 		t.Errorf("what is no secret: %+v", list)
 	}
+	template = strings.ReplaceAll(template, "value: { type: Secret }", `"../../it, its": { type: Secret }`)
+	w, path, at = work(t, head+"  \"../../it, its\": hoar‸frost\n", "b.yaml", template)
+	if list := w.Refactorings(path, at); len(list) != 1 || list[0].Title != "put it into secrets/_it_its" {
+		t.Errorf("of an input with an odd name: %+v", list)
+	}
 	w, path, _ = work(t, nodes+"    safe: { type: Vault, properties: { value: hoarfrost } }\n‸", "t.stack.yaml", "stack: t\ntemplate: a.yaml\ntarget: workshop/alder-1\n")
 	line, column := strings.Count(nodes, "\n")+1, len("    safe: { type: Vault, properties: { value: ")+1
 	if list := w.Moves(path, tosca.Finding{Code: "secret-in-clear", Pos: tosca.Pos{Line: line, Column: column}}); len(list) != 1 || len(list[0].Files) != 1 {

@@ -103,15 +103,15 @@ type lastListed struct {
 	IDs  []string `json:"ids"`
 }
 
-// remembered are those of which something was listed in a target: a resource that is being adopted may be the first of its type.
-func (c *Cloud) remembered(t stack.Target) []Known {
+// remembered are those whose program listed a resource last: one that is being adopted may be the first of its type.
+func (c *Cloud) remembered(r cloud.Ref) []Known {
 	folder := filepath.Join(c.dir, "listed")
 	entries, _ := os.ReadDir(folder) // then nothing was listed
 	var out []Known
 	for _, e := range entries {
 		var last lastListed
 		text, err := os.ReadFile(filepath.Join(folder, e.Name()))
-		if err == nil && c.box.UnsealJSON(string(text), &last) == nil && last.Like.Target == t {
+		if err == nil && c.box.UnsealJSON(string(text), &last) == nil && last.Like.Target == r.Target && slices.Contains(last.IDs, r.ID) {
 			out = append(out, last.Like)
 		}
 	}
@@ -163,7 +163,7 @@ func (c *Cloud) findAny(ctx context.Context, r cloud.Ref) (*Known, error) {
 		return nil, err
 	}
 	asked := map[[2]string]bool{}
-	for _, like := range slices.Concat(known, c.remembered(r.Target)) {
+	for _, like := range slices.Concat(known, c.remembered(r)) {
 		key := [2]string{like.Kind, like.Through}
 		if _, can := like.Programs[opList]; !can || asked[key] {
 			continue
