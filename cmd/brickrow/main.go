@@ -5,6 +5,7 @@ import (
 	"context"
 	"os"
 
+	"brickrow/internal/app"
 	"brickrow/internal/cli"
 	"brickrow/internal/helper"
 	"brickrow/internal/tui"
@@ -12,6 +13,7 @@ import (
 
 func main() {
 	helper.Serve()
-	p := &cli.Program{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Interface: tui.Run}
+	p := &cli.Program{In: os.Stdin, Out: os.Stdout, Err: os.Stderr}
+	p.Interface = func(ctx context.Context, a *app.App, o cli.Screen) error { return tui.Run(ctx, a, tui.Options(o)) }
 	os.Exit(p.Run(context.Background(), os.Args[1:]))
 }

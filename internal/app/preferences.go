@@ -17,7 +17,12 @@ type Preferences struct {
 	Notify notice.How `json:"notify,omitempty"`
 	// Columns are those of a run's events; nil is those that are usual.
 	Columns []string `json:"columns"`
+	// Contrast is Strong, or "" for the usual one.
+	Contrast string `json:"contrast,omitempty"`
 }
+
+// Strong is a contrast of 7:1 for every text.
+const Strong = "strong"
 
 const preferencesFile = "preferences.json"
 
@@ -29,7 +34,8 @@ func (a *App) Preferences() Preferences {
 		err = json.Unmarshal(text, &p)
 	}
 	if how, bad := notice.Parse(string(p.Notify)); err != nil || bad != nil {
-		return Preferences{Notify: notice.Desktop, Columns: p.Columns}
+		p.Notify = notice.Desktop
+		return p
 	} else {
 		p.Notify = how
 	}

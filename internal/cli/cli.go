@@ -45,9 +45,8 @@ type usage struct{ error }
 type Program struct {
 	In       io.Reader
 	Out, Err io.Writer
-	// Interface opens the full-screen interface, with the stack files of folders; nil
-	// where there is none.
-	Interface   func(ctx context.Context, a *app.App, folders ...string) error
+	// Interface opens the full-screen interface; nil where there is none.
+	Interface   func(ctx context.Context, a *app.App, o Screen) error
 	home        string
 	storeURL    string
 	cloudURL    string
@@ -56,6 +55,12 @@ type Program struct {
 	onlyLooks   bool              // it is a command that only looks
 	askPrograms bool              // also those that were never deployed
 	terminal    bool
+}
+
+// Screen is what the interface opens with.
+type Screen struct {
+	Folders          []string // stack files are looked for in them
+	Ground, Contrast string   // as they are set; "" is not
 }
 
 // Run runs the command line and yields the exit code.
@@ -231,7 +236,7 @@ func (p *Program) open(ctx context.Context, a *app.App, folders ...string) error
 	if p.Interface == nil || !p.terminal {
 		return usage{errors.New("the interface needs a terminal; 'brickrow --help' lists the commands that do not")}
 	}
-	return p.Interface(ctx, a, folders...)
+	return p.Interface(ctx, a, Screen{Folders: folders, Ground: p.set.Get("ground", ""), Contrast: p.set.Get("contrast", "")})
 }
 
 func (p *Program) isTerminal() bool {

@@ -40,6 +40,8 @@ var Settings = []Setting{
 	{"queue", "BRICKROW_QUEUE", "", "the queue of --queue without a name, and of workers", "runs"},
 	{"at_once", "BRICKROW_AT_ONCE", "", "how many runs a worker carries out at the same time", "4"},
 	{"yard_speed", "BRICKROW_YARD_SPEED", "", "how much faster than nominal the stand-in cloud is", "1"},
+	{"ground", "BRICKROW_GROUND", "", "what the terminal's ground is: dark or light", "as the terminal says"},
+	{"contrast", "BRICKROW_CONTRAST", "", "of the interface: usual, or strong", "as it was chosen in the interface"},
 }
 
 // File is a configuration file.
@@ -138,6 +140,9 @@ func (f *File) read(text []byte, found *tosca.Findings) {
 	}
 }
 
+// words are the legal values of settings that have few.
+var words = map[string][]string{"ground": {"dark", "light"}, "contrast": {"usual", "strong"}}
+
 // wrong says what is wrong with a value; "" is nothing.
 func wrong(name, value string) string {
 	switch name {
@@ -148,6 +153,10 @@ func wrong(name, value string) string {
 	case "yard_speed":
 		if n, err := strconv.ParseFloat(value, 64); err != nil || n <= 0 || n > 1e6 {
 			return fmt.Sprintf("'%s' is no number above 0, such as 2", value)
+		}
+	case "ground", "contrast":
+		if legal := words[name]; value != "" && !slices.Contains(legal, value) {
+			return fmt.Sprintf("'%s' is neither %s", value, strings.Join(legal, " nor "))
 		}
 	case "cloud":
 		if u, err := url.Parse(value); value != "" && (err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "") {
@@ -198,7 +207,9 @@ func (f *File) get(name, flag string) Value {
 	case set && text == "" && name == "store": // which one is meant is not known: nothing else is taken for it
 		v.Origin = "the variable " + s.Variable + ", which is empty"
 	case set && text != "":
-		v.Value, v.Origin = text, "the variable "+s.Variable
+		if v.Value, v.Origin = text, "the variable "+s.Variable; words[name] != nil && wrong(name, text) != "" {
+			v.Value, v.Origin = "", v.Origin+", which is not understood: "+wrong(name, text)
+		}
 	case f.Values[name] != "":
 		v.Value, v.Origin = f.Values[name], fmt.Sprintf("%s:%d", f.Path, f.lines[name])
 	}

@@ -3,10 +3,12 @@ package tui
 import (
 	"strings"
 
+	"brickrow/internal/app"
 	"brickrow/internal/tui/part"
 
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
 	uv "github.com/charmbracelet/ultraviolet"
 	"github.com/sahilm/fuzzy"
 )
@@ -61,12 +63,30 @@ func newPalette(m *model) *palette {
 	return p
 }
 
+// see takes the colours for a look.
+func (m *model) see(l part.Look) { m.look, m.t = l, l.Theme() }
+
 func (m *model) swapTheme() {
-	if m.t == &part.Dark {
-		m.t = &part.Light
-	} else {
-		m.t = &part.Dark
+	m.look.Light, m.grounded = !m.look.Light, true
+	m.see(m.look)
+	if m.look.Depth <= colorprofile.ASCII {
+		m.Say("this terminal shows no colours")
 	}
+}
+
+// swapContrast takes the other contrast, and keeps it for the next time.
+func (m *model) swapContrast() {
+	m.look.Strong = !m.look.Strong
+	m.see(m.look)
+	p := m.app.Preferences()
+	if p.Contrast = ""; m.look.Strong {
+		p.Contrast = app.Strong
+	}
+	if err := m.app.SetPreferences(p); err != nil {
+		m.Warn("%v", err)
+		return
+	}
+	m.Say("the contrast is %s", map[bool]string{true: "strong", false: "the usual one"}[m.look.Strong])
 }
 
 func (p *palette) search() {
@@ -136,7 +156,7 @@ func (p *palette) draw(t *part.Theme, s *part.Screen, r part.Rect) {
 		st := ground
 		mark := "  "
 		if i == p.at {
-			st = uv.Style{Fg: t.SelText, Bg: t.SelGround, Attrs: uv.AttrBold}
+			st = t.Chosen()
 			mark = "▸ "
 		}
 		s.Fill(part.R(r.X+1, y, r.W-2, 1), st)

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
 	uv "github.com/charmbracelet/ultraviolet"
 	"github.com/fsnotify/fsnotify"
 
@@ -46,41 +47,54 @@ func views(sh part.Shell, folders []string) []part.View {
 
 // model is the whole interface.
 type model struct {
-	app     *app.App
-	ctx     context.Context
-	w, h    int
-	t       *part.Theme
-	views   []part.View
-	at      int // the view on the screen
-	about   part.Subject
-	notice  string
-	bad     bool // the notice is of something that went wrong
-	noticed time.Time
-	ask     *part.Ask
-	palette *palette
-	help    bool
-	tabs    []part.Rect
-	watcher *fsnotify.Watcher
-	changed <-chan struct{}     // the store was written
-	given   map[string][]string // inputs given here, as name=value, by file
-	held    map[string][]byte   // texts that are not saved, by file
-	told    []tea.Msg           // what all views are still to hear
-	poured  flood
-	drawn   time.Time // the last frame
-	last    tea.View
-	pending bool // another frame is due
-	moving  bool // a beat is under way
-	crashes int
-	notices notices
-	first   tea.Cmd                              // what was begun before the first frame
-	later   func(time.Duration, tea.Msg) tea.Cmd // tells a message after a time
-	wait    func(func() tea.Msg) tea.Cmd
+	app      *app.App
+	ctx      context.Context
+	w, h     int
+	t        *part.Theme
+	look     part.Look
+	grounded bool // the ground was told, and is not asked for
+	views    []part.View
+	at       int // the view on the screen
+	about    part.Subject
+	notice   string
+	bad      bool // the notice is of something that went wrong
+	noticed  time.Time
+	ask      *part.Ask
+	palette  *palette
+	help     bool
+	tabs     []part.Rect
+	watcher  *fsnotify.Watcher
+	changed  <-chan struct{}     // the store was written
+	given    map[string][]string // inputs given here, as name=value, by file
+	held     map[string][]byte   // texts that are not saved, by file
+	told     []tea.Msg           // what all views are still to hear
+	poured   flood
+	drawn    time.Time // the last frame
+	last     tea.View
+	pending  bool // another frame is due
+	moving   bool // a beat is under way
+	crashes  int
+	notices  notices
+	first    tea.Cmd                              // what was begun before the first frame
+	later    func(time.Duration, tea.Msg) tea.Cmd // tells a message after a time
+	wait     func(func() tea.Msg) tea.Cmd
 }
 
-// Run opens the interface until the user leaves it. Stack files are looked for in the
-// folders.
-func Run(ctx context.Context, a *app.App, folders ...string) error {
-	m := newModel(ctx, a, folders...)
+// Options are what the interface opens with.
+type Options struct {
+	Folders          []string // stack files are looked for in them
+	Ground, Contrast string   // "dark" or "light", "usual" or "strong"; "" leaves it to the terminal, and to what was chosen
+}
+
+// Run opens the interface until the user leaves it.
+func Run(ctx context.Context, a *app.App, o Options) error {
+	m := newModel(ctx, a, o.Folders...)
+	m.grounded = o.Ground != ""
+	m.look.Light = o.Ground == "light"
+	if o.Contrast != "" {
+		m.look.Strong = o.Contrast == app.Strong
+	}
+	m.see(m.look)
 	var err error
 	if m.watcher, err = fsnotify.NewWatcher(); err != nil {
 		return fmt.Errorf("watch files: %w", err)
@@ -102,8 +116,8 @@ func Run(ctx context.Context, a *app.App, folders ...string) error {
 }
 
 func newModel(ctx context.Context, a *app.App, folders ...string) *model {
-	m := &model{app: a, ctx: ctx, t: &part.Dark, w: 80, h: 24, given: map[string][]string{},
-		held: map[string][]byte{}}
+	m := &model{app: a, ctx: ctx, w: 80, h: 24, given: map[string][]string{}, held: map[string][]byte{}}
+	m.see(part.Look{Depth: colorprofile.TrueColor, Strong: a.Preferences().Contrast == app.Strong})
 	m.notices = notices{input: time.Now(), send: func(text string) tea.Cmd { return tea.Raw(text) }}
 	m.views = views(m, folders)
 	m.wait = func(wait func() tea.Msg) tea.Cmd { return wait }
@@ -306,10 +320,13 @@ func (m *model) update(msg tea.Msg) tea.Cmd {
 	case tea.WindowSizeMsg:
 		m.w, m.h = msg.Width, msg.Height
 	case tea.BackgroundColorMsg:
-		m.t = &part.Light
-		if msg.IsDark() {
-			m.t = &part.Dark
+		if !m.grounded {
+			m.look.Light = !msg.IsDark()
+			m.see(m.look)
 		}
+	case tea.ColorProfileMsg:
+		m.look.Depth = msg.Profile
+		m.see(m.look)
 	case tea.FocusMsg:
 		m.notices.focus = here
 	case tea.BlurMsg:
@@ -496,6 +513,7 @@ func (m *model) bindings() []part.Binding {
 			As(""),
 		part.Bind(func() tea.Cmd { return m.Send(part.AskFor{}) }).As("Open a stack file or a template"),
 		part.Bind(part.Run(m.swapTheme)).As("Switch between dark and light colours"),
+		part.Bind(part.Run(m.swapContrast)).As("Switch between strong and usual contrast"),
 		part.Bind(part.Run(m.nextNotice)).As("How the end of a run is told: desktop, bell, or not"),
 		part.Bind(part.Run(func() { m.help = true }), "?", "f1").Shown("?", "these keys").As("Show the keys of this view"))
 	if m.at > 0 {
@@ -607,7 +625,7 @@ func (m *model) frame() string {
 
 func (m *model) header(s *part.Screen) {
 	t := m.t
-	x := s.Text(0, 0, m.w, uv.Style{Fg: t.Ground, Bg: t.Accent, Attrs: uv.AttrBold}, " BRICK ROW ")
+	x := s.Text(0, 0, m.w, t.Brand(), " BRICK ROW ")
 	end := m.w - 1
 	name, about := "", ""
 	if v, ok := m.views[m.at].(part.Titled); ok {
@@ -619,7 +637,7 @@ func (m *model) header(s *part.Screen) {
 		st := uv.Style{Fg: t.Bright, Bg: t.Bar}
 		label := " " + m.about.Place() + " "
 		if m.about.Careful || m.about.Stack != nil && m.about.Stack.Careful {
-			st = uv.Style{Fg: t.CarefulText, Bg: t.Careful, Attrs: uv.AttrBold}
+			st = t.Watch()
 			label = " careful: " + m.about.Place() + " "
 		}
 		end = s.Right(end, 0, m.w-x-4, st, label) - 2

@@ -4,13 +4,16 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"image/color"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 
 	"brickrow/internal/app"
@@ -516,5 +519,37 @@ func TestEverySize(t *testing.T) {
 				}
 			}
 		}
+	}
+}
+
+// What the terminal can show decides the colours; what is set about its ground comes before what it says itself, and a
+// choice of contrast is kept.
+func TestColoursFollowTheTerminal(t *testing.T) {
+	d := newDesk(t, 142, 42)
+	direct, indexed := regexp.MustCompile(`\x1b\[[0-9;]*[34]8;2;`), regexp.MustCompile(`\x1b\[[0-9;]*[34]8;5;`)
+	for _, test := range []struct {
+		depth           colorprofile.Profile
+		direct, indexed bool
+	}{{colorprofile.TrueColor, true, false}, {colorprofile.ANSI256, false, true}, {colorprofile.ANSI, false, false},
+		{colorprofile.ASCII, false, false}} {
+		d.send(tea.ColorProfileMsg{Profile: test.depth})
+		frame := d.frame()
+		if direct.MatchString(frame) != test.direct || indexed.MatchString(frame) != test.indexed {
+			t.Errorf("%v: the frame has colours of another depth", test.depth)
+		}
+	}
+	d.send(tea.ColorProfileMsg{Profile: colorprofile.TrueColor})
+	d.send(tea.BackgroundColorMsg{Color: color.White})
+	if !d.look.Light {
+		t.Error("a light ground is taken for a dark one")
+	}
+	d.swapTheme()
+	d.send(tea.BackgroundColorMsg{Color: color.White})
+	if d.look.Light {
+		t.Error("what the terminal says comes before what was chosen")
+	}
+	d.swapContrast()
+	if again := newModel(t.Context(), d.app); !again.look.Strong || d.model.t != d.look.Theme() {
+		t.Error("the contrast that was chosen is not kept")
 	}
 }

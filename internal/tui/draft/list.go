@@ -262,8 +262,8 @@ func (l *list) draw(t *part.Theme, s *part.Screen, within part.Rect, x, y, free 
 		e := l.entries[l.top+i]
 		st, dim := ground, faint
 		if l.top+i == l.chosen {
-			st = uv.Style{Fg: t.SelText, Bg: t.SelGround, Attrs: uv.AttrBold}
-			dim = uv.Style{Fg: t.SelText, Bg: t.SelGround}
+			st = t.Chosen()
+			dim = st
 			s.Fill(part.R(x+1, top+i, w-1, 1), st)
 		}
 		s.Text(x+2, top+i, wide, st, e.label)

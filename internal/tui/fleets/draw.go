@@ -172,7 +172,7 @@ func (v *View) cell(s *part.Screen, x, y, w, i int) {
 	chosen := p.Target == v.sel
 	on := func(c color.Color) uv.Style {
 		if chosen {
-			return uv.Style{Fg: t.SelText, Bg: t.SelGround}
+			return t.Chosen()
 		}
 		return uv.Style{Fg: c, Bg: t.Ground}
 	}
@@ -319,7 +319,7 @@ func (v *View) drawWaves(s *part.Screen, r part.Rect) {
 			mark, paint := v.markOf(p)
 			st := uv.Style{Fg: paint.Word, Bg: t.Ground}
 			if p.Target == v.sel {
-				st = part.Bold(uv.Style{Fg: t.SelText, Bg: t.SelGround})
+				st = t.Chosen()
 			}
 			s.Text(r.X+10+2*c, r.Y+y, 1, st, mark)
 			v.hits = append(v.hits, hit{part.R(r.X+10+2*c, r.Y+y, 2, 1), i})

@@ -289,7 +289,7 @@ func (v *View) drawBrick(s *part.Screen, x, y int, r *app.There) {
 	t, l := v.Theme(), v.lookOf(r)
 	st := uv.Style{Fg: l.paint.Text, Bg: l.paint.Ground}
 	if r.Place() == v.sel {
-		st = uv.Style{Fg: t.SelText, Bg: t.SelGround, Attrs: uv.AttrBold}
+		st = t.Chosen()
 	}
 	s.Fill(part.R(x, y, v.rows.cell, 1), st)
 	text := l.mark

@@ -92,7 +92,7 @@ func (a *Ask) Draw(t *Theme, s *Screen, r Rect) {
 
 // DrawInput draws a line of input with its cursor.
 func DrawInput(t *Theme, s *Screen, x, y, w int, in textinput.Model) {
-	st := uv.Style{Fg: t.Bright, Bg: t.Bar}
+	st := t.Field()
 	s.Fill(Rect{x, y, w, 1}, st)
 	text := []rune(in.Value())
 	at := min(in.Position(), len(text))
@@ -102,7 +102,7 @@ func DrawInput(t *Theme, s *Screen, x, y, w int, in textinput.Model) {
 	if at < len(text) {
 		cursor = string(text[at])
 	}
-	s.Text(x+Width(string(text[from:at])), y, 1, uv.Style{Fg: t.Ground, Bg: t.Hint}, cursor)
+	s.Text(x+Width(string(text[from:at])), y, 1, t.Cursor(), cursor)
 }
 
 // Filter is what a list or a wall is narrowed down by.

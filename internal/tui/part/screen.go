@@ -1,6 +1,8 @@
 package part
 
 import (
+	"slices"
+	"strconv"
 	"strings"
 
 	"charm.land/lipgloss/v2"
@@ -157,7 +159,7 @@ func Wrap(text string, w int) []string {
 	}
 	var out []string
 	line := ""
-	for _, word := range strings.Fields(cloud.Clean(text)) {
+	for _, word := range glued(strings.Fields(cloud.Clean(text))) {
 		for Width(word) > w { // a word longer than the line
 			if line != "" {
 				out, line = append(out, line), ""
@@ -180,6 +182,35 @@ func Wrap(text string, w int) []string {
 		out = append(out, line)
 	}
 	return out
+}
+
+// glued joins words that stay on one line: a number and its unit, and the parts of one length of time.
+func glued(words []string) []string {
+	out := words[:0]
+	amount := false // the last word ends with an amount
+	for i := 0; i < len(words); i++ {
+		w := words[i]
+		quantity := isNumber(w) && i+1 < len(words) && slices.Contains(units, strings.TrimRight(words[i+1], ".,:;)"))
+		if quantity {
+			w += " " + words[i+1]
+			i++
+		}
+		if quantity && amount {
+			out[len(out)-1] += " " + w
+		} else {
+			out = append(out, w)
+		}
+		amount = quantity && slices.Contains(units, words[i]) // no sign behind it
+	}
+	return out
+}
+
+var units = []string{"ms", "s", "min", "h", "d", "days", "B", "kB", "MB", "GB", "KiB", "MiB", "GiB", "TiB", "%"}
+
+func isNumber(word string) bool {
+	word = strings.TrimLeft(word, "(<>=~+-−")
+	_, err := strconv.ParseFloat(word, 64)
+	return err == nil
 }
 
 // R is the part of the screen that begins at a column and a row and has a size.

@@ -274,9 +274,13 @@ func (w *Wall) drawBrick(s *Screen, p Rect, t *Theme, name string, b Brick) {
 		text.Attrs = 0
 	}
 	if selected && !b.Alarm {
-		text = uv.Style{Fg: t.SelText, Bg: t.SelGround, Attrs: uv.AttrBold}
+		text = t.Chosen()
 	}
 	s.Fill(p, text)
+	if t.Outlined && p.W > 5 {
+		s.Column(p.X-1, p.Y, p.H, t.On(t.Mortar), "│")
+		s.Column(p.X+p.W, p.Y, p.H, t.On(t.Mortar), "│")
+	}
 	if p.W <= 5 { // too small for a name
 		if selected && p.W < 3 { // so that it shows without colour
 			text.Attrs |= uv.AttrReverse
@@ -294,18 +298,24 @@ func (w *Wall) drawBrick(s *Screen, p Rect, t *Theme, name string, b Brick) {
 	s.Text(p.X+4, p.Y, p.W-4, text, name)
 	if p.H > 1 {
 		sub := text
-		sub.Attrs = 0
+		sub.Attrs &^= uv.AttrBold
 		s.Text(p.X+4, p.Y+1, p.W-4, sub, b.Sub)
 	}
 	if b.Fill > 0 && b.Fill < 1 && !selected {
 		filled := int(b.Fill * float64(p.W))
 		for y := p.Y; y < p.Y+p.H; y++ {
-			for x := p.X + filled; x < p.X+p.W; x++ {
-				if cell := s.CellAt(x, y); cell != nil {
-					shaded := *cell
-					shaded.Style.Bg = b.Paint.Empty
-					s.SetCell(x, y, &shaded)
+			for x := p.X; x < p.X+p.W; x++ {
+				cell := s.CellAt(x, y)
+				if cell == nil || !t.Outlined && x < p.X+filled {
+					continue
 				}
+				shaded := *cell
+				if !t.Outlined {
+					shaded.Style.Bg = b.Paint.Empty
+				} else if x < p.X+filled {
+					shaded.Style.Attrs |= uv.AttrReverse
+				}
+				s.SetCell(x, y, &shaded)
 			}
 		}
 	}

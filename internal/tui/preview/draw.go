@@ -236,7 +236,7 @@ func (v *View) strip(t *part.Theme, w int) []stripLine {
 		}
 	}
 	for i, risk := range v.preview.RiskLines() {
-		label := uv.Style{Fg: t.SelText, Bg: t.SelGround, Attrs: uv.AttrBold}
+		label := t.Chosen()
 		mark := " ! "
 		if v.seen[i] {
 			label, mark = uv.Style{Fg: t.Hint, Bg: t.Bar}, " √ "

@@ -36,11 +36,11 @@ func TestBricksOfARun(t *testing.T) {
 	} {
 		v.progress.Apply(run.Event{Resource: e.name, State: e.state,
 			Time: began.Add(time.Duration(i) * time.Millisecond)})
-		if b := v.brick(&part.Dark, e.name, began); b.Sub != e.sub || e.mark != "" && b.Mark != e.mark {
+		if b := v.brick(parttest.New(t, nil).Theme(), e.name, began); b.Sub != e.sub || e.mark != "" && b.Mark != e.mark {
 			t.Errorf("%s %s: %+v", e.name, e.state, b)
 		}
 	}
-	if b := v.brick(&part.Dark, "other", began); b.Sub != "untouched" {
+	if b := v.brick(parttest.New(t, nil).Theme(), "other", began); b.Sub != "untouched" {
 		t.Errorf("%+v", b)
 	}
 }

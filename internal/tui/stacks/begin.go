@@ -445,7 +445,7 @@ func (v *View) drawNaming(s *part.Screen, r part.Rect) {
 		}
 		x := s.Text(r.X+11, y, r.W-12, name, mark+info.Name)
 		if info.Careful {
-			x = s.Text(x+1, y, r.W, uv.Style{Fg: t.CarefulText, Bg: t.Careful}, " careful ")
+			x = s.Text(x+1, y, r.W, t.Watch(), " careful ")
 		}
 		words, enough := room(info, b.chosen().Wanted)
 		col := t.Dim

@@ -126,7 +126,7 @@ func (f *Finder) draw(m *Model, t *part.Theme, s *part.Screen, r part.Rect) {
 		if here {
 			part.DrawInput(t, s, r.X+10, y, room, in)
 		} else {
-			s.Text(r.X+10, y, room, uv.Style{Fg: t.Bright, Bg: t.Bar}, in.Value())
+			s.Text(r.X+10, y, room, t.Field(), in.Value())
 		}
 	}
 	field(r.Y+1, "find", f.find, !f.inWith)

@@ -257,7 +257,7 @@ func (m *Model) drawLine(t *part.Theme, s *part.Screen, n int, tokens []assist.T
 		}
 		switch {
 		case !at.Less(selection.From) && at.Less(selection.To):
-			st.Fg, st.Bg = t.SelText, t.SelGround
+			st = t.Chosen()
 		case len(found) > 0 && found[0][0] <= g.from:
 			st.Underline, st.Fg = uv.UnderlineSingle, t.Accent
 		case g.odd:
@@ -274,7 +274,7 @@ func (m *Model) drawLine(t *part.Theme, s *part.Screen, n int, tokens []assist.T
 	})
 	if end := (Place{Line: n, Column: len(line)}); !end.Less(selection.From) && end.Less(selection.To) { // its end too
 		if x, _ := m.cell(end); x >= begin && x < limit {
-			s.SetCell(x, y, &uv.Cell{Content: " ", Width: 1, Style: uv.Style{Fg: t.SelText, Bg: t.SelGround}})
+			s.SetCell(x, y, &uv.Cell{Content: " ", Width: 1, Style: t.Chosen()})
 		}
 	}
 	if m.Editing && n == m.Cursor.Line {
@@ -288,7 +288,7 @@ func (m *Model) drawCursor(t *part.Theme, s *part.Screen, line string, limit int
 	if x < m.area.X+gutter || x >= limit {
 		return
 	}
-	c := uv.Cell{Content: " ", Width: 1, Style: uv.Style{Fg: t.Ground, Bg: t.Accent}}
+	c := uv.Cell{Content: " ", Width: 1, Style: t.Cursor()}
 	if at := m.Cursor.Column; at < len(line) {
 		glyphs(line[at:], func(g glyph) bool {
 			if !g.odd && x+g.w <= limit {

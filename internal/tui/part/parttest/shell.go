@@ -9,6 +9,7 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 
 	"brickrow/internal/app"
@@ -37,7 +38,7 @@ func New(tb testing.TB, a *app.App) *Shell {
 
 func (s *Shell) App() *app.App            { return s.A }
 func (s *Shell) Context() context.Context { return s.ctx }
-func (s *Shell) Theme() *part.Theme       { return &part.Dark }
+func (s *Shell) Theme() *part.Theme       { return part.Look{Depth: colorprofile.TrueColor}.Theme() }
 func (s *Shell) Size() (w, h int)         { return s.W, s.H }
 func (s *Shell) Subject() part.Subject    { return s.subject }
 func (s *Shell) About(a part.Subject)     { s.subject = a }
@@ -78,10 +79,10 @@ func (s *Shell) Frame(v part.View) string { return ansi.Strip(s.Styled(v)) }
 // Styled is what the view draws, with its hint and its status, as the terminal
 // gets it.
 func (s *Shell) Styled(v part.View) string {
-	screen := part.NewScreen(s.W, s.H, part.Dark.Plain())
+	screen := part.NewScreen(s.W, s.H, s.Theme().Plain())
 	v.Draw(screen, part.R(0, 3, s.W, s.H-5))
-	screen.Text(0, s.H-1, s.W, part.Dark.Plain(), v.Hint())
-	screen.Right(s.W, 0, s.W, part.Dark.Plain(), v.Status())
+	screen.Text(0, s.H-1, s.W, s.Theme().Plain(), v.Hint())
+	screen.Right(s.W, 0, s.W, s.Theme().Plain(), v.Status())
 	return screen.Render()
 }
 
