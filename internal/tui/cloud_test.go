@@ -81,3 +81,41 @@ func TestTheCloudOnTheScreen(t *testing.T) {
 	d.press("3")
 	d.wants("◈ 5 adopt", "captured")
 }
+
+// What is chosen stays chosen, wherever one looks: the head line has its stack until another one is chosen, or acted on.
+func TestWhatIsChosenStaysChosen(t *testing.T) {
+	d := newDesk(t, 142, 42)
+	d.press("down")
+	chosen := func(name string) {
+		t.Helper()
+		if head, _, _ := strings.Cut(d.screen(), "\n"); !strings.Contains(head, name) || d.about.Name != name {
+			t.Fatalf("%s is not what is chosen:\n%s", name, d.screen())
+		}
+	}
+	chosen("bulletin-test")
+	for _, keys := range []string{"5", "n", "up", "home", "end", "g", "g", "t", "down", "G", "6", "a", "G", "up", "home", "t", "down", "t", "7", "w", "1"} {
+		d.press(keys)
+		chosen("bulletin-test")
+	}
+	d.press("5", "/", "bulletin-live frames", "enter")
+	d.wants("s choose bulletin-live", "f let it leave bulletin-live")
+	chosen("bulletin-test")
+	d.press("i")
+	chosen("bulletin-test")
+	d.press("5", "s")
+	chosen("bulletin-live")
+	d.lacks("s choose")
+	d.press("1")
+	d.wants("▌ █▆▄▃▂    bulletin-live")
+	d.press("6", "t", "end") // everybody.s runs
+	d.wants("snow-probe")
+	d.press("/", "snow-probe deploy", "enter", "u") // acted on by name
+	chosen("snow-probe")
+	d.press("esc")
+	d.wants("go back to revision 1 of snow-probe")
+	d.press("1")
+	chosen("snow-probe")
+	d.wants("snow-probe", "□ removed")
+	d.press("up")
+	d.lacks("snow-probe")
+}

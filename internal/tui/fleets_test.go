@@ -94,6 +94,8 @@ func TestFleetView(t *testing.T) {
 	d.send(tea.WindowSizeMsg{Width: 142, Height: 41})
 	d.press("enter")
 	d.wants("signs@", "run 1")
+	d.press("esc") // to where one came from
+	d.wants("4 of 6 places done", "enter its run")
 	d.press("1")
 	d.wants("in fleets: 7 shows them")
 	if strings.Contains(d.screen(), " signs ") {

@@ -54,7 +54,8 @@ type model struct {
 	look     part.Look
 	grounded bool // the ground was told, and is not asked for
 	views    []part.View
-	at       int // the view on the screen
+	at       int   // the view on the screen
+	way      []int // the views that led there, where they did
 	about    part.Subject
 	notice   string
 	bad      bool // the notice is of something that went wrong
@@ -180,7 +181,30 @@ func (m *model) Send(intent any) tea.Cmd {
 
 func (m *model) Front(v part.View) bool { return m.views[m.at] == v }
 
-func (m *model) Bring(v part.View) { m.at = max(0, slices.Index(m.views, v)) }
+// Bring brings a view to the front; esc leads back to where one came from.
+func (m *model) Bring(v part.View) {
+	to := max(0, slices.Index(m.views, v))
+	if to == m.at {
+		return
+	}
+	if i := slices.Index(m.way, to); i >= 0 { // one is on the way back
+		m.way = m.way[:i]
+	} else {
+		m.way = append(m.way, m.at)
+	}
+	m.at = to
+}
+
+// goBack goes to the view that led here, else to the first.
+func (m *model) goBack() tea.Cmd {
+	to, way := 0, m.way
+	if n := len(way); n > 0 {
+		to, way = way[n-1], way[:n-1]
+	}
+	cmd := m.open(to)
+	m.way = way
+	return cmd
+}
 
 func (m *model) Later(d time.Duration, msg tea.Msg) tea.Cmd { return m.later(d, msg) }
 
@@ -516,8 +540,8 @@ func (m *model) bindings() []part.Binding {
 		part.Bind(part.Run(m.swapContrast)).As("Switch between strong and usual contrast"),
 		part.Bind(part.Run(m.nextNotice)).As("How the end of a run is told: desktop, bell, or not"),
 		part.Bind(part.Run(func() { m.help = true }), "?", "f1").Shown("?", "these keys").As("Show the keys of this view"))
-	if m.at > 0 {
-		keys = append(keys, part.Bind(func() tea.Cmd { return m.open(0) }, "esc").Shown("esc", "back").As(""))
+	if m.at > 0 || len(m.way) > 0 {
+		keys = append(keys, part.Bind(m.goBack, "esc").Shown("esc", "back").As(""))
 	}
 	return append(keys, part.Bind(m.leave, "q").
 		Shown("q", "leave; a run goes on without you"))
@@ -530,7 +554,7 @@ func (m *model) open(i int) tea.Cmd {
 		m.Warn("choose a stack first")
 		return nil
 	}
-	m.at = i
+	m.at, m.way = i, nil
 	return v.Update(part.Opened{})
 }
 
@@ -627,13 +651,7 @@ func (m *model) header(s *part.Screen) {
 	t := m.t
 	x := s.Text(0, 0, m.w, t.Brand(), " BRICK ROW ")
 	end := m.w - 1
-	name, about := "", ""
-	if v, ok := m.views[m.at].(part.Titled); ok {
-		name, about = v.Title()
-	}
-	switch {
-	case name != "":
-	case m.about.Target != "":
+	if m.about.Target != "" {
 		st := uv.Style{Fg: t.Bright, Bg: t.Bar}
 		label := " " + m.about.Place() + " "
 		if m.about.Careful || m.about.Stack != nil && m.about.Stack.Careful {
@@ -642,11 +660,7 @@ func (m *model) header(s *part.Screen) {
 		}
 		end = s.Right(end, 0, m.w-x-4, st, label) - 2
 	}
-	switch {
-	case name != "":
-		x = s.Text(x+2, 0, end-x-2, t.Strong(), name)
-		s.Text(x+2, 0, end-x-2, t.Faint(), about)
-	case m.about.Name != "":
+	if m.about.Name != "" {
 		x = s.Text(x+2, 0, end-x-2, t.Strong(), m.about.Name)
 		if st := m.about.Stack; st != nil {
 			mark, col := t.StackPaint(st.Shown())

@@ -59,6 +59,11 @@ func (v *View) markOf(p *app.PlaceOf) (string, part.Paint) {
 func (v *View) Draw(s *part.Screen, r part.Rect) {
 	v.hits = v.hits[:0]
 	t := v.Theme()
+	if name, about := v.title(); name != "" {
+		x := s.Text(r.X+1, r.Y, r.W-2, part.Bold(t.On(t.Accent)), name)
+		s.Text(x+2, r.Y, r.X+r.W-x-3, t.Faint(), about)
+		r.Y, r.H = r.Y+1, r.H-1
+	}
 	switch {
 	case v.whatif != nil && v.whatif.err == nil:
 		v.whatif.drawHead(t, s, part.R(r.X, r.Y, r.W, 2))

@@ -497,8 +497,8 @@ func (v *View) counts() (done, under, waiting, failed, asks int) {
 	return
 }
 
-// Title is the fleet, and how it stands.
-func (v *View) Title() (name, about string) {
+// title is the fleet, and how it stands.
+func (v *View) title() (name, about string) {
 	switch {
 	case v.whatif != nil:
 		return v.name, v.whatif.title()

@@ -229,13 +229,10 @@ func (v *View) choose(i int) tea.Cmd {
 	}
 	g := v.rungs[max(0, min(len(v.rungs)-1, i))]
 	v.sel, v.scroll = g.Run.ID, 0
-	if v.all {
-		v.aim(g.Of.Stack)
-	}
 	return v.fetch()
 }
 
-// aim makes a stack the one that all views are about.
+// aim makes a stack the one that all views are about: it is acted on, or opened.
 func (v *View) aim(st *stack.Stack) {
 	about := part.Subject{Name: st.Name, File: st.StackFile, Target: st.Target.String(), Stack: st}
 	if !about.Is(v.Subject()) {
@@ -262,7 +259,11 @@ func (v *View) Bindings() []part.Binding {
 		}
 		keys = append(keys, compare)
 		if g.Revision != nil && !g.Revision.Current && g.Revision.Stood() {
-			keys = append(keys, part.Bind(v.goBack, "u").Shown("u", "go back to it"))
+			words := fmt.Sprintf("go back to revision %d", g.Revision.Number)
+			if v.all {
+				words += " of " + g.Of.Stack.Name
+			}
+			keys = append(keys, part.Bind(v.goBack, "u").Shown("u", words).As("Go back to this revision"))
 		}
 		mark := part.Bind(part.Run(v.mark), "m")
 		if g.Revision != nil {

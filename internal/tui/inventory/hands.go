@@ -20,11 +20,11 @@ func (v *View) oddKeys(r *app.There) []part.Binding {
 	if r.Stray() { // what put it back would be to remove it
 		return []part.Binding{write}
 	}
-	return []part.Binding{part.Bind(v.putBack, "p").Shown("p", "put back").As("Put back what differs from the record"), write}
+	return []part.Binding{part.Bind(v.putBack, "p").Shown("p", "put back "+r.Owner.Stack).As("Put back what differs from the record"), write}
 }
 
 func (v *View) putBack() tea.Cmd {
-	v.aim()
+	v.take()
 	st := v.selected().Owner.Of
 	return v.Send(part.ShowPreview{Make: func() (*app.Preview, error) { return v.App().WhatIfPutBack(v.Context(), st) }})
 }
@@ -44,7 +44,7 @@ func (v *View) wholeKeys(r *app.There) []part.Binding {
 		}
 		st := r.Owner.Of
 		return append(keys, part.Bind(func() tea.Cmd { return part.Act(v, st, "", []string{"suspend"}) }).As("Suspend the whole stack"),
-			part.Bind(func() tea.Cmd { return part.Act(v, st, "", []string{"resume"}) }).As("Resume the whole stack"), part.Bind(v.release, "f").Shown("f", "let it leave the stack").As("Let it leave the stack, and stay in the cloud"))
+			part.Bind(func() tea.Cmd { return part.Act(v, st, "", []string{"resume"}) }).As("Resume the whole stack"), part.Bind(v.release, "f").Shown("f", "let it leave "+r.Owner.Stack).As("Let it leave the stack, and stay in the cloud"))
 	}
 	return nil
 }
@@ -59,7 +59,7 @@ func (v *View) act() {
 }
 
 func (v *View) release() tea.Cmd {
-	v.aim()
+	v.take()
 	st, name := v.selected().Owner.Of, v.selected().Owner.Node
 	return v.Send(part.ShowPreview{Make: func() (*app.Preview, error) { return v.App().WhatIfRelease(v.Context(), st, name) }})
 }

@@ -224,7 +224,6 @@ func (v *View) look() tea.Cmd {
 }
 
 func (v *View) looked(msg looked) tea.Cmd {
-	first := v.inv == nil
 	v.loading, v.err = false, msg.err
 	if msg.err != nil {
 		if v.inv != nil {
@@ -235,7 +234,7 @@ func (v *View) looked(msg looked) tea.Cmd {
 	v.inv = msg.inv
 	clear(v.lines)
 	v.lay()
-	return tea.Batch(v.judge(), v.followOn(first))
+	return tea.Batch(v.judge(), v.followOn())
 }
 
 // judged is what what is there keeps of the rules, and does not.
@@ -261,10 +260,7 @@ func (v *View) judge() tea.Cmd {
 }
 
 // followOn goes on hearing what the cloud tells.
-func (v *View) followOn(first bool) tea.Cmd {
-	if first {
-		v.aim()
-	}
+func (v *View) followOn() tea.Cmd {
 	if v.follows != nil {
 		if len(v.heard) > 0 { // meanwhile
 			return v.catchUp()
@@ -381,15 +377,26 @@ func (v *View) lay() {
 	}
 	v.said = v.counts()
 	if v.selected() == nil && len(v.shown) > 0 {
-		v.sel = v.shown[0].Place()
-		for _, r := range v.shown {
-			if r.Odd() {
-				v.sel = r.Place()
-				break
-			}
-		}
-		v.scroll, v.focus = 0, -1
+		v.sel, v.scroll, v.focus = v.first(), 0, -1
 	}
+}
+
+// first is where one begins to look: at what is not as it should be, of the chosen stack where there are several.
+func (v *View) first() app.Place {
+	about, best, rank := v.Subject(), v.shown[0], 0
+	for _, r := range v.shown {
+		n := 0
+		if o := r.Owner; o != nil && o.Of != nil && o.Of.Name == about.Name && o.Of.Target.String() == about.Target {
+			n = 1
+		}
+		if r.Odd() {
+			n += 2
+		}
+		if n > rank {
+			best, rank = r, n
+		}
+	}
+	return best.Place()
 }
 
 // noTag and noNode are the titles of what has none.
@@ -489,18 +496,21 @@ func (v *View) choose(p app.Place) {
 		v.lay()
 		v.sel = p
 	}
-	v.aim()
 }
 
-// aim makes the stack of the chosen resource the one that all views are about.
-func (v *View) aim() {
+// owner is the stack of the chosen resource, as all views may be about it; none is empty.
+func (v *View) owner() part.Subject {
 	r := v.selected()
-	if r == nil || r.Owner == nil || r.Owner.Of == nil || !v.Front(v) {
-		return
+	if r == nil || r.Owner == nil || r.Owner.Of == nil {
+		return part.Subject{}
 	}
 	st := r.Owner.Of
-	about := part.Subject{Name: st.Name, File: st.StackFile, Target: st.Target.String(), Stack: st}
-	if !about.Is(v.Subject()) {
+	return part.Subject{Name: st.Name, File: st.StackFile, Target: st.Target.String(), Stack: st, Careful: st.Careful}
+}
+
+// take makes the stack of the chosen resource the one that all views are about: it was chosen, or is acted on.
+func (v *View) take() {
+	if about := v.owner(); about.Name != "" && !about.Is(v.Subject()) {
 		v.About(about)
 	}
 }
@@ -516,7 +526,6 @@ func (v *View) move(dx, dy int) {
 	}
 	i = max(0, min(len(v.shown)-1, i+dx))
 	v.sel, v.scroll, v.focus = v.shown[i].Place(), 0, -1
-	v.aim()
 }
 
 // next goes to the next resource that is not as it should be.
@@ -551,7 +560,12 @@ func (v *View) keys() []part.Binding {
 	r := v.selected()
 	var keys []part.Binding
 	if r != nil {
-		keys = append(append(keys, v.oddKeys(r)...), v.wholeKeys(r)...)
+		keys = append(keys, v.oddKeys(r)...)
+		if about := v.owner(); about.Name != "" && !about.Is(v.Subject()) {
+			keys = append(keys, part.Bind(part.Run(v.take), "s").Shown("s", "choose "+about.Name).
+				As("Choose the stack of what is marked, for all views"))
+		}
+		keys = append(keys, v.wholeKeys(r)...)
 		if len(v.links) > 0 {
 			keys = append(keys, part.Bind(part.Run(func() { v.focus = 0 }), "enter").Shown("enter", "what it uses").
 				As("Walk along what it uses, and what uses it"))
@@ -645,7 +659,6 @@ func (v *View) trail() tea.Cmd {
 	if r == nil {
 		return nil
 	}
-	v.aim()
 	return v.Send(part.ShowTrail{Of: r.Place(), Name: r.Name()})
 }
 

@@ -57,9 +57,6 @@ type Keeper interface {
 // Roamer is a view that needs no stack to be chosen.
 type Roamer interface{ Roams() bool }
 
-// Titled is a view that may be about something else than the chosen stack: its name, and how it stands.
-type Titled interface{ Title() (name, about string) }
-
 // Mover is a view in which something moves by itself now, so that it is drawn
 // again and again.
 type Mover interface{ Moves() bool }
@@ -70,7 +67,8 @@ type Shell interface {
 	Context() context.Context
 	Theme() *Theme
 	Size() (w, h int) // of the whole screen
-	// Subject is the stack that all views are about, and About makes another one it.
+	// Subject is the stack that all views are about, and About makes another one it: where
+	// somebody chooses one, or acts on one. Looking at something never does.
 	Subject() Subject
 	About(Subject)
 	// Values are the inputs that were given here for a stack file, and Give replaces
@@ -87,7 +85,8 @@ type Shell interface {
 	Ask(*Ask)
 	// Send sends an intent to the view that takes it.
 	Send(intent any) tea.Cmd
-	// Front reports whether a view is the one on the screen, and Bring makes it that.
+	// Front reports whether a view is the one on the screen, and Bring makes it that; esc
+	// leads back from there.
 	Front(View) bool
 	Bring(View)
 	// Later tells a message after a time.

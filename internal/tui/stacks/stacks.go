@@ -32,6 +32,7 @@ type View struct {
 	rows     []line
 	folders  []string // where stack files are looked for
 	sel      string   // name@target
+	arrived  bool     // somebody has just come here
 	removed  bool     // show removed ones
 	tree     shape
 	filter   part.Filter
@@ -131,6 +132,9 @@ func (v *View) Typing() bool { return v.filter.Typing || v.beginning != nil && v
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case part.Opened:
+		if about := v.Subject(); about.Name != "" { // it may have been chosen elsewhere
+			v.sel, v.arrived = about.Name+"@"+about.Target, true
+		}
 		return v.load()
 	case part.AskFor:
 		v.askFile()
@@ -356,6 +360,14 @@ func (v *View) loaded(msg stacksLoaded) tea.Cmd {
 	}
 	var cmds []tea.Cmd
 	if v.Front(v) {
+		if v.arrived && v.selected() == nil { // what is chosen is in sight, whatever was looked for before
+			v.filter.Input.SetValue("")
+			v.tree = 0
+		}
+		v.arrived = false
+		if rows := v.visible(); v.selected() == nil && len(rows) > 0 { // it is not there any more
+			v.sel = rows[0].id()
+		}
 		cmds = append(cmds, v.aim())
 	}
 	if cmds = append(cmds, v.outline()); v.again {
@@ -364,14 +376,18 @@ func (v *View) loaded(msg stacksLoaded) tea.Cmd {
 	return tea.Batch(cmds...)
 }
 
-// aim makes the selected row the subject of all views, and reads what is recorded of
-// it.
-func (v *View) aim() tea.Cmd {
+// take makes the selected row the subject of all views: this is where one chooses it.
+func (v *View) take() {
 	if r := v.selected(); r != nil {
 		v.About(r.Subject)
 	} else {
 		v.About(part.Subject{})
 	}
+}
+
+// aim takes the selected row, and reads what is recorded of it.
+func (v *View) aim() tea.Cmd {
+	v.take()
 	return v.fetch()
 }
 
@@ -379,7 +395,7 @@ func (v *View) aim() tea.Cmd {
 func (v *View) visible() []line {
 	var out []line
 	for _, r := range v.rows {
-		if r.order == 2 && !v.removed || v.folded(r) {
+		if v.hidden(r) || v.folded(r) {
 			continue
 		}
 		state := "empty"
@@ -400,6 +416,9 @@ func (v *View) visible() []line {
 func (v *View) folded(r line) bool {
 	return r.Stack != nil && r.Stack.Fleet != "" && !v.filter.Active() && !r.Is(v.Subject())
 }
+
+// hidden reports whether a stack is removed, and not wanted on the list; the chosen one stays.
+func (v *View) hidden(r line) bool { return r.order == 2 && !v.removed && !r.Is(v.Subject()) }
 
 // inFleets is how many stacks are not listed as they are places of fleets.
 func (v *View) inFleets() (n int) {
@@ -605,7 +624,7 @@ func (v *View) Status() string {
 	}
 	hidden := 0
 	for _, r := range v.rows {
-		if r.order == 2 && !v.removed {
+		if v.hidden(r) {
 			hidden++
 		}
 	}
