@@ -15,7 +15,7 @@ func TestTheCloudOnTheScreen(t *testing.T) {
 	d.wants("55 there", "50 in 3 stacks", "5 nobody's", "≠ 1 not as recorded", "bulletin-live", "nobody's", "old-snow-photos",
 		"≠ reader_rules  Rules", "wanted", "recorded", "really there", "10.8.0.0/16", "w write it into the files")
 	d.press("1", "down")
-	d.wants("≠ 1 · ", "≠ 1 resource not as recorded: 5 shows it")
+	d.wants("≠ 1 ", "≠ 1 resource not as recorded: 5 shows it")
 	d.press("5", "enter", "enter") // along to what it uses
 	d.wants("▪ valley_net  Network", "used by", "backspace comes back")
 	d.press("backspace")

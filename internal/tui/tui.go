@@ -677,7 +677,7 @@ func (m *model) header(s *part.Screen) {
 	m.tabs = m.tabs[:0]
 	x = 1
 	s.Line(0, 2, m.w, t.On(t.Mortar), "─")
-	all, gap := 0, 2
+	all, gap, x0 := 0, 2, 0 // where the name of the view on the screen ends
 	for _, v := range m.views {
 		all += part.Width(v.Name()) + 4
 	}
@@ -692,9 +692,18 @@ func (m *model) header(s *part.Screen) {
 			s.Line(x, 2, part.Width(name), t.On(t.Accent), "▀")
 		}
 		m.tabs = append(m.tabs, part.R(x, 1, part.Width(name), 1))
+		if i == m.at {
+			x0 = x + part.Width(name)
+		}
 		x = s.Text(x, 1, m.w-x, st, name) + gap
 	}
-	s.Right(m.w-1, 1, m.w-x-1, t.Faint(), m.views[m.at].Status())
+	switch status := m.views[m.at].Status(); {
+	case status == "":
+	case x+part.Width(status) < m.w:
+		s.Right(m.w-1, 1, m.w-x-1, t.Faint(), status)
+	default: // on the line below there is room
+		s.Right(m.w-1, 2, m.w-x0-2, t.Faint(), " "+status+" ")
+	}
 }
 
 func (m *model) footer(s *part.Screen) {
@@ -737,7 +746,12 @@ func (m *model) footer(s *part.Screen) {
 }
 
 // hintRoom is how long the hint in the footer may be.
-func (m *model) hintRoom() int { return max((m.w-2)*3/5, m.w-72) }
+func (m *model) hintRoom() int {
+	if m.w < 100 { // it tells more than the keys, which are one key away
+		return m.w - 12
+	}
+	return max((m.w-2)*3/5, m.w-72)
+}
 
 // longNotice is a notice that has no room in the footer, in lines; nil where
 // there is none.

@@ -73,7 +73,7 @@ func TestLongValuesAreCut(t *testing.T) {
 	d.wants("lines more, v shows them")
 	d.lacks("the end")
 	d.press("v")
-	d.wants("long values are shown whole")
+	d.wants("all is shown whole")
 	d.pick("reader#2")
 	d.wants("the end")
 }

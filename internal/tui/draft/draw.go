@@ -32,7 +32,11 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 	v.side = part.Rect{}
 	switch {
 	case r.W >= wideEnough:
-		body, v.side = body.SplitRight(min(62, r.W*2/5))
+		wide := 62
+		if r.W >= 180 {
+			wide = 90
+		}
+		body, v.side = body.SplitRight(min(wide, r.W*2/5))
 		s.Column(v.side.X, v.side.Y, v.side.H, t.On(t.Mortar), "│")
 		v.side = part.R(v.side.X+2, v.side.Y, v.side.W-3, v.side.H)
 	case v.panel != inputs || v.form.on: // one above the other
@@ -47,6 +51,11 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 	f.Editing = v.editing
 	f.Draw(t, s, body)
 	v.drawStrip(s, strip)
+	if v.panel != structure && v.side.W >= 56 && v.side.H >= 44 && len(v.wall.Graph) > 0 { // there is room for the wall too
+		var below part.Rect
+		v.side, below = v.side.SplitBottom(v.side.H / 2)
+		v.drawWall(s, below)
+	}
 	if v.side.W > 0 {
 		switch v.panel {
 		case inputs:

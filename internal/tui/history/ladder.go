@@ -89,6 +89,6 @@ func (l *ladder) beside(t *part.Theme, s *part.Screen, r part.Rect, lines [][]pa
 		s.Spans(r.X, r.Y+i, r.W, line...)
 	}
 	if l.scroll+room < len(lines) {
-		s.Right(r.X+r.W, r.Y+r.H-1, r.W, part.Bold(t.Hinted()), part.Itoa(len(lines)-l.scroll-room)+" more, pgdn")
+		s.MoreBelow(r, t, len(lines)-l.scroll-room)
 	}
 }

@@ -20,13 +20,28 @@ import (
 
 // rows are the lines of the list: titles of bands, and rows of bricks.
 type rows struct {
+	key    layoutOf
+	lines  []row
+	indent int    // where bricks begin
+	inline bool   // titles stand beside their bricks
+	cells  []cell // where each that is shown stands
+}
+
+// layoutOf is what a layout depends on.
+type layoutOf struct {
 	version, width, height int
 	table                  bool
-	lines                  []row
-	indent, cell, gap      int // where bricks begin, and how wide they are
-	named, inline          bool
-	of                     []int // the line of each that is shown
+	sel                    app.Place // which has its name
 }
+
+// cell is where a brick stands: on which line, and from where. One too narrow for a name has only its mark.
+type cell struct{ line, x, w int }
+
+// bare is the width of a brick without a name, and named the least with one.
+const bare, named = 2, 8
+
+// mostNamed is how many there may be for names to be tried.
+const mostNamed = 2000
 
 // row is one line: the title of a band, some bricks, or both.
 type row struct {
@@ -34,43 +49,67 @@ type row struct {
 	from, to int
 }
 
-// fit lays the bands out, with names where there is room for them: each title on a line of
-// its own, else beside its bricks, else bricks without names.
+// fit lays the bands out, with names where there is room for them: each title on a line of its own, else beside
+// its bricks; else with names that are cut, else with those alone of what is chosen and what is not as it should be.
 func (l *rows) fit(v *View, w, h int) {
-	if l.version == v.version && l.width == w && l.height == h && l.table == v.table && len(l.of) == len(v.shown) {
+	key := layoutOf{version: v.version, width: w, height: h, table: v.table}
+	few := len(v.shown) <= mostNamed
+	if few && !v.table {
+		key.sel = v.sel
+	}
+	if l.key == key && len(l.cells) == len(v.shown) {
 		return
 	}
-	*l = rows{version: v.version, width: w, height: h, table: v.table, named: true}
+	*l = rows{key: key}
 	if v.table {
-		l.cell = w
-		l.lay(v, 1)
+		l.lay(v, w, func(int) int { return w })
 		return
 	}
 	longest, title := 8, 0
 	for _, r := range v.shown {
-		longest = max(longest, min(22, part.Width(r.Name())))
+		longest = max(longest, min(26, part.Width(r.Name())))
 	}
 	for _, b := range v.bands {
 		title = max(title, part.Width(b.title)+len(part.Itoa(b.to-b.from))+8)
 	}
-	for _, l.inline = range []bool{false, true} {
+	type try struct {
+		inline bool
+		wide   int
+		all    bool // have names
+	}
+	tries := []try{{false, longest + 4, true}, {true, longest + 4, true}, {false, min(longest+4, 20), true},
+		{true, min(longest+4, 20), true}, {true, min(longest+4, 15), true}, {true, min(longest+4, 24), false},
+		{true, min(longest+4, 16), false}}
+	if !few {
+		tries = nil
+	}
+	for _, t := range tries {
+		l.inline = t.inline
 		if l.indent = 3; l.inline {
 			l.indent = min(title, w/2)
 		}
-		l.cell, l.gap = longest+4, 1
-		each := max(1, (w-l.indent+l.gap)/(l.cell+l.gap))
-		if l.cell = min(max(l.cell, (w-l.indent+l.gap)/each-l.gap), 30); len(v.shown) <= 400 {
-			if l.lay(v, each); len(l.lines) <= h {
-				return
+		wide := t.wide
+		if t.all { // what is left of a line widens them
+			each := max(1, (w-l.indent+1)/(wide+1))
+			wide = min(max(wide, (w-l.indent+1)/each-1), 30)
+		}
+		l.lay(v, w, func(i int) int {
+			if r := v.shown[i]; t.all || r.Odd() || v.broken[r.Place()] != nil || r.Place() == v.sel {
+				return wide
 			}
+			return bare
+		})
+		if len(l.lines) <= h {
+			return
 		}
 	}
-	l.named, l.cell = false, 2
-	l.lay(v, max(1, (w-l.indent+l.gap)/(l.cell+l.gap)))
+	l.inline, l.indent = true, min(title, w/2)
+	l.lay(v, w, func(int) int { return bare })
 }
 
-func (l *rows) lay(v *View, each int) {
-	l.lines, l.of = nil, make([]int, len(v.shown))
+// lay puts bricks of some widths one after the other.
+func (l *rows) lay(v *View, w int, widthOf func(i int) int) {
+	l.lines, l.cells = nil, make([]cell, len(v.shown))
 	for b, is := range v.bands {
 		title := b
 		if !l.inline {
@@ -80,24 +119,31 @@ func (l *rows) lay(v *View, each int) {
 			l.lines = append(l.lines, row{band: b})
 			title = -1
 		}
-		for i := is.from; i < is.to; i += each {
-			to := min(is.to, i+each)
-			for k := i; k < to; k++ {
-				l.of[k] = len(l.lines)
+		x := l.indent
+		for i := is.from; i < is.to; i++ {
+			wide := widthOf(i)
+			if i == is.from || x+wide > w {
+				l.lines = append(l.lines, row{title, i, i})
+				x, title = l.indent, -1
 			}
-			l.lines = append(l.lines, row{title, i, to})
-			title = -1
+			last := len(l.lines) - 1
+			l.lines[last].to = i + 1
+			if l.key.table {
+				x, wide = 0, w
+			}
+			l.cells[i] = cell{last, x, wide}
+			x += wide + 1
 		}
 	}
 }
 
 // beside is what lies some rows above or below.
 func (l *rows) beside(i, dy int) int {
-	if i >= len(l.of) {
+	if i >= len(l.cells) {
 		return i
 	}
-	at := l.of[i]
-	column := i - l.lines[at].from
+	from := l.cells[i]
+	at := from.line
 	for dy != 0 {
 		step := 1
 		if dy < 0 {
@@ -112,7 +158,17 @@ func (l *rows) beside(i, dy int) int {
 		}
 		at, dy = next, dy-step
 	}
-	return min(l.lines[at].from+column, l.lines[at].to-1)
+	if at == from.line {
+		return i
+	}
+	best, far := l.lines[at].from, 1<<30
+	for k := l.lines[at].from; k < l.lines[at].to; k++ {
+		c := l.cells[k]
+		if d := 2*c.x + c.w - 2*from.x - from.w; max(d, -d) < far {
+			best, far = k, max(d, -d)
+		}
+	}
+	return best
 }
 
 // at is what lies at a place of the list; -1 is nothing.
@@ -120,15 +176,12 @@ func (l *rows) at(x, y int) int {
 	if y < 0 || y >= len(l.lines) {
 		return -1
 	}
-	r := l.lines[y]
-	i := r.from
-	if !l.table {
-		i += (x - l.indent) / (l.cell + l.gap)
+	for i := l.lines[y].from; i < l.lines[y].to; i++ {
+		if c := l.cells[i]; x >= c.x && x <= c.x+c.w {
+			return i
+		}
 	}
-	if x < l.indent && !l.table || i >= r.to {
-		return -1
-	}
-	return i
+	return -1
 }
 
 // Draw draws the bands, and beside them the chosen resource.
@@ -164,7 +217,7 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 	}
 	list, side := body.SplitRight(max(52, r.W*2/5))
 	if r.W < 100 {
-		list, side = body.SplitBottom(body.H * 3 / 5)
+		list, side = body.SplitBottom(body.H / 2)
 		s.Line(side.X, side.Y, side.W, t.On(t.Mortar), "─")
 		side = part.R(side.X+1, side.Y+1, side.W-2, side.H-1)
 	} else {
@@ -204,7 +257,7 @@ func (v *View) drawList(s *part.Screen, r part.Rect) {
 	v.rows.fit(v, r.W-1, r.H)
 	at := 0
 	if i := v.index(); i >= 0 {
-		at = v.rows.of[i]
+		at = v.rows.cells[i].line
 	}
 	first := at
 	if before := first - 1; before >= 0 && v.rows.lines[before].band >= 0 && v.rows.lines[before].from == v.rows.lines[before].to { // with its title
@@ -227,7 +280,8 @@ func (v *View) drawList(s *part.Screen, r part.Rect) {
 			if v.table {
 				v.drawTableRow(s, r.X, r.Y+y, r.W, v.shown[i])
 			} else {
-				v.drawBrick(s, r.X+v.rows.indent+(i-line.from)*(v.rows.cell+v.rows.gap), r.Y+y, v.shown[i])
+				c := v.rows.cells[i]
+				v.drawBrick(s, part.R(r.X+c.x, r.Y+y, c.w, 1), v.shown[i])
 			}
 		}
 	}
@@ -285,18 +339,18 @@ func (v *View) lookOf(r *app.There) look {
 	return look{"▪", stack.AsRecorded, t.Kinds[whatif.Same]}
 }
 
-func (v *View) drawBrick(s *part.Screen, x, y int, r *app.There) {
+func (v *View) drawBrick(s *part.Screen, at part.Rect, r *app.There) {
 	t, l := v.Theme(), v.lookOf(r)
 	st := uv.Style{Fg: l.paint.Text, Bg: l.paint.Ground}
 	if r.Place() == v.sel {
 		st = t.Chosen()
 	}
-	s.Fill(part.R(x, y, v.rows.cell, 1), st)
+	s.Fill(at, st)
 	text := l.mark
-	if v.rows.named {
-		text = " " + l.mark + " " + r.Name()
+	if at.W >= named {
+		text = " " + l.mark + " " + part.Middle(r.Name(), at.W-3)
 	}
-	s.Text(x, y, v.rows.cell, st, part.Clip(text, v.rows.cell))
+	s.Text(at.X, at.Y, at.W, st, text)
 }
 
 func (v *View) drawTableRow(s *part.Screen, x, y, w int, r *app.There) {
@@ -395,7 +449,7 @@ func (v *View) drawDetail(s *part.Screen, r part.Rect) {
 		s.Spans(r.X, v.at+i, r.W, l...)
 	}
 	if v.scroll+room < len(lines) {
-		s.Right(r.X+r.W, r.Y+r.H-1, r.W, part.Bold(t.Hinted()), fmt.Sprintf("%d more, pgdn", len(lines)-v.scroll-room))
+		s.MoreBelow(r, t, len(lines)-v.scroll-room)
 	}
 }
 

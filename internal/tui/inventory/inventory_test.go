@@ -82,7 +82,7 @@ func TestWalking(t *testing.T) {
 					if frame := sh.Frame(v); !strings.Contains(frame, r.ID) || !strings.Contains(frame, r.Name()) {
 						t.Fatalf("%d at %v: %s is not spelled out\n%s", n, size, r.ID, frame)
 					}
-					if at := v.rows.of[v.index()]; at < v.top || at >= v.top+v.list.H {
+					if at := v.rows.cells[v.index()].line; at < v.top || at >= v.top+v.list.H {
 						t.Fatalf("%d at %v: %s is in line %d, which is out of sight", n, size, r.ID, at)
 					}
 					parttest.Key(v, 'l')
@@ -93,8 +93,8 @@ func TestWalking(t *testing.T) {
 				for range n {
 					parttest.Key(v, 'k')
 				}
-				if v.rows.of[v.index()] > 1 {
-					t.Errorf("%d at %v: going up ends at line %d", n, size, v.rows.of[v.index()])
+				if v.rows.cells[v.index()].line > 1 {
+					t.Errorf("%d at %v: going up ends at line %d", n, size, v.rows.cells[v.index()].line)
 				}
 			}
 		}

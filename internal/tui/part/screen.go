@@ -108,6 +108,15 @@ func (s *Screen) Column(x, y, h int, st uv.Style, glyph string) {
 	}
 }
 
+// MoreBelow says on the last line of some details how many lines are not in sight, that one among them.
+func (s *Screen) MoreBelow(r Rect, t *Theme, n int) {
+	if n <= 0 {
+		return
+	}
+	s.Fill(Rect{r.X, r.Y + r.H - 1, r.W, 1}, t.Plain())
+	s.Right(r.X+r.W, r.Y+r.H-1, r.W, Bold(t.Hinted()), Itoa(n+1)+" more, pgdn")
+}
+
 // Span is a piece of a line in one style.
 type Span struct {
 	Style uv.Style
@@ -150,6 +159,19 @@ func Clip(text string, w int) string {
 		b.WriteString(g.Str())
 	}
 	return b.String() + "…"
+}
+
+// Middle cuts text to w cells, with … in its middle: of names it is often the end that differs.
+func Middle(text string, w int) string {
+	if Width(text) <= w || w < 5 {
+		return Clip(text, w)
+	}
+	tail, used := text, Width(text)
+	for used > w/2 {
+		_, rest, width, _ := uniseg.FirstGraphemeClusterInString(tail, -1)
+		tail, used = rest, used-width
+	}
+	return Clip(text, w-used) + tail
 }
 
 // Wrap breaks text into lines of at most w cells at spaces.

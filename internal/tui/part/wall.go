@@ -1,6 +1,7 @@
 package part
 
 import (
+	"fmt"
 	"slices"
 
 	tea "charm.land/bubbletea/v2"
@@ -12,6 +13,7 @@ import (
 // Brick is one resource in a wall.
 type Brick struct {
 	Mark, Sub string // sub is what it is, or does now
+	More      string // what else there is to say of it, where there is room
 	Paint     Paint
 	Fill      float64 // 0 to 1: how much of it is filled
 	Faint     bool
@@ -31,6 +33,7 @@ type Wall struct {
 	Reach   map[string]bool
 	Placed  map[string]Rect // of the last drawing
 	Rows    [][]string      // of the last drawing, from the ground up
+	Tall    bool            // bricks have more to say, where there is room for it
 	scroll  int
 }
 
@@ -131,8 +134,19 @@ func (w *Wall) At(x, y int) string {
 // layout is how bricks are laid at one size.
 type layout struct {
 	width, height, gap int // of a brick; rows between courses
-	perRow             int
+	folded             int // the width of those that stay, which have no name then; 0 is that of all
 	offset             int // of every other row
+}
+
+// few is how wide a brick without a name is among others that have one.
+const few = 3
+
+// widthOf is how wide a brick is.
+func (l *layout) widthOf(main bool) int {
+	if l.folded > 0 && !main {
+		return l.folded
+	}
+	return l.width
 }
 
 // gutter is the room for the numbers of the courses, or the names of groups.
@@ -144,8 +158,9 @@ func (w *Wall) gutter() int {
 	return n
 }
 
-// fit chooses the largest bricks with which the wall is no higher than h.
-func (w *Wall) fit(columns, h int) layout {
+// fit chooses the largest bricks with which the wall is no higher than h: first their names are cut, then those
+// that stay as they are lose theirs, and only then all do. main says which bricks those are that matter.
+func (w *Wall) fit(columns, h int, main func(string) bool) layout {
 	longest, widest := 0, 0
 	for _, course := range w.courses {
 		widest = max(widest, len(course))
@@ -156,6 +171,9 @@ func (w *Wall) fit(columns, h int) layout {
 	longest = max(longest, 10) // room for what a brick does
 	space := columns - w.gutter()
 	var sizes []layout
+	if w.Tall && h < 1<<20 {
+		sizes = append(sizes, layout{width: min(max(longest+6, 27), 36), height: 3, gap: 1})
+	}
 	if roomy := min(22, (space-8)/max(1, widest)-1); roomy > longest+4 { // what it is has room too
 		sizes = append(sizes, layout{width: roomy, height: 2, gap: 1})
 	}
@@ -165,25 +183,22 @@ func (w *Wall) fit(columns, h int) layout {
 	for _, full := range []int{longest + 4, min(longest+4, 18), 13} {
 		sizes = append(sizes, layout{width: full, height: 1, gap: 1}, layout{width: full, height: 1})
 	}
-	sizes = append(sizes, layout{width: 5, height: 1, gap: 1}, layout{width: 5, height: 1},
+	for _, full := range []int{longest + 4, min(longest+4, 18), 13} {
+		sizes = append(sizes, layout{width: full, height: 1, folded: few})
+	}
+	sizes = append(sizes, layout{width: 10, height: 1}, layout{width: 10, height: 1, folded: few},
+		layout{width: 5, height: 1, gap: 1}, layout{width: 5, height: 1},
 		layout{width: 3, height: 1}, layout{width: 2, height: 1}, layout{width: 1, height: 1})
 	var l layout
 	for _, l = range sizes {
 		l.width = max(1, min(l.width, space))
-		step := l.width + 1
-		if l.width <= 2 {
-			step = l.width
-		} else {
+		if l.width > 2 && l.folded == 0 && w.Labels == nil {
 			l.offset = min((l.width+1)/2, 8)
+			if l.width > 5 && widest*(l.width+1)+l.offset-1 > space { // courses wrap anyway
+				l.offset = min(l.offset, 4)
+			}
 		}
-		if w.Labels != nil {
-			l.offset = 0
-		}
-		if l.width > 5 && widest*step+l.offset-1 > space { // courses wrap anyway
-			l.offset = min(l.offset, 4)
-		}
-		l.perRow = max(1, (space-l.offset+step-l.width)/step)
-		if w.rowsAt(l)*(l.height+l.gap)-l.gap <= h {
+		if w.rowsAt(l, space, h, main)*(l.height+l.gap)-l.gap <= h {
 			return l
 		}
 	}
@@ -192,16 +207,64 @@ func (w *Wall) fit(columns, h int) layout {
 
 // Ideal is the height of the wall with the largest bricks.
 func (w *Wall) Ideal(columns int) int {
-	l := w.fit(columns, 1<<20)
-	return w.rowsAt(l)*(l.height+l.gap) + 1
+	l := w.fit(columns, 1<<20, everything)
+	return w.rowsAt(l, columns-w.gutter(), 1<<20, everything)*(l.height+l.gap) + 1
 }
 
-func (w *Wall) rowsAt(l layout) int {
+// Least is the height of the wall in which all that matters still has its name.
+func (w *Wall) Least(columns int, of func(string) Brick) int {
+	l := layout{width: 18, height: 1, folded: few}
+	return w.rowsAt(l, columns-w.gutter(), 1<<20, func(name string) bool { return !of(name).Faint }) + 1
+}
+
+func everything(string) bool { return true }
+
+// rowsAt is how many rows the wall has at a size; more than h is enough to know.
+func (w *Wall) rowsAt(l layout, space, h int, main func(string) bool) int {
 	rows := 0
 	for _, course := range w.courses {
-		rows += (len(course) + l.perRow - 1) / l.perRow
+		if rows > h {
+			return rows
+		}
+		if l.folded == 0 {
+			each := l.perRow(space)
+			rows += (len(course) + each - 1) / each
+			continue
+		}
+		l.pack(course, space, main, func([]string) { rows++ })
 	}
 	return rows
+}
+
+// perRow is how many bricks of one width stand in a row.
+func (l *layout) perRow(space int) int {
+	step := l.width + 1
+	if l.width <= 2 {
+		step = l.width
+	}
+	return max(1, (space-l.offset+step-l.width)/step)
+}
+
+// pack cuts a course into rows.
+func (l *layout) pack(course []string, space int, main func(string) bool, row func([]string)) {
+	if l.folded == 0 {
+		for part := range slices.Chunk(course, l.perRow(space)) {
+			row(part)
+		}
+		return
+	}
+	from, used := 0, 0
+	for i, n := range course {
+		width := l.widthOf(main(n)) + 1
+		if used+width-1 > space && i > from {
+			row(course[from:i])
+			from, used = i, 0
+		}
+		used += width
+	}
+	if from < len(course) {
+		row(course[from:])
+	}
 }
 
 // Draw lays the wall into r, standing on the lower edge.
@@ -211,10 +274,20 @@ func (w *Wall) Draw(s *Screen, r Rect, t *Theme, of func(name string) Brick) {
 	if r.H < 1 || r.W < gutter+2 || len(w.courses) == 0 {
 		return
 	}
-	l := w.fit(r.W, r.H-1)
+	bricks := map[string]Brick{}
+	main := func(name string) bool {
+		b, known := bricks[name]
+		if !known {
+			b = of(name)
+			bricks[name] = b
+		}
+		return !b.Faint || name == w.Sel
+	}
+	l := w.fit(r.W, r.H-1, main)
 	var levels []int
 	for level, course := range w.courses {
-		parts := slices.Collect(slices.Chunk(course, l.perRow))
+		var parts [][]string
+		l.pack(course, r.W-gutter, main, func(row []string) { parts = append(parts, row) })
 		if w.Labels != nil { // read from the top
 			slices.Reverse(parts)
 		}
@@ -245,14 +318,33 @@ func (w *Wall) Draw(s *Screen, r Rect, t *Theme, of func(name string) Brick) {
 			x += l.offset
 		}
 		for _, n := range row {
+			b, known := bricks[n]
+			if !known {
+				b = of(n)
+			}
 			p := Rect{x, y, l.width, l.height}
+			if l.folded > 0 {
+				p.W = l.widthOf(main(n))
+			}
 			w.Placed[n] = p
-			w.drawBrick(s, p, t, n, of(n))
-			x += l.width
-			if l.width > 2 {
+			w.drawBrick(s, p, t, n, b)
+			x += p.W
+			if p.W > 2 {
 				x++
 			}
 		}
+	}
+	w.beyond(s, r, t, l)
+}
+
+// beyond says how much of the wall is above and below what is in sight.
+func (w *Wall) beyond(s *Screen, r Rect, t *Theme, l layout) {
+	fits := max(1, (r.H-1+l.gap)/(l.height+l.gap))
+	if over := len(w.Rows) - w.scroll - fits; over > 0 {
+		s.Right(r.X+r.W, r.Y, r.W, Bold(t.Hinted()), fmt.Sprintf(" ↑ %d more row%s", over, Plural(over)))
+	}
+	if w.scroll > 0 {
+		s.Right(r.X+r.W, r.Y+r.H-1, r.W, Bold(t.Hinted()), fmt.Sprintf(" ↓ %d more row%s", w.scroll, Plural(w.scroll)))
 	}
 }
 
@@ -295,11 +387,14 @@ func (w *Wall) drawBrick(s *Screen, p Rect, t *Theme, name string, b Brick) {
 		return
 	}
 	s.Text(p.X+2, p.Y, 1, text, b.Mark)
-	s.Text(p.X+4, p.Y, p.W-4, text, name)
+	s.Text(p.X+4, p.Y, p.W-4, text, Middle(name, p.W-4))
 	if p.H > 1 {
 		sub := text
 		sub.Attrs &^= uv.AttrBold
 		s.Text(p.X+4, p.Y+1, p.W-4, sub, b.Sub)
+		if p.H > 2 {
+			s.Text(p.X+4, p.Y+2, p.W-5, sub, b.More)
+		}
 	}
 	if b.Fill > 0 && b.Fill < 1 && !selected {
 		filled := int(b.Fill * float64(p.W))

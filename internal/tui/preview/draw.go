@@ -45,8 +45,15 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 		v.drawTop(s, r)
 	}
 	body, strip := part.R(r.X, r.Y+2, r.W, r.H-2), part.Rect{}
-	if lines := v.strip(t, r.W); len(lines) > 0 {
-		body, strip = body.SplitBottom(min(len(lines)+1, mostStrip+1, r.H/2))
+	if lines := v.strip(t, r.W, r.H < tight && !v.full); len(lines) > 0 {
+		most := min(mostStrip+1, r.H/2)
+		switch {
+		case v.full:
+			most = r.H * 2 / 3
+		case r.H < tight && v.risk < 0:
+			most = 4
+		}
+		body, strip = body.SplitBottom(min(len(lines)+1, most))
 		v.drawStrip(s, strip, lines)
 	}
 	if p.Findings.HasErrors() && len(p.Changes) == 0 {
@@ -54,7 +61,7 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 	}
 	of := func(name string) part.Brick {
 		ch := p.Change(name)
-		b := part.Brick{Mark: ch.Kind.Mark(), Sub: beside(ch), Paint: t.Kinds[ch.Kind], Faint: ch.Kind == whatif.Same}
+		b := part.Brick{Mark: ch.Kind.Mark(), Sub: beside(ch), More: summary(ch), Paint: t.Kinds[ch.Kind], Faint: ch.Kind == whatif.Same}
 		switch {
 		case len(p.Only) == 0 && slices.Contains(v.chosen, name):
 			b.Mark, b.Sub = "●", "chosen"
@@ -63,8 +70,9 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 		}
 		return b
 	}
-	if r.W < 100 {
-		top, bottom := body.SplitBottom(body.H / 2)
+	if r.W < 100 { // what matters has its name first, what is chosen is spelled out in the rest
+		wall := max(body.H/2, min(v.wall.Least(r.W, of), body.H-5))
+		top, bottom := body.SplitBottom(body.H - wall)
 		v.drawWall(s, top, of)
 		v.drawChange(s, part.R(bottom.X+1, bottom.Y, bottom.W-2, bottom.H))
 		return
@@ -107,7 +115,61 @@ func (v *View) drawWall(s *part.Screen, r part.Rect, of func(string) part.Brick)
 		v.wall.Placed, v.wall.Rows = nil, nil
 		return
 	}
+	if free := r.H - v.wall.Ideal(r.W) - 2; free > 2 {
+		n := v.drawAll(s, part.R(r.X+1, r.Y, r.W-2, free))
+		r.Y, r.H = r.Y+n, r.H-n
+	}
+	v.wall.Tall = true
 	v.wall.Draw(s, r, v.Theme(), of)
+}
+
+// drawAll lists what changes above the wall, where there is room for it, and yields how many lines it took.
+func (v *View) drawAll(s *part.Screen, r part.Rect) int {
+	t := v.Theme()
+	var list []*whatif.Change
+	longest := 0
+	for i := range v.preview.Changes {
+		ch := &v.preview.Changes[i]
+		if _, shown := v.wall.Graph[ch.Name]; shown && ch.Kind != whatif.Same {
+			list = append(list, ch)
+			longest = max(longest, part.Width(ch.Name))
+		}
+	}
+	if len(list) < 2 {
+		return 0
+	}
+	s.Text(r.X, r.Y, r.W, part.Bold(t.Hinted()), "what changes")
+	longest = min(longest, r.W/3)
+	rows := min(len(list), r.H-1)
+	for i, ch := range list[:rows] {
+		y, st := r.Y+1+i, t.On(t.Kinds[ch.Kind].Word)
+		if i == rows-1 && rows < len(list) {
+			s.Text(r.X+2, y, r.W, t.Faint(), fmt.Sprintf("… %d more: n goes through them", len(list)-i))
+			break
+		}
+		if ch.Name == v.wall.Sel {
+			st = part.Bold(st)
+			s.Text(r.X, y, 1, t.On(t.Accent), "▸")
+		}
+		s.Text(r.X+2, y, longest+2, st, ch.Kind.Mark()+" "+part.Middle(ch.Name, longest))
+		x := r.X + longest + 6
+		x = s.Text(x, y, r.X+r.W-x, t.Faint(), ch.Shown()+"  ")
+		s.Text(x, y, r.X+r.W-x, t.Plain(), summary(ch))
+	}
+	return rows + 2
+}
+
+// summary is what changes of a resource that stays or is swapped, in a line.
+func summary(ch *whatif.Change) string {
+	if ch.Kind != whatif.Edit && ch.Kind != whatif.Swap {
+		return ""
+	}
+	var out []string
+	for _, c := range ch.Properties {
+		before, after := c.Words()
+		out = append(out, fmt.Sprintf("%s %s → %s", c.Path, part.Clip(before, 24), part.Clip(after, 24)))
+	}
+	return strings.Join(out, ", ")
 }
 
 func (v *View) drawTop(s *part.Screen, r part.Rect) {
@@ -212,12 +274,15 @@ func beside(ch *whatif.Change) string {
 }
 
 // strip lists what is wrong, the risks, and what else there is to know. The
-// marked risk is spelled out, with what one could do.
-func (v *View) strip(t *part.Theme, w int) []stripLine {
+// marked risk is spelled out, with what one could do; in short the others have a line each.
+func (v *View) strip(t *part.Theme, w int, short bool) []stripLine {
 	var out []stripLine
 	add := func(head part.Span, text part.Span, fix, place string, risk int) {
 		indent := part.S(text.Style, strings.Repeat(" ", part.Width(head.Text)))
 		parts := part.Wrap(text.Text, w-3-part.Width(head.Text))
+		if short && (risk < 0 || risk != v.risk) {
+			parts, fix = []string{part.Clip(text.Text, w-3-part.Width(head.Text))}, ""
+		}
 		for k, piece := range parts {
 			line := stripLine{pieces: []part.Span{head, part.S(text.Style, piece)}, risk: risk}
 			if k == 0 && len(parts) == 1 {
@@ -258,8 +323,11 @@ func (v *View) strip(t *part.Theme, w int) []stripLine {
 	return out
 }
 
-// mostStrip is how many lines the strip has at most.
-const mostStrip = 9
+// mostStrip is how many lines the strip has at most, and tight how many there are for all where each counts.
+const (
+	mostStrip = 9
+	tight     = 25
+)
 
 func (v *View) drawStrip(s *part.Screen, r part.Rect, lines []stripLine) {
 	t := v.Theme()
@@ -274,7 +342,7 @@ func (v *View) drawStrip(s *part.Screen, r part.Rect, lines []stripLine) {
 	for i, l := range lines[from:min(len(lines), from+rows)] {
 		y := r.Y + 1 + i
 		if i == rows-1 && from+rows < len(lines) {
-			s.Text(r.X+1, y, r.W-2, t.Faint(), fmt.Sprintf(" … %d more", len(lines)-from-rows+1))
+			s.Text(r.X+1, y, r.W-2, t.Faint(), fmt.Sprintf(" … %d more: v shows all", len(lines)-from-rows+1))
 			break
 		}
 		x := s.Spans(r.X+1, y, r.W-2, l.pieces...)
@@ -312,9 +380,7 @@ func (v *View) drawChange(s *part.Screen, r part.Rect) {
 	for i, l := range lines[v.scroll:min(len(lines), v.scroll+max(0, room))] {
 		s.Spans(r.X, r.Y+2+i, r.W, l...)
 	}
-	if v.scroll+room < len(lines) {
-		s.Right(r.X+r.W, r.Y+r.H-1, r.W, part.Bold(t.Hinted()), fmt.Sprintf("%d more, pgdn", len(lines)-v.scroll-room))
-	}
+	s.MoreBelow(r, t, len(lines)-v.scroll-room)
 }
 
 func (v *View) details(ch *whatif.Change, w int) []detail {

@@ -348,8 +348,8 @@ func (v *View) Bindings() []part.Binding {
 	keys = append(keys, v.chosenKeys()...)
 	keys = append(keys, v.outKeys()...)
 	keys = append(keys, again,
-		part.Bind(part.Run(v.whole), "v").Shown("v", "long values whole or short").
-			As("Show long values whole, or short"))
+		part.Bind(part.Run(v.whole), "v").Shown("v", "all of it, or short").
+			As("Show long values, risks and notes whole, or short"))
 	if p.Kind != run.KindDelete && v.deployable() {
 		keys = append(keys, part.Bind(part.Run(v.turn), "o").Shown("o", "on failure: undo or hold").
 			As("On failure undo, or hold"))
@@ -412,7 +412,7 @@ func (v *View) group() {
 // whole shows long values whole, or cuts them short.
 func (v *View) whole() {
 	v.full = !v.full
-	v.Say("%s", map[bool]string{true: "long values are shown whole", false: "long values are cut short"}[v.full])
+	v.Say("%s", map[bool]string{true: "all is shown whole", false: "what is long is cut short"}[v.full])
 }
 
 // turn chooses what becomes of the run when it fails.

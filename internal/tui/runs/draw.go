@@ -100,7 +100,11 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 			return
 		}
 		var strip part.Rect
-		body, strip = body.SplitBottom(min(len(lines)+1, body.H/2))
+		most := body.H / 2
+		if r.H < 25 {
+			most = body.H * 2 / 5
+		}
+		body, strip = body.SplitBottom(min(len(lines)+1, most))
 		v.drawExplanation(s, strip, lines)
 	}
 	now := time.Now()
@@ -144,7 +148,8 @@ func (v *View) resultLines(w int) int {
 }
 
 func (v *View) drawSmall(s *part.Screen, body part.Rect, of func(string) part.Brick) {
-	top, bottom := body.SplitBottom(body.H / 2)
+	wall := max(body.H/2, min(v.wall.Least(body.W, of), body.H-4))
+	top, bottom := body.SplitBottom(body.H - wall)
 	v.wall.Draw(s, top, v.Theme(), of)
 	bottom = part.R(bottom.X+1, bottom.Y, bottom.W-2, bottom.H)
 	switch {

@@ -40,7 +40,12 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 		s.Text(c.target, y, 20, t.Faint(), "target")
 		s.Text(c.state, y, 10, t.Faint(), "state")
 		s.Text(c.rev, y, 5, t.Faint(), "rev")
-		s.Text(c.run, y, list.W-c.run-1, t.Faint(), "last run")
+		x := c.run
+		if c.signs > 0 && c.run+c.signs+8 <= list.W {
+			s.Text(c.run, y, c.signs-1, t.Faint(), "signs")
+			x += c.signs
+		}
+		s.Text(x, y, list.W-x-1, t.Faint(), "last run")
 	}
 	v.list = part.R(list.X, list.Y+1, list.W, list.H-1)
 	i := slices.IndexFunc(rows, func(r line) bool { return r.id() == v.sel })
@@ -102,7 +107,7 @@ func (v *View) drawEmpty(s *part.Screen, r part.Rect) {
 }
 
 // columns are where the columns of the list begin.
-type columns struct{ wall, name, target, state, rev, run int }
+type columns struct{ wall, name, target, state, rev, run, signs int }
 
 func (v *View) columns(w int) columns {
 	c := columns{wall: 2, name: 11}
@@ -115,6 +120,9 @@ func (v *View) columns(w int) columns {
 	}
 	place, state := 8, 12
 	for _, r := range v.rows {
+		if n := part.Width(signsOf(r)); n > 0 {
+			c.signs = max(c.signs, n+2)
+		}
 		place = max(place, part.Width(r.Place())+2)
 		if r.Stack != nil {
 			state = max(state, part.Width(string(r.Stack.Shown()))+3)
@@ -160,22 +168,36 @@ func (v *View) drawRow(s *part.Screen, r line, y, w int) {
 			words = "undone " + part.Ago(r.last.Run.Started)
 		}
 	}
-	if r.last.Holder != "" {
-		words = "locked · " + words
-	}
-	if r.Stack != nil && r.Stack.Differs > 0 {
-		words = fmt.Sprintf("≠ %d · %s", r.Stack.Differs, words)
-	}
-	if n := r.last.Broken; n > 0 {
-		words = fmt.Sprintf("! %d · %s", n, words)
-	}
 	if r.last.Run != nil && r.last.Run.State == run.StatusQueued {
 		words = "waits for a worker"
 	}
 	if r.last.Waits() {
 		words, faint = "did not come to its end", part.Bold(uv.Style{Fg: t.Hint, Bg: base.Bg})
 	}
-	s.Text(c.run, y, w-c.run-2, faint, words)
+	x, signs := c.run, signsOf(r)
+	if c.signs > 0 && c.run+c.signs+8 <= w {
+		x += c.signs
+	} else if signs != "" {
+		x += part.Width(signs) + 1
+	}
+	s.Text(c.run, y, w-c.run-2, uv.Style{Fg: t.Hint, Bg: base.Bg}, signs)
+	s.Text(x, y, w-x-2, faint, words)
+}
+
+// signsOf are what is to be known of a stack beside its state: rules that are not kept, what differs, and whether it is
+// locked.
+func signsOf(r line) string {
+	var out []string
+	if n := r.last.Broken; n > 0 {
+		out = append(out, fmt.Sprintf("! %d", n))
+	}
+	if r.Stack != nil && r.Stack.Differs > 0 {
+		out = append(out, fmt.Sprintf("≠ %d", r.Stack.Differs))
+	}
+	if r.last.Holder != "" {
+		out = append(out, "locked")
+	}
+	return strings.Join(out, " ")
 }
 
 // coursesOf is how many resources each course of a stack has; none where that is not
