@@ -179,7 +179,7 @@ func (s *Acts) order(g stack.Graph) {
 func (s *Acts) What() string {
 	words := s.Verb
 	if s.whole {
-		return words + fmt.Sprintf(" the stack (%d resources)", len(s.Parts))
+		return words + fmt.Sprintf(" the stack (%s)", stack.Count(len(s.Parts), "resource"))
 	}
 	words += " " + s.Parts[0].Name
 	for _, name := range sortedKeys(s.With) {

@@ -249,7 +249,7 @@ func (a *App) pastMends(ctx context.Context, st *stack.Stack, r *run.Record, f r
 	}
 	failed := "it failed like this once before"
 	if times > 1 {
-		failed = fmt.Sprintf("it failed like this %d times before", times)
+		failed = "it failed like this " + stack.Count(times, "time") + " before"
 	}
 	if len(out) == 0 {
 		return []Mend{{Text: failed, From: FromPast}}, nil

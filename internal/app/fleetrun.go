@@ -321,7 +321,7 @@ func haveFailed(n int) string {
 	if n == 1 {
 		return "1 place has failed"
 	}
-	return fmt.Sprintf("%d places have failed", n)
+	return "failed in " + stack.Count(n, "place")
 }
 
 // overdue is how long nothing moves before what was given out, and nobody has begun with, is given out again.

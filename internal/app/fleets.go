@@ -435,7 +435,7 @@ func (p *FleetPreview) Question() string {
 		what = "Delete"
 	}
 	leaving := p.Leaving()
-	text := fmt.Sprintf("%s %s in %d places: %s", what, p.File.Fleet, len(p.Places), p.Tally)
+	text := fmt.Sprintf("%s %s in %s: %s", what, p.File.Fleet, stack.Count(len(p.Places), "place"), p.Tally)
 	switch len(leaving) {
 	case 0:
 	case 1:

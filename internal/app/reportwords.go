@@ -56,7 +56,7 @@ func (e *Explanation) Rows() []Row {
 		case t.Times == 1:
 			words += ": " + t.Refused
 		case t.Times > 1:
-			words = fmt.Sprintf("%s, %d times in %s: %s", t.Words, t.Times, whatif.Length(t.Took.Seconds()), t.Refused)
+			words = fmt.Sprintf("%s, %s in %s: %s", t.Words, stack.Count(t.Times, "time"), whatif.Length(t.Took.Seconds()), t.Refused)
 		}
 		tried = append(tried, words)
 	}

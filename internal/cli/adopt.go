@@ -166,7 +166,7 @@ func (p *Program) capture() *cobra.Command {
 			if *asJSON {
 				return p.json(map[string]any{"resources": len(project.Nodes), "template": out, "stack_file": stackFile, "notes": append([]string{}, project.Notes...)})
 			}
-			fmt.Fprintf(p.Out, "%d resources: %s and %s\n", len(project.Nodes), out, stackFile)
+			fmt.Fprintf(p.Out, "%s: %s and %s\n", stack.Count(len(project.Nodes), "resource"), out, stackFile)
 			for _, n := range project.Notes {
 				p.wrapped("  ", n)
 			}

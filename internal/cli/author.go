@@ -259,7 +259,7 @@ func (p *Program) pack() *cobra.Command {
 		if findings.HasErrors() {
 			return exit(ExitRefused)
 		}
-		return p.told(*asJSON, map[string]any{"archive": out, "files": n}, "%s: %d files", out, n)
+		return p.told(*asJSON, map[string]any{"archive": out, "files": n}, "%s: %s", out, stack.Count(n, "file"))
 	}
 	return cmd
 }

@@ -134,7 +134,7 @@ func (p *Program) complianceText(all, broken []app.Kept) {
 			p.wrapped("      ", k.Text)
 		}
 	}
-	fmt.Fprintf(p.Err, "%d times a rule is kept, %d times it is not\n", len(all)-len(broken), len(broken))
+	fmt.Fprintf(p.Err, "a rule is kept %s, and not kept %s\n", stack.Count(len(all)-len(broken), "time"), stack.Count(len(broken), "time"))
 }
 
 func (p *Program) builtInRules(a *app.App, asJSON bool) error {

@@ -167,7 +167,7 @@ func (p *Program) trace() *cobra.Command {
 				return err
 			}
 			if underWay > 0 {
-				fmt.Fprintf(p.Err, "run %d goes on: %d steps are under way and not in it yet\n", r.Number, underWay)
+				fmt.Fprintf(p.Err, "run %d goes on: %s under way and not in it yet\n", r.Number, stack.Count(underWay, "step"))
 			}
 			if out == "-" {
 				fmt.Fprintf(p.Out, "%s\n", text)

@@ -20,6 +20,7 @@ import (
 	"brickrow/internal/fleet"
 	"brickrow/internal/identity"
 	"brickrow/internal/run"
+	"brickrow/internal/stack"
 	"brickrow/internal/whatif"
 )
 
@@ -91,7 +92,7 @@ func fleetJSON(pv *app.FleetPreview) jsonFleetWhatIf {
 
 // fleetText prints a what-if of a fleet: what is alike once.
 func (p *Program) fleetText(pv *app.FleetPreview) {
-	fmt.Fprintf(p.Out, "%s: %d places; %s\n", pv.File.Fleet, len(pv.Places), fleetTally(pv))
+	fmt.Fprintf(p.Out, "%s: %s; %s\n", pv.File.Fleet, stack.Count(len(pv.Places), "place"), fleetTally(pv))
 	for _, name := range pv.Leaving() {
 		fmt.Fprintf(p.Out, "▽ leaves  %s  has left the file, and is removed\n", name)
 	}
@@ -120,7 +121,7 @@ func (p *Program) fleetText(pv *app.FleetPreview) {
 		if n := len(list); n == 1 {
 			fmt.Fprintf(p.Out, "\nin %s\n", list[0])
 		} else {
-			fmt.Fprintf(p.Out, "\nin %d places the same:\n", n)
+			fmt.Fprintf(p.Out, "\nin %s the same:\n", stack.Count(n, "place"))
 			p.listed("  ", list)
 		}
 		switch {
@@ -541,7 +542,7 @@ func (p *Program) fleetShow() *cobra.Command {
 			if r.Reason != "" {
 				p.wrapped("  ", cloud.Clean(r.Reason))
 			}
-			fmt.Fprintf(p.Out, "%d places: %s; %d may fail\n", len(places), counted(places), r.Tolerate)
+			fmt.Fprintf(p.Out, "%s: %s; %d may fail\n", stack.Count(len(places), "place"), counted(places), r.Tolerate)
 			switch {
 			case holder != "":
 				fmt.Fprintf(p.Out, "carried on by %s\n", holder)

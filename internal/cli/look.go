@@ -383,7 +383,7 @@ func (p *Program) yardFault() *cobra.Command {
 			for _, f := range faults {
 				times := "until cleared"
 				if f.Times > 0 {
-					times = fmt.Sprintf("%d times", f.Times)
+					times = stack.Count(f.Times, "time")
 				}
 				fmt.Fprintf(p.Out, "%d  %s  name %s, type %s, on %s, at %s, %s: %s\n", f.ID, f.Mode,
 					or(f.Name, "any"), or(f.Type, "any"), or(f.On, "create or update"),

@@ -91,7 +91,7 @@ func (p *Program) reading(ctx context.Context, a *app.App, where []stack.Target,
 			}
 			continue
 		}
-		words := fmt.Sprintf("%d there, %d changed, %d %s, %d times a rule is not kept", o.Resources, len(o.Changes), o.Differs, stack.NotAsRecorded, o.Broken)
+		words := fmt.Sprintf("%d there, %d changed, %d %s, %s a rule is not kept", o.Resources, len(o.Changes), o.Differs, stack.NotAsRecorded, stack.Count(o.Broken, "time"))
 		if len(o.Unread) > 0 {
 			words += fmt.Sprintf(", %d %s: %s", len(o.Unread), stack.NotKnown, stack.UnreadNames(o.Unread))
 		}

@@ -248,7 +248,7 @@ func markdown(st *stack.Stack, c *app.Contents, rep *app.Report) string {
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
 	line("# %s in %s\n", whatif.PlainText(st.Name), st.Target)
-	line("%s, %d resources. %s\n", aboutStack(st), len(c.Resources), whatif.PlainText(st.Description))
+	line("%s, %s. %s\n", aboutStack(st), stack.Count(len(c.Resources), "resource"), whatif.PlainText(st.Description))
 	if rep != nil {
 		r := rep.Run
 		line("## Run %d: %s, %s\n", r.Number, r.Kind, r.Shown())

@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"brickrow/internal/app"
+	"brickrow/internal/stack"
 )
 
 func (p *Program) store() *cobra.Command {
@@ -109,8 +110,8 @@ func (p *Program) storeMembers() *cobra.Command {
 				return err
 			}
 			return p.told(*removeJSON, map[string]any{"member": args[0], "removed": true, "sealed_anew": n},
-				"%s is no member any more; sealed with a new key: %d secrets\nwhat was read before has been read: give such "+
-					"secrets new values, and take away the access to the database", args[0], n)
+				"%s is no member any more; sealed with a new key: %s\nwhat was read before has been read: give such "+
+					"secrets new values, and take away the access to the database", args[0], stack.Count(n, "secret"))
 		})
 	}
 	cmd.AddCommand(add, remove)
@@ -174,8 +175,8 @@ func (p *Program) storeTidy() *cobra.Command {
 			if asJSON {
 				return p.json(t)
 			}
-			fmt.Fprintf(p.Out, "%d runs thinned, %d events of what was on the way removed: %d kB, were %d kB\n",
-				t.Runs, t.Events, t.After/1000, t.Before/1000)
+			fmt.Fprintf(p.Out, "%s thinned, %s of what was on the way removed: %d kB, were %d kB\n",
+				stack.Count(int(t.Runs), "run"), stack.Count(int(t.Events), "event"), t.After/1000, t.Before/1000)
 			return nil
 		})
 	}

@@ -165,7 +165,7 @@ const mostLines = 8
 func (p *Program) valueOf(path, text string) {
 	lines := inLines(path+": "+text, 74)
 	if n := len(lines); n > mostLines {
-		cut := fmt.Sprintf("… %d lines more, --json has them all …", n-mostLines+1)
+		cut := "… " + stack.Count(n-mostLines+1, "line") + " more, --json has all …"
 		lines = append(append(lines[:mostLines/2:mostLines/2], cut), lines[n-mostLines/2+1:]...)
 	}
 	for i, line := range lines {
@@ -181,7 +181,7 @@ func (p *Program) valueOf(path, text string) {
 func (p *Program) linesOf(path string, lines []string) {
 	fmt.Fprintf(p.Out, "    %s:\n", cloud.Clean(path))
 	if more := len(lines) - 2*mostLines; more > 1 {
-		lines = append(lines[:2*mostLines:2*mostLines], fmt.Sprintf("… %d lines more, --json has them all …", more))
+		lines = append(lines[:2*mostLines:2*mostLines], "… "+stack.Count(more, "line")+" more, --json has all …")
 	}
 	for _, l := range lines {
 		fmt.Fprintln(p.Out, strings.TrimRight("      "+ansi.Truncate(cloud.CleanLines(l), 110, "…"), " "))

@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"brickrow/internal/app"
+	"brickrow/internal/stack"
 )
 
 // enqueue lets a run wait for a worker, and follows it where that is wanted.
@@ -153,7 +154,7 @@ func (p *Program) workerList() *cobra.Command {
 			}
 			fmt.Fprintf(p.Out, "%d waiting, %d under way\n", waiting, underWay)
 			for _, target := range slices.Sorted(maps.Keys(limits)) {
-				fmt.Fprintf(p.Out, "%s takes %d runs at once\n", target, limits[target])
+				fmt.Fprintf(p.Out, "%s takes %s at once\n", target, stack.Count(limits[target], "run"))
 			}
 			return nil
 		})
@@ -191,7 +192,7 @@ func (p *Program) workerLimit() *cobra.Command {
 			if err := a.LimitRuns(cmd.Context(), args[0], n, note); err != nil {
 				return err
 			}
-			words := fmt.Sprintf("takes %d runs at once", n)
+			words := "takes " + stack.Count(n, "run") + " at once"
 			if n == 0 {
 				words = "takes any number of runs at once"
 			}

@@ -48,7 +48,7 @@ func (p Fleet) lay(f *flow) {
 	f.y += 22
 	f.write(left, f.y, 17, bold, ink, p.Name)
 	f.y += 6
-	f.paragraph(left, 0, 9, regular, dim, fmt.Sprintf("%d places; %s. Drawn %s.", len(p.Places), p.About, p.Made.UTC().Format("2006-01-02 15:04 UTC")))
+	f.paragraph(left, 0, 9, regular, dim, fmt.Sprintf("%s; %s. Drawn %s.", stack.Count(len(p.Places), "place"), p.About, p.Made.UTC().Format("2006-01-02 15:04 UTC")))
 	f.y += 8
 	var accounts, regions []string
 	at := map[stack.Target]Place{}

@@ -286,7 +286,7 @@ func (s Stack) footer() string {
 }
 
 func (s Stack) lay(f *flow) {
-	f.head(s.Name, s.Target, s.Careful, fmt.Sprintf("%d resources; %s. %s", len(s.Resources), s.About,
+	f.head(s.Name, s.Target, s.Careful, fmt.Sprintf("%s; %s. %s", stack.Count(len(s.Resources), "resource"), s.About,
 		s.Made.UTC().Format("2006-01-02 15:04 UTC")))
 	if s.Purpose != "" {
 		f.paragraph(left, 0, 9, regular, ink, s.Purpose)

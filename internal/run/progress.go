@@ -88,7 +88,7 @@ func (p *Progress) Apply(e Event) {
 			p.last = e.Step
 		}
 		n := 0
-		if _, err := fmt.Sscanf(e.Step, undoWords, &n); err == nil {
+		if _, err := fmt.Sscanf(e.Step, undoStart+"%d to", &n); err == nil {
 			p.toUndo = n
 		}
 		if _, err := fmt.Sscanf(e.Step, limitWords, &n); err == nil {
@@ -109,11 +109,11 @@ func (p *Progress) Apply(e Event) {
 	part.apply(e)
 }
 
-// undoWords is how a run says how much there is to take back.
-const undoWords = "undo: %d to take back"
+// undoStart begins what a run says of how much there is to undo.
+const undoStart = "undo: "
 
 // UndoWords are how a run says that n steps are to be taken back.
-func UndoWords(n int) string { return fmt.Sprintf(undoWords, n) }
+func UndoWords(n int) string { return fmt.Sprintf(undoStart+"%d to undo", n) }
 
 func (p *Part) apply(e Event) {
 	if p.Swap && (e.State == Removing || e.State == Removed || e.State == Kept ||

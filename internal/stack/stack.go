@@ -777,3 +777,11 @@ const DropFirst = "drop_first"
 func Swaps(metadata map[string]string) bool {
 	return metadata["swap"] == "true" || metadata["swap"] == DropFirst
 }
+
+// Count is a number of things in words, such as "1 file" and "2 files".
+func Count(n int, thing string) string {
+	if n == 1 {
+		return "1 " + thing
+	}
+	return strconv.Itoa(n) + " " + thing + "s"
+}

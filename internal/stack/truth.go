@@ -160,23 +160,18 @@ type Standing struct {
 func (s Standing) Words() string {
 	switch {
 	case s.Differs > 0 && s.Unread > 0:
-		return fmt.Sprintf("differs from the record at %s, and %s not known", s.resources(s.Differs), s.isAre(s.Unread))
+		return fmt.Sprintf("differs from the record at %s, and %s not known", resources(s.Differs), s.isAre(s.Unread))
 	case s.Differs > 0:
-		return "differs from the record at " + s.resources(s.Differs)
+		return "differs from the record at " + resources(s.Differs)
 	case s.Unread > 0:
-		return fmt.Sprintf("is not known as a whole: %s could not be read; what was read is as it is recorded", s.resources(s.Unread))
+		return fmt.Sprintf("is not known as a whole: %s could not be read; what was read is as it is recorded", resources(s.Unread))
 	case s.Accepted > 0:
 		return "is as it is recorded, or as the files say by now: deploy them"
 	}
 	return "is as it is recorded"
 }
 
-func (s Standing) resources(n int) string {
-	if n == 1 {
-		return "1 resource"
-	}
-	return fmt.Sprintf("%d resources", n)
-}
+func resources(n int) string { return Count(n, "resource") }
 
 func (s Standing) isAre(n int) string {
 	if n == 1 {

@@ -24,7 +24,7 @@ func (m *model) askKey(k string, msg tea.KeyPressMsg) tea.Cmd {
 		m.Say("nothing was done")
 		return nil
 	case !a.Typing() && k == "y", a.Free && k == "enter", a.Word != "" && k == "enter" && a.Input.Value() == a.Word:
-		m.ask = nil
+		m.ask, m.notice = nil, "" // what was said of the answer before is over
 		return a.Then(a.Input.Value())
 	case a.Word != "" && k == "enter":
 		m.Warn("that is not %s; esc leaves it", a.Word)

@@ -775,7 +775,7 @@ func (m *model) drawHelp(s *part.Screen, r part.Rect) {
 	v := m.views[m.at]
 	s.Text(r.X+2, r.Y+1, r.W, t.Strong(), "Keys of "+v.Name())
 	rows, x := max(1, r.H-5), r.X+2
-	for column := range slices.Chunk(shown(append(v.Bindings(), m.bindings()...)), rows) { // each as wide as what stands in it
+	for column := range slices.Chunk(m.helpOf(v), rows) { // each as wide as what stands in it
 		keys, words := 0, 0
 		for _, b := range column {
 			keys, words = max(keys, part.Width(b.Help().Key)), max(words, part.Width(b.Help().Desc))
@@ -787,6 +787,15 @@ func (m *model) drawHelp(s *part.Screen, r part.Rect) {
 		x += keys + 2 + words + 3
 	}
 	s.Text(r.X+2, r.Y+r.H-1, r.W, t.Faint(), "any key goes back")
+}
+
+// helpOf are the keys of a view and of the shell; of those of the shell only the ones that are no letters while
+// somebody types.
+func (m *model) helpOf(v part.View) []part.Binding {
+	if m.typing() {
+		return append(shown(v.Bindings()), part.Bind(nil).Shown("ctrl+p", "all commands"), part.Bind(nil).Shown("f1", "these keys"))
+	}
+	return shown(append(v.Bindings(), m.bindings()...))
 }
 
 // shown are the bindings that footer and help show.

@@ -41,8 +41,9 @@ func TestMain(m *testing.M) {
 // desk is the interface on the demo, without a terminal around it.
 type desk struct {
 	*model
-	t   *testing.T
-	dir string
+	t     *testing.T
+	dir   string
+	heard int // messages that commands have led to
 }
 
 func newDesk(t *testing.T, w, h int) *desk {
@@ -56,7 +57,7 @@ func newDesk(t *testing.T, w, h int) *desk {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { a.Close() })
-	d := &desk{newModel(t.Context(), a, demo.Project(home)), t, demo.Project(home)}
+	d := &desk{model: newModel(t.Context(), a, demo.Project(home)), t: t, dir: demo.Project(home)}
 	d.later = func(_ time.Duration, msg tea.Msg) tea.Cmd {
 		switch msg.(type) {
 		case beat, glance, hushed, redraw:
@@ -89,6 +90,7 @@ func (d *desk) do(cmd tea.Cmd) {
 			d.do(c)
 		}
 	default:
+		d.heard++
 		if strings.HasPrefix(fmt.Sprintf("%T", msg), "tea.") {
 			return // the clipboard
 		}

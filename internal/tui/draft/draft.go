@@ -402,6 +402,9 @@ func (v *View) Bindings() []part.Binding {
 	if v.draft == nil || v.file() == nil {
 		return []part.Binding{read}
 	}
+	if f := v.file(); v.editing && f.Finder != nil {
+		return f.Finder.Bindings()
+	}
 	if v.editing {
 		return v.editBindings()
 	}
@@ -507,6 +510,8 @@ func (v *View) Hint() string {
 		return "reading …"
 	case v.form.on:
 		return v.formHint()
+	case v.editing && f.Finder != nil:
+		return "type what to look for, esc ends the search"
 	case v.editing && v.list != nil:
 		return v.list.hint()
 	case v.editing && f.Filling():

@@ -158,7 +158,7 @@ func (v *View) drawStrip(s *part.Screen, r part.Rect) {
 	x := r.X + 1
 	switch {
 	case len(list) > room:
-		x = s.Text(x, y, r.W, t.Faint(), fmt.Sprintf("%d findings   ", len(list)))
+		x = s.Text(x, y, r.W, t.Faint(), stack.Count(len(list), "finding")+"   ")
 	case !slices.ContainsFunc(list, againstTheText):
 		x = s.Text(x, y, r.W, t.On(t.States["ready"].Word), "■ nothing wrong found   ")
 	}

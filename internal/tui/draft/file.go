@@ -14,6 +14,7 @@ import (
 	"brickrow/internal/app"
 	"brickrow/internal/assist"
 	"brickrow/internal/bundle"
+	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 	"brickrow/internal/tui/part"
 	"brickrow/internal/tui/part/editor"
@@ -386,7 +387,7 @@ func difference(from, to string, most int) []string {
 	add := func(sign string, lines []string, room int) {
 		for i, l := range lines {
 			if i == room && len(lines) > room+1 {
-				out = append(out, fmt.Sprintf("%s … and %d lines more", sign, len(lines)-i))
+				out = append(out, fmt.Sprintf("%s … and %s more", sign, stack.Count(len(lines)-i, "line")))
 				return
 			}
 			out = append(out, sign+" "+l)

@@ -63,16 +63,26 @@ func (v *View) editBindings() []part.Binding {
 			return v.wrote()
 		}
 	}
+	save := part.Bind(do(v.save), "ctrl+s")
+	if f.dirty() || f.away {
+		save = save.Shown("ctrl+s", "save")
+	}
+	back := part.Bind(do(func() { v.said(f.Undo(), "there is nothing to take back") }), "ctrl+z")
+	if f.Undoable() {
+		back = back.Shown("ctrl+z", "take back")
+	}
+	again := part.Bind(do(func() { v.said(f.Redo(), "there is nothing to do again") }), "ctrl+y", "ctrl+shift+z")
+	if f.Redoable() {
+		again = again.Shown("ctrl+y", "do again").As("Do again what was taken back")
+	}
 	keys := []part.Binding{
-		part.Bind(do(v.save), "ctrl+s").Shown("ctrl+s", "save"),
+		save,
 		part.Bind(func() tea.Cmd { v.offer(asked); return nil }, "ctrl+space", "ctrl+@").Shown("ctrl+space", "what can stand here").
 			As("Offer what can stand here"),
 		part.Bind(part.Run(v.read), "esc").Shown("esc", "read").As("End writing"),
 		part.Bind(part.Run(v.offerFixes), "ctrl+o", "alt+enter").Shown("ctrl+o", "fix, or write it otherwise").
 			As("Fix it, or write it differently"),
-		part.Bind(do(func() { v.said(f.Undo(), "there is nothing to undo") }), "ctrl+z").Shown("ctrl+z", "undo"),
-		part.Bind(do(func() { v.said(f.Redo(), "there is nothing to do again") }), "ctrl+y", "ctrl+shift+z").
-			Shown("ctrl+y", "redo").As("Do again what was undone"),
+		back, again,
 		part.Bind(func() tea.Cmd { f.OpenFinder(false); return nil }, "ctrl+f").Shown("ctrl+f", "find"),
 		part.Bind(func() tea.Cmd { f.OpenFinder(true); return nil }, "ctrl+r").Shown("ctrl+r", "replace"),
 		part.Bind(func() tea.Cmd { return v.copied(f.Copy()) }, "ctrl+c").Shown("ctrl+c x v", "copy, cut, paste").As("Copy"),

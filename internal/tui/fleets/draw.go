@@ -254,7 +254,7 @@ func (v *View) drawGrid(s *part.Screen, r part.Rect) {
 		}
 	}
 	if more := len(g.accounts) - v.scroll - rows; more > 0 {
-		s.Text(r.X+1, r.Y+r.H-1, r.W-2, t.Faint(), fmt.Sprintf("%d accounts more below", more))
+		s.Text(r.X+1, r.Y+r.H-1, r.W-2, t.Faint(), stack.Count(more, "account")+" more below")
 	}
 }
 
@@ -288,7 +288,7 @@ func (v *View) drawWaves(s *part.Screen, r part.Rect) {
 		}
 		about := fmt.Sprintf("%d of %d", done, len(wave))
 		if v.whatif != nil {
-			about = fmt.Sprintf("%d places", len(wave))
+			about = stack.Count(len(wave), "place")
 			if len(wave) == 1 {
 				about = "1 place"
 			}

@@ -312,6 +312,9 @@ func abs(n int) int { return max(n, -n) }
 
 // Bindings are the keys that do something now.
 func (v *View) Bindings() []part.Binding {
+	if v.filter.Typing {
+		return v.filter.Bindings()
+	}
 	var keys []part.Binding
 	p := v.selected()
 	switch {
@@ -431,7 +434,7 @@ func (v *View) retry() tea.Cmd {
 		}
 	}
 	name := v.name
-	question := fmt.Sprintf("Try again in %d places where %s failed", n, name)
+	question := fmt.Sprintf("Try again in %s where %s failed", stack.Count(n, "place"), name)
 	if left > 0 {
 		question += fmt.Sprintf(", and go on with %d that were not begun", left)
 	}

@@ -34,6 +34,7 @@ type looking struct {
 	kinds int            // how many such firsts there are
 	wrong int            // places in which nothing can be done
 	down  int            // how far the details are scrolled
+	long  bool           // there is more than is in sight
 	of    drawnFor       // what the details are of
 	lines []line
 }
@@ -134,7 +135,11 @@ func (l *looking) bindings(v *View) []part.Binding {
 		keys = append(keys, part.Bind(v.another, "tab").Shown("tab", "next that differs").As("Go to the next place in which something else would happen"))
 	}
 	if l.pv != nil {
-		keys = append(keys, part.Bind(part.Run(func() { l.down += 5 }), "pgdown").Shown("pgdn", "more of the details").As(""),
+		down := part.Bind(part.Run(func() { l.down += 5 }), "pgdown")
+		if l.long {
+			down = down.Shown("pgdn", "more of the details").As("")
+		}
+		keys = append(keys, down,
 			part.Bind(part.Run(func() { l.down = max(0, l.down-5) }), "pgup"))
 	}
 	if l.pv != nil || l.err != nil {
@@ -173,7 +178,7 @@ func (v *View) begin(q *app.Queueing) func() tea.Cmd {
 			ask.Details = append(ask.Details, "▽ "+name+" has left the file, and is removed")
 		}
 		if n := l.pv.Lost(); n > 0 {
-			ask.Details = append(ask.Details, fmt.Sprintf("data would go in %d cases", n))
+			ask.Details = append(ask.Details, "data would go in "+stack.Count(n, "case"))
 		}
 		if q != nil {
 			ask.Details = append(ask.Details, "It waits in the queue "+app.UsualQueue+" until workers take it.")
@@ -227,7 +232,7 @@ func (l *looking) drawHead(t *part.Theme, s *part.Screen, r part.Rect) {
 		s.Text(r.X+1, r.Y, r.W-2, t.Strong(), words)
 		return
 	}
-	x := s.Text(r.X+1, r.Y, r.W-2, t.Strong(), fmt.Sprintf("%d places", len(l.pv.Places)))
+	x := s.Text(r.X+1, r.Y, r.W-2, t.Strong(), stack.Count(len(l.pv.Places), "place"))
 	put := func(st uv.Style, text string) {
 		x = s.Text(x+3, r.Y, max(0, r.X+r.W-x-4), st, text)
 	}
@@ -325,10 +330,10 @@ func (l *looking) drawPlace(v *View, s *part.Screen, r part.Rect) {
 	if of := (drawnFor{p.Position, r.W, v.Theme()}); of != l.of {
 		l.of, l.lines = of, l.details(v.Theme(), p, r.W)
 	}
-	l.down = max(0, min(l.down, len(l.lines)-r.H))
+	l.down, l.long = max(0, min(l.down, len(l.lines)-r.H)), len(l.lines) > r.H
 	for y, at := range l.lines[l.down:min(len(l.lines), l.down+r.H)] {
 		if rest := len(l.lines) - l.down - r.H; y == r.H-1 && rest > 0 {
-			at = line{v.Theme().Faint(), fmt.Sprintf("%d lines more: pgdn", rest+1)}
+			at = line{v.Theme().Faint(), stack.Count(rest+1, "line") + " more: pgdn"}
 		}
 		s.Text(r.X, r.Y+y, r.W, at.style, at.text)
 	}
@@ -359,7 +364,7 @@ func (l *looking) details(t *part.Theme, p *app.PlaceOf, w int) (out []line) {
 		first = x.Target.String()
 	}
 	if n := l.alike[first]; n > 1 {
-		put(t.Faint(), "", fmt.Sprintf("the same in %d places", n))
+		put(t.Faint(), "", "the same in "+stack.Count(n, "place"))
 	} else if len(l.pv.Places) > 1 {
 		put(t.Faint(), "", "like no other place")
 	}

@@ -142,11 +142,11 @@ func (v *View) drawRung(s *part.Screen, r part.Rect, i int) {
 func span(d time.Duration) string {
 	switch {
 	case d >= 48*time.Hour:
-		return fmt.Sprintf("%d days", int(d.Hours()/24))
+		return stack.Count(int(d.Hours()/24), "day")
 	case d >= 2*time.Hour:
-		return fmt.Sprintf("%d hours", int(d.Hours()))
+		return stack.Count(int(d.Hours()), "hour")
 	case d >= 2*time.Minute:
-		return fmt.Sprintf("%d minutes", int(d.Minutes()))
+		return stack.Count(int(d.Minutes()), "minute")
 	}
 	return whatif.Length(d.Seconds())
 }

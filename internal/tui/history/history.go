@@ -243,6 +243,9 @@ func (v *View) aim(st *stack.Stack) {
 
 // Bindings are the keys that do something now.
 func (v *View) Bindings() []part.Binding {
+	if v.filter.Typing {
+		return v.filter.Bindings()
+	}
 	if v.line.on {
 		return v.lineBindings()
 	}
@@ -405,7 +408,7 @@ func (v *View) Status() string {
 		return "reading …"
 	}
 	if v.all {
-		return fmt.Sprintf("%d run%s, %d stacks", len(v.rungs), part.Plural(len(v.rungs)), len(v.list))
+		return stack.Count(len(v.rungs), "run") + ", " + stack.Count(len(v.list), "stack")
 	}
-	return fmt.Sprintf("%d run%s", len(v.rungs), part.Plural(len(v.rungs)))
+	return stack.Count(len(v.rungs), "run")
 }

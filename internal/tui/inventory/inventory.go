@@ -543,6 +543,9 @@ func (v *View) next(by int) {
 // Bindings are the keys that do something now.
 func (v *View) Bindings() []part.Binding {
 	keys := v.keys()
+	if v.filter.Typing {
+		return keys
+	}
 	for i, b := range keys {
 		keys[i].Do = func() tea.Cmd { return tea.Batch(b.Do(), v.readLine()) }
 	}
@@ -552,6 +555,9 @@ func (v *View) Bindings() []part.Binding {
 func (v *View) keys() []part.Binding {
 	if v.patch.Written != nil {
 		return v.patch.Bindings(v.saveWritten)
+	}
+	if v.filter.Typing {
+		return v.filter.Bindings()
 	}
 	again := part.Bind(v.look, "r").Shown("r", "ask again")
 	if v.inv == nil {
@@ -572,7 +578,14 @@ func (v *View) keys() []part.Binding {
 		}
 	}
 	odd := part.Bind(part.Run(func() { v.next(1) }), "n")
-	if slices.ContainsFunc(v.bands, func(b band) bool { return b.odd > 0 }) {
+	others := 0 // that differ, beside the chosen one
+	for _, b := range v.bands {
+		others += b.odd
+	}
+	if r != nil && r.Odd() {
+		others--
+	}
+	if others > 0 {
 		odd = odd.Shown("n", "next that differs").As("Go to the next that differs")
 	}
 	keys = append(keys, odd, part.Bind(part.Run(func() { v.next(-1) }), "N"),
@@ -611,9 +624,13 @@ func (v *View) keys() []part.Binding {
 
 // linkKeys are the keys while a link of the details is marked.
 func (v *View) linkKeys() []part.Binding {
+	next := part.Bind(part.Run(func() { v.focus = max(0, v.focus-1) }), "up", "k")
+	if len(v.links) > 1 {
+		next = next.Shown("↑ ↓", "the next").As("")
+	}
 	keys := []part.Binding{
 		part.Bind(part.Run(v.follow), "enter").Shown("enter", "go there"),
-		part.Bind(part.Run(func() { v.focus = max(0, v.focus-1) }), "up", "k").Shown("↑ ↓", "the next").As(""),
+		next,
 		part.Bind(part.Run(func() { v.focus = min(v.focus+1, len(v.links)-1) }), "down", "j"),
 		part.Bind(part.Run(func() { v.focus = -1 }), "esc", "left", "h").Shown("esc", "leave the details"),
 	}
@@ -702,6 +719,9 @@ func (v *View) Hint() string {
 	case v.filter.Typing:
 		return "words of name, type, id, state, tags; enter keeps it"
 	case v.focus >= 0:
+		if len(v.back) == 0 {
+			return "enter goes there"
+		}
 		return "enter goes there, backspace comes back"
 	case r == nil && (v.filter.Active() || v.odd):
 		return "esc shows all"
@@ -747,7 +767,7 @@ func (v *View) counts() string {
 			unread++
 		}
 	}
-	out := fmt.Sprintf("%d there   %d in %d stack%s   %d nobody's", there, there-nobody, len(stacks), part.Plural(len(stacks)), nobody)
+	out := fmt.Sprintf("%d there   %d in %s   %d nobody's", there, there-nobody, stack.Count(len(stacks), "stack"), nobody)
 	if odd > 0 {
 		out += fmt.Sprintf("   ≠ %d %s", odd, stack.NotAsRecorded)
 	}
@@ -755,7 +775,11 @@ func (v *View) counts() string {
 		out += fmt.Sprintf("   ? %d %s", unread, stack.NotKnown)
 	}
 	if n := len(v.broken); n > 0 {
-		out += fmt.Sprintf("   ! %d keep not all rules", n)
+		words := "do not keep all rules"
+		if n == 1 {
+			words = "does not keep all rules"
+		}
+		out += fmt.Sprintf("   ! %d %s", n, words)
 	}
 	return out
 }

@@ -163,6 +163,11 @@ func (f *Filter) Update(msg tea.Msg, changed func()) (cmd tea.Cmd) {
 	return cmd
 }
 
+// Bindings are the keys while it is typed; what they do, Update does.
+func (f *Filter) Bindings() []Binding {
+	return []Binding{Bind(nil, "enter").Shown("enter", "keep it").As(""), Bind(nil, "esc").Shown("esc", "clear it").As("")}
+}
+
 // Draw draws the filter where there is one, and reports whether there is.
 func (f *Filter) Draw(t *Theme, s *Screen, x, y, w int) bool {
 	switch {

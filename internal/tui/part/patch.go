@@ -9,6 +9,7 @@ import (
 
 	"brickrow/internal/app"
 	"brickrow/internal/cloud"
+	"brickrow/internal/stack"
 	"brickrow/internal/whatif"
 )
 
@@ -72,7 +73,7 @@ func (p *Patch) Save(sh Shell, then func() tea.Msg) tea.Cmd {
 	return func() tea.Msg {
 		told := tea.Msg(Done{Words: "written: " + w.Files[0].Path})
 		if n := len(w.Files); n > 1 {
-			told = Done{Words: fmt.Sprintf("written: %d files", n)}
+			told = Done{Words: "written: " + stack.Count(n, "file")}
 		}
 		if err := sh.App().SaveWritten(sh.Context(), w); err != nil {
 			told = Failed{Doing: "write it", Err: err}

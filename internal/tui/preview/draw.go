@@ -566,7 +566,7 @@ func (v *View) lines(t *part.Theme, path string, w int, lines []string) []detail
 		out = append(out, detail{part.S(st, "  "+part.Clip(cloud.CleanLines(l), max(10, w-2)))})
 	}
 	if more > 0 {
-		out = append(out, detail{part.S(t.Faint(), fmt.Sprintf("  … %d lines more, v shows them", more))})
+		out = append(out, detail{part.S(t.Faint(), "  … "+stack.Count(more, "line")+" more, v shows all")})
 	}
 	return out
 }
@@ -591,7 +591,7 @@ func (v *View) values(t *part.Theme, name part.Span, longest, w int, st uv.Style
 	}
 	if more > 0 {
 		out = append(out, detail{part.S(st, strings.Repeat(" ", longest+1)),
-			part.S(t.Faint(), fmt.Sprintf("… %d lines more, v shows them", more))})
+			part.S(t.Faint(), "… "+stack.Count(more, "line")+" more, v shows all")})
 	}
 	if len(out) == 0 {
 		out = []detail{{name}}

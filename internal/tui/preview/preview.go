@@ -306,6 +306,9 @@ func (v *View) Bindings() []part.Binding {
 	if v.going != nil {
 		return v.revisionKeys()
 	}
+	if v.filter.Typing {
+		return v.filter.Bindings()
+	}
 	again := part.Bind(v.again, "r").Shown("r", "ask again")
 	clear := part.Bind(part.Run(func() { v.filter.Input.SetValue(""); v.lay() }), "esc")
 	if p == nil {
@@ -313,7 +316,7 @@ func (v *View) Bindings() []part.Binding {
 	}
 	var keys []part.Binding
 	deploy := part.Bind(v.deploy, "d")
-	if v.deployable() {
+	if v.deployable() && v.unseen() == 0 {
 		deploy = deploy.Shown("d", map[run.Kind]string{run.KindDeploy: "deploy", run.KindUndo: "go back",
 			run.KindDelete: "delete"}[p.Kind])
 	}
@@ -322,24 +325,31 @@ func (v *View) Bindings() []part.Binding {
 		keys = append(keys, part.Bind(v.anew(v.nextRisk), "tab").Shown("tab", "look through risks"))
 	}
 	if len(v.wall.Graph) > 0 {
+		next := part.Bind(v.anew(func() { v.nextChange(1) }), "n")
+		if p.Tally.Same < len(p.Changes) {
+			next = next.Shown("n", "next change").As("Go to the next change")
+		}
 		details := part.Bind(part.Run(func() { v.focus = 0 }), "enter").Shown("enter", "because and then").
 			As("Show because and then")
 		if len(v.links) == 0 {
 			details = part.Bind(part.Run(func() { v.Say("nothing here leads further") }), "enter")
 		}
 		keys = append(keys,
-			part.Bind(v.anew(func() { v.nextChange(1) }), "n").Shown("n", "next change").As("Go to the next change"),
+			next,
 			part.Bind(v.anew(func() { v.nextChange(-1) }), "N"),
 			details,
 			part.Bind(v.anew(v.group), "g").Shown("g", "group"))
 	}
 	keys = append(keys, part.Bind(part.Run(func() { v.filter.Typing = true }), "/").Shown("/", "filter"))
+	only := part.Bind(v.anew(func() { v.only = !v.only; v.lay() }), "c")
+	if n := p.Tally.Same; n > 0 && n < len(p.Changes) {
+		only = only.Shown("c", "only changes").As("Show only what changes, or all")
+	}
 	if v.filter.Active() {
 		keys = append(keys, clear.Shown("esc", "clear the filter"))
 	}
 	keys = append(keys,
-		part.Bind(v.anew(func() { v.only = !v.only; v.lay() }), "c").Shown("c", "only changes").
-			As("Show only what changes, or all"),
+		only,
 		part.Bind(v.openLine, "t").Shown("t", "template line").As("Show the line of the template"))
 	if v.deployable() {
 		keys = append(keys, part.Bind(part.Run(v.rehearse), "x").Shown("x", "if it failed here").
@@ -386,9 +396,13 @@ func (v *View) moves() []part.Binding {
 
 // linkKeys are the keys while a link of the details is marked.
 func (v *View) linkKeys() []part.Binding {
+	next := part.Bind(part.Run(func() { v.focus = max(0, v.focus-1) }), "up", "k")
+	if len(v.links) > 1 {
+		next = next.Shown("↑ ↓", "the next").As("")
+	}
 	keys := []part.Binding{
 		part.Bind(func() tea.Cmd { return v.follow(v.links[v.focus]) }, "enter").Shown("enter", "go there"),
-		part.Bind(part.Run(func() { v.focus = max(0, v.focus-1) }), "up", "k").Shown("↑ ↓", "the next").As(""),
+		next,
 		part.Bind(part.Run(func() { v.focus = min(v.focus+1, len(v.links)-1) }), "down", "j"),
 		part.Bind(part.Run(func() { v.focus = -1 }), "esc", "left", "h").Shown("esc", "leave the details"),
 	}
@@ -479,7 +493,10 @@ func (v *View) nextRisk() {
 	if v.preview == nil || len(v.preview.RiskLines()) == 0 {
 		return
 	}
-	v.risk = (v.risk + 1) % len(v.preview.RiskLines())
+	if v.risk++; v.risk == len(v.preview.RiskLines()) { // all were marked: none is
+		v.risk = -1
+		return
+	}
 	v.seen[v.risk] = true
 	if name := v.preview.RiskLines()[v.risk].Resource; name != "" {
 		v.reveal(name)

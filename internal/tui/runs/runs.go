@@ -27,6 +27,7 @@ type View struct {
 	report   *app.Report              // what went wrong; nil where nothing did, or it was not read yet
 	why      bool                     // it is shown whole
 	whyTop   int
+	whyLong  bool // it is longer than the screen
 	progress *run.Progress
 	log      log
 	scripts  scripts
@@ -297,6 +298,10 @@ func (v *View) begin(t *app.Ticket) tea.Cmd {
 // Bindings are the keys that do something now.
 func (v *View) Bindings() []part.Binding {
 	switch {
+	case v.log.filter.Typing:
+		return v.log.filter.Bindings()
+	case v.log.search.Typing:
+		return v.log.search.Bindings()
 	case v.log.reading:
 		return v.reading()
 	case v.why && v.failure() != nil:
@@ -313,7 +318,11 @@ func (v *View) Bindings() []part.Binding {
 	undo := part.Bind(func() tea.Cmd { return v.Send(part.ShowUndo{}) }, "u")
 	switch {
 	case v.unfinished():
-		keys = append(keys, part.Bind(v.resume, "R").Shown("R", "resume"))
+		on := part.Bind(v.resume, "R", "p").Shown("R", "resume")
+		if v.run.State == run.StatusPaused { // with the key that held it up
+			on = on.Shown("p", "go on").As("Go on with the run")
+		}
+		keys = append(keys, on)
 		if v.news.Ways.Undo {
 			undo = undo.Shown("u", "undo")
 		}
@@ -433,11 +442,14 @@ func (v *View) Hint() string {
 	case v.scripts.reading:
 		return "enter goes to the brick; y copies what it printed"
 	case v.log.reading:
+		if e, ok := v.log.marked(); !ok || e.Resource == "" {
+			return "/ filters, s searches, o chooses columns"
+		}
 		return "enter goes to the brick; / filters, o chooses columns"
 	case v.none || v.run == nil:
 		return ""
 	case v.run.State == run.StatusPaused:
-		return "paused: nothing more begins until R goes on" + v.orUndo()
+		return "paused: nothing more begins until p goes on" + v.orUndo()
 	case v.live() && v.news.Holder == "":
 		return "its process is gone: R goes on" + v.orUndo()
 	case v.live():

@@ -25,6 +25,7 @@ type scripts struct {
 	reading bool  // they are shown in the place of all else
 	number  int64 // the one that is marked
 	up      int   // so many lines up from the end of what it has printed
+	long    bool  // there are more lines than are in sight
 }
 
 type scriptsHeard struct {
@@ -219,8 +220,12 @@ func (v *View) scriptKeys() []part.Binding {
 			v.wall.Choose(c.Node)
 		}), "enter").Shown("enter", "its brick").As("Go to the brick of the script"))
 	}
+	older := part.Bind(part.Run(func() { s.up += 8 }), "pgup")
+	if s.long {
+		older = older.Shown("pgup pgdn", "older, newer lines").As("")
+	}
 	return append(keys, move(-1, "up", "k").Shown("↑ ↓", "choose").As(""), move(1, "down", "j"),
-		part.Bind(part.Run(func() { s.up += 8 }), "pgup").Shown("pgup pgdn", "older, newer lines").As(""), part.Bind(part.Run(func() { s.up = max(0, s.up-8) }), "pgdown"))
+		older, part.Bind(part.Run(func() { s.up = max(0, s.up-8) }), "pgdown"))
 }
 
 // drawScripts lists all scripts, and beneath them what the marked one has printed.
@@ -274,7 +279,7 @@ func (v *View) drawScripts(s *part.Screen, r part.Rect) {
 		s.Text(below.X, below.Y+1, below.W, t.Faint(), "it has printed nothing")
 	}
 	room := below.H - 1
-	all.up = max(0, min(all.up, len(lines)-room))
+	all.up, all.long = max(0, min(all.up, len(lines)-room)), len(lines) > room
 	first := max(0, len(lines)-room-all.up)
 	for i, l := range lines[first:min(len(lines), first+room)] {
 		s.Spans(below.X, below.Y+1+i, below.W, l...)

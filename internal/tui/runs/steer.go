@@ -18,7 +18,7 @@ func (v *View) steering() []part.Binding {
 	pause := part.Bind(func() tea.Cmd { return v.steer("pause", "the run was asked to pause", v.App().Pause) }, "p").
 		Shown("p", "pause").As("Pause the run")
 	if v.run.Pause {
-		pause = part.Bind(v.unpause, "p", "R").Shown("p", "go on").As("Take the pause back")
+		pause = part.Bind(v.unpause, "p", "R").Shown("p", "go on").As("Go on with the run")
 	}
 	keys := []part.Binding{pause}
 	if v.run.Cancel || v.run.State != run.StatusWorking {

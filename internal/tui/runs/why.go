@@ -8,6 +8,7 @@ import (
 	uv "github.com/charmbracelet/ultraviolet"
 
 	"brickrow/internal/run"
+	"brickrow/internal/stack"
 	"brickrow/internal/tui/part"
 	"brickrow/internal/whatif"
 )
@@ -72,7 +73,7 @@ func (v *View) drawExplanation(s *part.Screen, r part.Rect, lines [][]part.Span)
 	for i, line := range lines {
 		y := r.Y + 1 + i
 		if y == r.Y+r.H-1 && i+1 < len(lines) {
-			s.Text(r.X+1, y, r.W-2, t.Faint(), fmt.Sprintf("  %d lines more: w shows them all", len(lines)-i))
+			s.Text(r.X+1, y, r.W-2, t.Faint(), "  "+stack.Count(len(lines)-i, "line")+" more: w shows all")
 			return
 		}
 		s.Spans(r.X+1, y, r.W-2, line...)
@@ -81,7 +82,7 @@ func (v *View) drawExplanation(s *part.Screen, r part.Rect, lines [][]part.Span)
 
 // drawWhy draws all of it, in the place of all else.
 func (v *View) drawWhy(s *part.Screen, r part.Rect, lines [][]part.Span) {
-	v.whyTop = max(0, min(v.whyTop, len(lines)-r.H))
+	v.whyTop, v.whyLong = max(0, min(v.whyTop, len(lines)-r.H)), len(lines) > r.H
 	for i, line := range lines[v.whyTop:min(len(lines), v.whyTop+r.H)] {
 		s.Spans(r.X+1, r.Y+i, r.W-2, line...)
 	}
@@ -97,6 +98,10 @@ func (v *View) whyKeys() []part.Binding {
 	if pos := v.place(v.failure().Resource); pos.Line > 0 {
 		keys = append(keys, part.Bind(func() tea.Cmd { return v.Send(part.ShowPlace{Pos: pos}) }, "t").Shown("t", "template line").As("Show the line of the template"))
 	}
-	return append(keys, move(-1, "up", "k").Shown("↑ ↓", "more of it").As(""), move(1, "down", "j"), move(-8, "pgup"),
+	up := move(-1, "up", "k")
+	if v.whyLong {
+		up = up.Shown("↑ ↓", "more of it").As("")
+	}
+	return append(keys, up, move(1, "down", "j"), move(-8, "pgup"),
 		move(8, "pgdown"))
 }

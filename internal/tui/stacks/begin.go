@@ -221,7 +221,7 @@ func (v *View) write() tea.Cmd {
 		return nil
 	}
 	v.beginning = nil
-	v.Say("%d files were written into %s", len(written), dir)
+	v.Say("written into %s: %s", dir, stack.Count(len(written), "file"))
 	file := filepath.Join(dir, name+".stack.yaml")
 	return func() tea.Msg {
 		d, err := v.App().Load(v.Context(), file, app.Values{})

@@ -89,6 +89,16 @@ func (v *View) drawWall(s *part.Screen, r part.Rect) {
 	})
 }
 
+// onlyRemoved reports whether there are stacks, and all are removed.
+func (v *View) onlyRemoved() bool {
+	for _, r := range v.rows {
+		if r.order != 2 {
+			return false
+		}
+	}
+	return len(v.rows) > 0
+}
+
 func (v *View) drawEmpty(s *part.Screen, r part.Rect) {
 	lines := []string{"No stacks here yet.", "",
 		"A stack is a template with its values, deployed to an account and region.",
@@ -96,6 +106,8 @@ func (v *View) drawEmpty(s *part.Screen, r part.Rect) {
 		"o opens a stack file; 'brickrow demo' shows a set of them."}
 	if v.filter.Active() {
 		lines = []string{"No stack matches the filter.", "", "esc clears it."}
+	} else if v.onlyRemoved() {
+		lines = []string{"All stacks are removed.", "", "r shows them: each can be stood up again.", "n begins a new one."}
 	} else if v.inFleets() > 0 {
 		lines = []string{"All stacks are places of fleets.", "", "7 shows them."}
 	} else if len(v.rows) > 0 {
@@ -249,7 +261,7 @@ func (v *View) drawDetail(s *part.Screen, r part.Rect, row *line) {
 		return
 	}
 	put(t.Plain(), row.Stack.Description)
-	words := fmt.Sprintf("%d resources in %d courses", len(c.Graph), len(c.Courses))
+	words := stack.Count(len(c.Graph), "resource") + " in " + stack.Count(len(c.Courses), "course")
 	switch {
 	case v.contents == nil:
 		words = "reading …"

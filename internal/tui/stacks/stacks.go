@@ -471,6 +471,9 @@ func (v *View) Bindings() []part.Binding {
 	if v.beginning != nil {
 		return v.beginBindings()
 	}
+	if v.filter.Typing {
+		return v.filter.Bindings()
+	}
 	r := v.selected()
 	by := func(n int) func() tea.Cmd { return func() tea.Cmd { return v.move(n) } }
 	var keys []part.Binding

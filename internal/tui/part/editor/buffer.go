@@ -174,6 +174,10 @@ func (b *Buffer) settle() {
 	}
 }
 
+// Undoable and Redoable report whether there is something to take back, or to do again.
+func (b *Buffer) Undoable() bool { return len(b.undo) > 0 }
+func (b *Buffer) Redoable() bool { return len(b.redo) > 0 }
+
 // Undo takes the last step back, and Redo makes it again. They report false where there
 // is none.
 func (b *Buffer) Undo() bool {

@@ -54,6 +54,20 @@ func (f *Finder) height() int {
 	return 2
 }
 
+// Bindings are the keys while something is looked for; what they do, Key does.
+func (f *Finder) Bindings() []part.Binding {
+	var keys []part.Binding
+	switch {
+	case f.search.Text == "":
+	case f.inWith:
+		keys = append(keys, part.Bind(nil).Shown("enter", "put it there").As(""), part.Bind(nil).Shown("alt+a", "everywhere").As(""))
+	default:
+		keys = append(keys, part.Bind(nil).Shown("enter", "the next").As(""))
+	}
+	return append(keys, part.Bind(nil).Shown("ctrl+r", "replace").As(""), part.Bind(nil).Shown("alt+x", "pattern, or plain").As(""),
+		part.Bind(nil).Shown("esc", "end the search").As(""))
+}
+
 // Key hears a key while something is looked for. It is always done.
 func (f *Finder) Key(m *Model, k tea.KeyPressMsg) tea.Cmd {
 	f.said = ""
