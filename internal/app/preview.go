@@ -685,7 +685,9 @@ func (a *App) whatIfUndo(ctx context.Context, st *stack.Stack, number int, only 
 	}
 	wanted, findings := a.resolveRevision(rev)
 	p := &Preview{Stack: st, Kind: run.KindUndo, Revision: rev, To: number, Only: only}
-	rev.Note = fmt.Sprintf("as revision %d", number)
+	if rev.Note = fmt.Sprintf("as revision %d", number); p.PutsBack() {
+		rev.Note = fmt.Sprintf("put back, as revision %d", number)
+	}
 	if err := a.against(ctx, p, wanted); err != nil {
 		return nil, err
 	}
@@ -731,6 +733,11 @@ func (a *App) WhatIfDelete(ctx context.Context, st *stack.Stack) (*Preview, erro
 	return p, nil
 }
 
+// PutsBack reports whether it leads to the revision that is deployed: what differs from it in the cloud is put back.
+func (p *Preview) PutsBack() bool {
+	return p.Kind == run.KindUndo && p.Stack != nil && p.To == p.Stack.Revision
+}
+
 // Question is the confirmation of a preview: it repeats the numbers and the
 // target.
 func (p *Preview) Question() string {
@@ -740,6 +747,8 @@ func (p *Preview) Question() string {
 		run.KindDelete: "Delete " + p.ChangeSet.Stack,
 	}[p.Kind]
 	switch {
+	case p.PutsBack():
+		what = "Put back what differs in " + p.ChangeSet.Stack
 	case p.releasing != "":
 		what = "Let " + p.releasing + " leave " + p.ChangeSet.Stack + " and stay in the cloud"
 	case len(p.LeftOut) > 0:

@@ -81,7 +81,7 @@ func TestWritingAStack(t *testing.T) {
 	_, errs = s.run(1, "pack", s.dir, "-o", archive)
 	s.wants(errs, "several templates", "--entry")
 	out, _ = s.run(0, "pack", s.dir, "-o", archive, "--entry", "cluster-with-workload.yaml")
-	s.wants(out, "mine.csar: 1 files")
+	s.wants(out, "mine.csar: 1 file")
 	s.run(2, "pack", s.dir, "-o", "mine.txt")
 	s.run(0, "check", archive)
 	packed := s.write("packed.stack.yaml",
@@ -217,7 +217,7 @@ func TestTheTextFitsIntoALog(t *testing.T) {
 			t.Errorf("a line has %d columns: %s", n, line)
 		}
 	}
-	s.wants(out, "lines more, --json has them all", "the end")
+	s.wants(out, "lines more, --json has all", "the end")
 }
 
 // TestCheckingSeveralFiles tells what is wrong with all of them, also where one

@@ -61,6 +61,7 @@ type Program struct {
 type Screen struct {
 	Folders          []string // stack files are looked for in them
 	Ground, Contrast string   // as they are set; "" is not
+	Again            func()   // of the demo: begins it again
 }
 
 // Run runs the command line and yields the exit code.
@@ -116,7 +117,7 @@ Without a command it opens the full-screen interface.`,
 			if wd, err := os.Getwd(); err == nil { // without it there are the stacks all the same
 				folders = append(folders, wd)
 			}
-			return p.with(func(a *app.App) error { return p.open(cmd.Context(), a, folders...) })
+			return p.with(func(a *app.App) error { return p.open(cmd.Context(), a, Screen{Folders: folders}) })
 		},
 	}
 	root.CompletionOptions.DisableDefaultCmd = true
@@ -232,11 +233,12 @@ func (p *Program) onStack(ctx context.Context, name string, f func(a *app.App, s
 	})
 }
 
-func (p *Program) open(ctx context.Context, a *app.App, folders ...string) error {
+func (p *Program) open(ctx context.Context, a *app.App, o Screen) error {
 	if p.Interface == nil || !p.terminal {
 		return usage{errors.New("the interface needs a terminal; 'brickrow --help' lists the commands that do not")}
 	}
-	return p.Interface(ctx, a, Screen{Folders: folders, Ground: p.set.Get("ground", ""), Contrast: p.set.Get("contrast", "")})
+	o.Ground, o.Contrast = p.set.Get("ground", ""), p.set.Get("contrast", "")
+	return p.Interface(ctx, a, o)
 }
 
 func (p *Program) isTerminal() bool {

@@ -8,7 +8,7 @@ func TestComplianceOnTheCommandLine(t *testing.T) {
 	s := newShell(t)
 	out, errs := s.run(3, "compliance")
 	s.wants(out, "✖ private-buckets: nobody may read a bucket", "set public_read to false", "nobody's old-snow-photos", "since 20")
-	s.wants(errs, "13 times it is not")
+	s.wants(errs, "not kept 13 times")
 	s.run(0, "compliance", "ridge-base")
 	type kept struct {
 		Rule, Stack, Text string

@@ -127,7 +127,7 @@ func TestFleet(t *testing.T) {
 		t.Fatal(err)
 	}
 	out := m.run(ExitUndone, "ann", "fleet", "deploy", file, "--yes", "--note", "for the winter")
-	if !strings.Contains(out, "stopped: 3 places have failed, 2 are tolerated") || strings.Contains(out, "wave 3 ") {
+	if !strings.Contains(out, "stopped: failed in 3 places, 2 are tolerated") || strings.Contains(out, "wave 3 ") {
 		t.Error(out)
 	}
 	s := m.show(file)

@@ -53,11 +53,20 @@ func (p *Program) demo() *cobra.Command {
 		if os.Getenv("BRICKROW_YARD_SPEED") == "" {
 			speed = demo.Speed
 		}
-		a, err := app.Open(app.Options{Home: home, Store: app.InFile, Speed: speed})
-		if err != nil {
-			return err
+		for {
+			a, err := app.Open(app.Options{Home: home, Store: app.InFile, Speed: speed})
+			if err != nil {
+				return err
+			}
+			again := false
+			o := Screen{Folders: []string{demo.Project(home)}, Again: func() { again = true }}
+			if err := errors.Join(p.open(cmd.Context(), a, o), a.Close()); err != nil || !again {
+				return err
+			}
+			if err := demo.Reset(cmd.Context(), home, func(s string) { fmt.Fprintln(p.Err, s) }); err != nil {
+				return err
+			}
 		}
-		return errors.Join(p.open(cmd.Context(), a, demo.Project(home)), a.Close())
 	}
 	return cmd
 }

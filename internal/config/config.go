@@ -41,7 +41,7 @@ var Settings = []Setting{
 	{"at_once", "BRICKROW_AT_ONCE", "", "how many runs a worker carries out at the same time", "4"},
 	{"yard_speed", "BRICKROW_YARD_SPEED", "", "how much faster than nominal the stand-in cloud is", "1"},
 	{"ground", "BRICKROW_GROUND", "", "what the terminal's ground is: dark or light", "as the terminal says"},
-	{"contrast", "BRICKROW_CONTRAST", "", "of the interface: usual, or strong", "as it was chosen in the interface"},
+	{"contrast", "BRICKROW_CONTRAST", "", "of the interface: usual, or strong", "what was chosen in the interface"},
 }
 
 // File is a configuration file.

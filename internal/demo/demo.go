@@ -82,7 +82,7 @@ func clean(home string) error {
 				filepath.Dir(f.mark), f.holds)
 		}
 	}
-	for _, name := range append(slices.Clone(app.DataFiles), marker) {
+	for _, name := range append(slices.Clone(app.DataFiles), marker, tourFile) {
 		if err := os.RemoveAll(filepath.Join(home, name)); err != nil {
 			return err
 		}

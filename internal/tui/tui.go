@@ -75,6 +75,8 @@ type model struct {
 	pending  bool // another frame is due
 	moving   bool // a beat is under way
 	crashes  int
+	tour     *tour  // nil where there is none
+	again    func() // begins the demo again, once this has ended
 	notices  notices
 	first    tea.Cmd                              // what was begun before the first frame
 	later    func(time.Duration, tea.Msg) tea.Cmd // tells a message after a time
@@ -85,6 +87,7 @@ type model struct {
 type Options struct {
 	Folders          []string // stack files are looked for in them
 	Ground, Contrast string   // "dark" or "light", "usual" or "strong"; "" leaves it to the terminal, and to what was chosen
+	Again            func()   // of the demo, which has a tour: begins it again once the interface has ended; nil is no demo
 }
 
 // Run opens the interface until the user leaves it.
@@ -96,6 +99,9 @@ func Run(ctx context.Context, a *app.App, o Options) error {
 		m.look.Strong = o.Contrast == app.Strong
 	}
 	m.see(m.look)
+	if m.again = o.Again; o.Again != nil {
+		m.beginTour()
+	}
 	var err error
 	if m.watcher, err = fsnotify.NewWatcher(); err != nil {
 		return fmt.Errorf("watch files: %w", err)
@@ -322,6 +328,10 @@ func (m *model) Update(msg tea.Msg) (_ tea.Model, cmd tea.Cmd) {
 	}
 	silent := m.notice == ""
 	cmd = m.guarded(m.update(msg))
+	switch msg.(type) {
+	case glance, part.StoreChanged, watched, tea.KeyPressMsg:
+		cmd = tea.Batch(cmd, m.checkTour())
+	}
 	if !m.pending && time.Since(m.drawn) < frameTime {
 		m.pending = true
 		cmd = tea.Batch(cmd, m.later(frameTime, redraw{}))
@@ -355,6 +365,8 @@ func (m *model) update(msg tea.Msg) tea.Cmd {
 		m.notices.focus = here
 	case tea.BlurMsg:
 		m.notices.focus = elsewhere
+	case tourSeen:
+		cmds = append(cmds, m.tourSeen(msg))
 	case runsSeen:
 		cmds = append(cmds, m.seen(msg))
 	case tea.KeyPressMsg:
@@ -513,6 +525,8 @@ func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 	case k == "ctrl+p":
 		m.palette = newPalette(m)
 		return nil
+	case k == "ctrl+t" && m.tour != nil:
+		return m.turnTour()
 	case m.typing():
 		m.hush()
 		return m.views[m.at].Update(msg)
@@ -543,7 +557,7 @@ func (m *model) bindings() []part.Binding {
 	if m.at > 0 || len(m.way) > 0 {
 		keys = append(keys, part.Bind(m.goBack, "esc").Shown("esc", "back").As(""))
 	}
-	return append(keys, part.Bind(m.leave, "q").
+	return append(append(keys, m.tourKeys()...), part.Bind(m.leave, "q").
 		Shown("q", "leave; a run goes on without you"))
 }
 
@@ -619,7 +633,7 @@ func (m *model) frame() string {
 		return s.Render()
 	}
 	m.header(s)
-	body := part.R(0, 3, m.w, m.h-5)
+	body := m.tourStrip(s, part.R(0, 3, m.w, m.h-5))
 	if m.ask != nil {
 		var strip part.Rect
 		body, strip = body.SplitBottom(m.ask.Height(m.w))

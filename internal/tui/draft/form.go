@@ -24,6 +24,7 @@ type form struct {
 	at     int
 	top    int
 	typing bool
+	fresh  bool // nothing was typed yet: all of the value is selected
 	input  textinput.Model
 	legal  []string // that the value can be; nil is anything
 	would  *app.Preview
@@ -160,6 +161,7 @@ func (v *View) typeValue() {
 	v.form.typing, v.form.input, v.form.would, v.form.wrong = true, part.NewInput(), nil, ""
 	v.form.input.SetValue(v.value(in))
 	v.form.input.CursorEnd()
+	v.form.fresh = v.form.input.Value() != ""
 	v.form.legal = tosca.Legal(in.Type, in.Validation)
 }
 
@@ -193,8 +195,12 @@ func (v *View) formKey(k tea.KeyPressMsg) tea.Cmd {
 			v.form.input.CursorEnd()
 		}
 	default:
+		if v.form.fresh && (k.Text != "" || k.String() == "backspace" || k.String() == "delete") { // all of it is selected
+			v.form.input.SetValue("")
+		}
 		v.form.input, cmd = part.EditLine(v.form.input, k)
 	}
+	v.form.fresh = false
 	if v.form.input.Value() != before {
 		cmd = tea.Batch(cmd, v.try(in))
 	}
@@ -428,6 +434,9 @@ func (v *View) drawMarked(s *part.Screen, r part.Rect, d *tosca.Property, longes
 			in.SetCursor(at)
 		}
 		part.DrawInput(t, s, x, r.Y, r.X+r.W-x, in)
+		if v.form.fresh {
+			s.Text(x, r.Y, r.X+r.W-x-1, t.Chosen(), in.Value())
+		}
 	} else {
 		value := "no value yet"
 		for _, in := range v.form.of.Wanted.Inputs {
@@ -453,7 +462,11 @@ func (v *View) drawMarked(s *part.Screen, r part.Rect, d *tosca.Property, longes
 	if v.form.typing {
 		switch {
 		case v.form.wrong != "":
-			s.Text(r.X+1, y, r.W-1, t.On(t.States["failed"].Word), "✖ "+v.form.wrong)
+			lines := part.Wrap("✖ "+v.form.wrong, r.W-2)
+			for i, l := range lines[:min(len(lines), 3)] {
+				s.Text(r.X+1, y+i, r.W-1, t.On(t.States["failed"].Word), l)
+			}
+			y += min(len(lines), 3) - 1
 		case v.form.would != nil:
 			part.DrawTally(t, s, r.X+1, y, r.W-1, v.form.would.Tally)
 		default:
@@ -471,6 +484,9 @@ func (v *View) formHint() string {
 	}
 	if len(v.form.legal) > 0 {
 		return "type a value, or choose with ↑ ↓"
+	}
+	if v.form.fresh {
+		return "type another value, → goes into this one"
 	}
 	return "type a value; what it would change is told below"
 }

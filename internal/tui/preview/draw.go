@@ -181,6 +181,9 @@ func (v *View) drawTop(s *part.Screen, r part.Rect) {
 	}
 	title := map[run.Kind]string{run.KindUndo: "way back, " + noteOf(p), run.KindDelete: "deletion of the stack",
 		app.KindCompare: "a comparison", run.KindDeploy: saved}[p.Kind]
+	if p.PutsBack() {
+		title = noteOf(p)
+	}
 	if left := v.leftOut(); left != "" {
 		title = left
 	}

@@ -300,6 +300,14 @@ func (v *View) anew(do func()) func() tea.Cmd {
 	}
 }
 
+// WouldChange says what kind of run the what-if on the screen is of, and how much it would change.
+func (v *View) WouldChange() (run.Kind, int) {
+	if v.preview == nil || v.loading {
+		return "", 0
+	}
+	return v.preview.Kind, len(v.preview.Changes) - v.preview.Tally.Same
+}
+
 // Bindings are the keys that do something now.
 func (v *View) Bindings() []part.Binding {
 	p := v.preview
@@ -317,8 +325,11 @@ func (v *View) Bindings() []part.Binding {
 	var keys []part.Binding
 	deploy := part.Bind(v.deploy, "d")
 	if v.deployable() && v.unseen() == 0 {
-		deploy = deploy.Shown("d", map[run.Kind]string{run.KindDeploy: "deploy", run.KindUndo: "go back",
-			run.KindDelete: "delete"}[p.Kind])
+		words := map[run.Kind]string{run.KindDeploy: "deploy", run.KindUndo: "go back", run.KindDelete: "delete"}[p.Kind]
+		if p.PutsBack() {
+			words = "put back"
+		}
+		deploy = deploy.Shown("d", words)
 	}
 	keys = append(keys, deploy)
 	if len(p.RiskLines()) > 0 {
@@ -690,6 +701,8 @@ func (v *View) Hint() string {
 		return "nothing to do: the cloud is as wanted"
 	case p.Empty():
 		return "nothing to change: d records what has become as it is wanted"
+	case p.PutsBack():
+		return "what-if is current: d puts it back"
 	case p.Kind == run.KindUndo:
 		return "what-if is current: d goes back to it"
 	case len(p.Only) == 0 && len(v.chosen) > 0 && p.Kind == run.KindDeploy:
