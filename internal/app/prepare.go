@@ -80,15 +80,19 @@ func (a *App) Prepare(ctx context.Context, p *Preview, onFailure stack.OnFailure
 	if needed, err := a.approvalNeeded(p); err != nil {
 		return nil, err
 	} else if needed && !p.Approved {
-		if p.releasing != "" {
-			return nil, refusal("what is done to %s in %s needs the agreement of a second person: save it with release %s %s --save FILE, let "+
-				"somebody approve FILE, then deploy FILE%s", p.ChangeSet.Stack, p.Target, p.ChangeSet.Stack, p.releasing, also(p.approvedBefore))
+		file := p.ChangeSet.Stack + ".changes.json"
+		how := map[run.Kind]string{run.KindDeploy: "whatif", run.KindUndo: "undo " + p.ChangeSet.Stack,
+			run.KindDelete: "delete " + p.ChangeSet.Stack}[p.Kind]
+		switch {
+		case p.releasing != "":
+			how = "release " + p.ChangeSet.Stack + " " + p.releasing
+		case p.PutsBack():
+			how = "drift " + p.ChangeSet.Stack + " --put-back"
+		case p.Kind == run.KindDeploy && p.Draft != nil:
+			how += " " + p.Draft.Path
 		}
-		how := map[run.Kind]string{run.KindDeploy: "whatif --save FILE",
-			run.KindUndo:   "undo " + p.ChangeSet.Stack + " --save FILE",
-			run.KindDelete: "delete " + p.ChangeSet.Stack + " --save FILE"}[p.Kind]
-		return nil, refusal("what is done to %s in %s needs the agreement of a second person: save it with %s, let "+
-			"somebody approve FILE, then deploy FILE%s", p.ChangeSet.Stack, p.Target, how, also(p.approvedBefore))
+		return nil, refusal("what is done to %s in %s needs the agreement of a second person: save it with 'brickrow %s --save %s', let "+
+			"somebody agree to it with 'brickrow approve %s', then 'brickrow deploy %s'%s", p.ChangeSet.Stack, p.Target, how, file, file, file, also(p.approvedBefore))
 	}
 	if p.NothingToDo() && !(p.Kind == run.KindDelete && p.Stack != nil && p.Stack.State != stack.Removed) {
 		return nil, ErrNothingToDo

@@ -279,7 +279,7 @@ func (p *Program) starters() *cobra.Command {
 		for _, s := range list {
 			fmt.Fprintf(p.Out, "%-22s %s\n", s.Name, s.Description)
 		}
-		fmt.Fprintln(p.Out, "\n'brickrow new STARTER DIR' writes one into a folder")
+		fmt.Fprintf(p.Out, "\nsuch as 'brickrow new %s first-stack', which writes one into a folder\n", list[0].Name)
 		return nil
 	}
 	return cmd

@@ -21,6 +21,8 @@ import (
 	"brickrow/internal/config"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
+	"brickrow/internal/tui/part"
 )
 
 // The exit codes.
@@ -55,11 +57,16 @@ type Program struct {
 	onlyLooks   bool              // it is a command that only looks
 	askPrograms bool              // also those that were never deployed
 	terminal    bool
+	bare, errs  io.Writer // Out and Err, with nothing in between
+	theme       *part.Theme
+	quiet       bool
+	progress    *progress // what is being waited for; nil is nothing that is told
 }
 
 // Screen is what the interface opens with.
 type Screen struct {
 	Folders          []string // stack files are looked for in them
+	File             string   // a stack file, a template or a saved change set to begin with; "" is none
 	Ground, Contrast string   // as they are set; "" is not
 	Again            func()   // of the demo: begins it again
 }
@@ -67,6 +74,7 @@ type Screen struct {
 // Run runs the command line and yields the exit code.
 func (p *Program) Run(ctx context.Context, args []string) int {
 	p.terminal = p.isTerminal()
+	p.bare, p.errs = p.Out, p.Err
 	p.Out, p.Err = plainWriter{p.Out}, plainWriter{p.Err}
 	root := p.root()
 	if len(args) > 0 && strings.HasPrefix(args[0], cobra.ShellCompRequestCmd) { // a shell asks; nobody else waits for it
@@ -76,7 +84,8 @@ func (p *Program) Run(ctx context.Context, args []string) int {
 	root.SetIn(p.In)
 	root.SetOut(p.Out)
 	root.SetErr(p.Err)
-	err := root.ExecuteContext(ctx)
+	called, err := root.ExecuteContextC(ctx)
+	p.progress.end()
 	var code exit
 	var wrong usage
 	switch {
@@ -86,6 +95,9 @@ func (p *Program) Run(ctx context.Context, args []string) int {
 		return int(code)
 	case errors.As(err, &wrong), isUsage(err):
 		fmt.Fprintf(p.Err, "brickrow: %v\n", err)
+		if strings.HasPrefix(err.Error(), "accepts ") || strings.HasPrefix(err.Error(), "requires ") {
+			fmt.Fprintf(p.Err, "it is called as: %s\n", called.UseLine())
+		}
 		return ExitUsage
 	}
 	fmt.Fprintf(p.Err, "brickrow: %v\n", err)
@@ -108,38 +120,108 @@ func (p *Program) root() *cobra.Command {
 		Use:   "brickrow",
 		Short: "Write a stack of cloud resources, see what a change would do, deploy it, watch it, undo it",
 		Long: `Brick Row stands up stacks of cloud resources from TOSCA 2.0 templates.
-Without a command it opens the full-screen interface.`,
+Without a command it opens the full-screen interface; with a file alone it opens that there.`,
+		Example:       "  brickrow\n  brickrow bulletin-test.stack.yaml\n  brickrow demo",
 		Version:       Version(),
-		Args:          cobra.NoArgs,
+		Args:          fileAlone,
 		SilenceErrors: true, SilenceUsage: true,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			var folders []string
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var o Screen
 			if wd, err := os.Getwd(); err == nil { // without it there are the stacks all the same
-				folders = append(folders, wd)
+				o.Folders = append(o.Folders, wd)
 			}
-			return p.with(func(a *app.App) error { return p.open(cmd.Context(), a, Screen{Folders: folders}) })
+			if len(args) > 0 {
+				o.File = args[0]
+			}
+			return p.with(func(a *app.App) error { return p.open(cmd.Context(), a, o) })
 		},
 	}
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error {
 		p.onlyLooks = onlyLooks(cmd)
-		return p.configured(cmd)
+		if err := p.configured(cmd); err != nil {
+			return err
+		}
+		name := strings.TrimPrefix(cmd.CommandPath(), "brickrow ")
+		p.paint(name)
+		p.tellProgress(name)
+		return nil
 	}
 	root.PersistentFlags().StringVar(&p.cloudURL, "cloud", "", "URL of the cloud (BRICKROW_CLOUD, else the stand-in in the folder of the data)")
 	root.PersistentFlags().BoolVar(&p.askPrograms, "ask-programs", false,
 		"also ask programs of own types that were never deployed from this store: they run here, with the secrets of their resources")
+	root.PersistentFlags().BoolVarP(&p.quiet, "quiet", "q", false, "say nothing on the way: no progress, and of a run only how it ended")
 	root.PersistentFlags().StringVar(&p.home, "home", "",
 		"folder of the data (BRICKROW_HOME, else the user's data folder)")
 	root.PersistentFlags().StringVar(&p.storeURL, "store", "",
 		"where the stacks are kept: postgres://user@host/database, or file (BRICKROW_STORE, else a file in the folder of the data)")
-	root.AddCommand(p.demo(), p.starters(), p.newFrom(), p.check(), p.format(), p.resolve(), p.schema(), p.pack(),
-		p.targets(), p.rules(), p.whatif(), p.draw(), p.approve(), p.identity(), p.deploy(), p.watch(), p.resume(),
-		p.cancel(), p.pause(), p.onFailure(), p.leave(), p.probes(), p.backups(), p.scripts(), p.types(), p.cloud(), p.adopt(), p.release(), p.capture(), p.drift(), p.history(), p.observe(), p.compliance(), p.act(), p.trace(), p.undo(), p.remove(),
-		p.stacks(), p.show(), p.results(), p.events(), p.store(), p.worker(), p.fleet(), p.config(), p.yard(), p.languageServer(), p.completion(), p.manual(), p.carryOut(), p.carryFleetOn())
+	for _, g := range []struct {
+		title    string
+		commands []*cobra.Command
+	}{
+		{"Write templates:", []*cobra.Command{p.starters(), p.newFrom(), p.check(), p.format(), p.resolve(), p.schema(), p.pack(), p.rules(), p.types(), p.languageServer()}},
+		{"See what a change would do, and agree to it:", []*cobra.Command{p.whatif(), p.draw(), p.approve()}},
+		{"Carry it out, and take it back:", []*cobra.Command{p.deploy(), p.watch(), p.pause(), p.resume(), p.cancel(), p.onFailure(), p.leave(), p.undo(), p.remove()}},
+		{"What is there, and what became of it:", []*cobra.Command{p.stacks(), p.show(), p.results(), p.events(), p.history(), p.scripts(), p.probes(), p.backups(), p.trace()}},
+		{"The cloud as it is:", []*cobra.Command{p.targets(), p.cloud(), p.drift(), p.compliance(), p.observe(), p.act(), p.adopt(), p.release(), p.capture()}},
+		{"Many places, and a team:", []*cobra.Command{p.fleet(), p.worker(), p.store(), p.identity()}},
+		{"The program itself:", []*cobra.Command{p.demo(), p.config(), p.yard(), p.completion(), p.manual(), p.version()}},
+	} {
+		root.AddGroup(&cobra.Group{ID: g.title, Title: g.title})
+		for _, cmd := range g.commands {
+			cmd.GroupID = g.title
+			root.AddCommand(cmd)
+		}
+	}
+	root.AddCommand(p.carryOut(), p.carryFleetOn())
+	root.SetHelpCommandGroupID("The program itself:")
+	root.SetFlagErrorFunc(unknownFlag)
 	for _, cmd := range root.Commands() {
 		refuseUnknown(cmd)
 	}
 	return root
+}
+
+// Commands stand in the order of the work, not of the alphabet.
+var _ = func() bool { cobra.EnableCommandSorting = false; return true }()
+
+// fileAlone lets the name of a file stand in the place of a command: it is opened in the interface.
+func fileAlone(cmd *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	_, err := os.Stat(args[0])
+	switch {
+	case len(args) == 1 && err == nil:
+		return nil
+	case strings.ContainsAny(args[0], "/.") && err != nil:
+		return usage{fmt.Errorf("%s cannot be opened: %w", args[0], errors.Unwrap(err))}
+	}
+	cmd.SuggestionsMinimumDistance = 2
+	hint := "'brickrow --help' lists them"
+	if like := cmd.SuggestionsFor(args[0]); len(like) > 0 {
+		hint = "did you mean '" + like[0] + "'?"
+	}
+	return usage{fmt.Errorf("unknown command %q; %s", args[0], hint)}
+}
+
+// unknownFlag says which flag was meant, where one is like it.
+func unknownFlag(cmd *cobra.Command, err error) error {
+	name, unknown := strings.CutPrefix(err.Error(), "unknown flag: --")
+	if !unknown {
+		return usage{fmt.Errorf("%w; '%s --help' lists what there is", err, cmd.CommandPath())}
+	}
+	var known []string
+	cmd.Flags().VisitAll(func(f *pflag.Flag) {
+		if !f.Hidden {
+			known = append(known, "--"+f.Name)
+		}
+	})
+	hint := tosca.Suggest("--"+name, known)
+	if hint == "" {
+		hint = "'" + cmd.CommandPath() + " --help' lists them"
+	}
+	return usage{fmt.Errorf("unknown flag --%s; %s", name, hint)}
 }
 
 // looking are the commands that only look, and flags those with which they do more.

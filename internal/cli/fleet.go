@@ -616,7 +616,7 @@ func (p *Program) fleetList() *cobra.Command {
 				return p.json(out)
 			}
 			if len(out) == 0 {
-				fmt.Fprintln(p.Out, "no fleets yet: 'brickrow fleet deploy FLEETFILE' deploys one")
+				fmt.Fprintln(p.Out, "no fleets yet: 'brickrow fleet deploy --help' says how one is deployed")
 			}
 			return nil
 		})

@@ -118,9 +118,12 @@ func (p *Program) stacks() *cobra.Command {
 				return p.json(out)
 			}
 			if len(out) == 0 {
-				fmt.Fprintln(p.Out,
-					"no stacks yet: 'brickrow starters' lists small ones to begin with, 'brickrow new STARTER DIR' "+
-						"writes one,\n'brickrow deploy STACKFILE' deploys it; 'brickrow demo' shows some")
+				switch {
+				case len(list) > 0:
+					fmt.Fprintln(p.Out, "all stacks are removed: 'brickrow stacks --removed' lists them")
+				default:
+					fmt.Fprintln(p.Out, "no stacks yet: 'brickrow starters' lists small ones to begin with, 'brickrow demo' shows some that are deployed")
+				}
 			}
 			names, targets, states := 20, 18, 10
 			for _, s := range out {

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"time"
 
@@ -82,6 +83,17 @@ func (p *Program) manual() *cobra.Command {
 			}
 			return os.WriteFile(filepath.Join(args[0], strings.ReplaceAll(c.CommandPath(), " ", "-")+".1"), page.Bytes(), 0o644)
 		})
+	}
+	return cmd
+}
+
+// version prints which program it is.
+func (p *Program) version() *cobra.Command {
+	cmd := &cobra.Command{Use: "version", Short: "Print which version of the program it is, and what it was built with", Args: cobra.NoArgs}
+	asJSON := jsonFlag(cmd)
+	cmd.RunE = func(*cobra.Command, []string) error {
+		return p.told(*asJSON, map[string]string{"version": Version(), "go": runtime.Version(), "os": runtime.GOOS, "arch": runtime.GOARCH},
+			"Brick Row %s, built with %s for %s/%s", Version(), runtime.Version(), runtime.GOOS, runtime.GOARCH)
 	}
 	return cmd
 }

@@ -197,9 +197,11 @@ func runOf(ctx context.Context, a *app.App, st *stack.Stack, number int) (*run.R
 }
 
 func (p *Program) watch() *cobra.Command {
-	var asJSON, notify bool
+	var asJSON, notify, wall bool
 	cmd := &cobra.Command{Use: "watch STACK", Short: "Follow the last run of a stack, live", Args: cobra.ExactArgs(1)}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "events as JSON, one a line")
+	cmd.Flags().BoolVar(&wall, "wall", false, "the wall as it fills, instead of the events; drawn at the end where it is no terminal")
+	cmd.MarkFlagsMutuallyExclusive("json", "wall")
 	notifyFlag(cmd, &notify)
 	chosen := eventFlags(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -215,6 +217,11 @@ func (p *Program) watch() *cobra.Command {
 				return err
 			}
 			tell, told := p.telling(r, asJSON)
+			if wall {
+				if tell, told, err = p.watchWall(ctx, a, st, r); err != nil {
+					return err
+				}
+			}
 			ended, err := a.Tail(ctx, r.ID, func(e run.Event) {
 				if filter.Matches(e) {
 					tell(e)

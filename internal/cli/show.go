@@ -14,6 +14,7 @@ import (
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
+	"brickrow/internal/tui/part"
 	"brickrow/internal/whatif"
 )
 
@@ -101,12 +102,13 @@ func runJSON(rep *app.Report, compared string) *jsonRun {
 }
 
 func (p *Program) show() *cobra.Command {
-	var asJSON, asMarkdown bool
+	var asJSON, asMarkdown, wall bool
 	cmd := &cobra.Command{Use: "show STACK", Short: "Show a stack: its resources, results and last run, and what went wrong in it",
 		Args: cobra.ExactArgs(1)}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	cmd.Flags().BoolVar(&asMarkdown, "markdown", false, "as Markdown, for a ticket or a message")
-	cmd.MarkFlagsMutuallyExclusive("json", "markdown")
+	cmd.Flags().BoolVar(&wall, "wall", false, "draw its wall")
+	cmd.MarkFlagsMutuallyExclusive("json", "markdown", "wall")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		ctx := cmd.Context()
 		return p.onStack(ctx, args[0], func(a *app.App, st *stack.Stack) error {
@@ -138,6 +140,11 @@ func (p *Program) show() *cobra.Command {
 				return nil
 			}
 			fmt.Fprintf(p.Out, "%s in %s: %s\n%s\n\n", st.Name, st.Target, aboutStack(st), cloud.Clean(st.Description))
+			if wall {
+				p.printWall(c.Graph, func(t *part.Theme, name string) part.Brick {
+					return part.Brick{Mark: "■", Sub: c.Types[name], Paint: t.States[run.IsReady]}
+				})
+			}
 			kinds := 14
 			for _, r := range slices.Concat(c.Resources, c.Old) {
 				kinds = max(kinds, len(r.Shown()))

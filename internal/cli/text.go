@@ -238,6 +238,9 @@ const heldFor = 10 * time.Second
 // telling prints the events of a run as they come. In a log those of a resource stand together: they are printed when it
 // is done with, or after a while. Stop prints what is left.
 func (p *Program) telling(r *run.Record, asJSON bool) (tell func(run.Event), stop func()) {
+	if p.quiet && !asJSON {
+		return func(run.Event) {}, func() {}
+	}
 	if p.terminal || asJSON {
 		return func(e run.Event) { p.event(r, e, asJSON) }, func() {}
 	}

@@ -119,7 +119,7 @@ func (p *Program) trailOf(ctx context.Context, a *app.App, args []string, t *tra
 	}
 	switch {
 	case t.at != "" && (st == nil || t.resource == ""):
-		return usage{fmt.Errorf("--back-to is of one resource: brickrow history STACK --resource NAME --back-to WHEN")}
+		return usage{fmt.Errorf("--back-to is of one resource: say which with --resource")}
 	case t.at != "":
 		at, err := pointInTime("back-to", t.at, now)
 		if err != nil {

@@ -47,6 +47,7 @@ func (p *Program) whatif() *cobra.Command {
 		Args: cobra.ExactArgs(1)}
 	v := valueFlags(cmd)
 	cmd.Flags().BoolVar(&as.json, "json", false, "the change set as JSON")
+	cmd.Flags().BoolVar(&as.wall, "wall", false, "draw the wall before the text")
 	var failAt, from, to, save string
 	cmd.Flags().StringVar(&save, "save", "", "save it to this file, from which exactly that can be deployed")
 	cmd.Flags().StringVar(&from, "from", "",
@@ -56,7 +57,7 @@ func (p *Program) whatif() *cobra.Command {
 	cmd.Flags().BoolVar(&as.markdown, "markdown", false, "the change set as Markdown, for a review")
 	cmd.Flags().StringVar(&as.since, "since", "", "with --markdown: say what has become another since this change set was saved")
 	only := onlyFlag(cmd)
-	cmd.MarkFlagsMutuallyExclusive("json", "markdown")
+	cmd.MarkFlagsMutuallyExclusive("json", "markdown", "wall")
 	cmd.MarkFlagsMutuallyExclusive("only", "from")
 	cmd.MarkFlagsMutuallyExclusive("from", "save", "fail-at")
 	cmd.Flags().BoolVar(&expectNone, "expect-none", false, "exit with 3 when there are changes")
@@ -117,9 +118,9 @@ func (p *Program) whatif() *cobra.Command {
 
 // printing is the form in which a change set is printed: text, unless one is set.
 type printing struct {
-	json, markdown bool
-	since          string // a change set that was saved before
-	differences    string // what has become another since, in Markdown
+	json, markdown, wall bool
+	since                string // a change set that was saved before
+	differences          string // what has become another since, in Markdown
 }
 
 // printed prints the change set of a preview.
@@ -130,6 +131,9 @@ func (p *Program) printed(pv *app.Preview, as printing) error {
 	case as.markdown:
 		_, err := io.WriteString(p.Out, pv.Markdown()+as.differences)
 		return err
+	}
+	if as.wall {
+		p.whatifWall(pv)
 	}
 	p.changeSet(pv.ChangeSet)
 	return nil

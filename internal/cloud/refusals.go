@@ -54,7 +54,7 @@ var Refusals = map[string]string{
 	"changed-meanwhile":   "make a new what-if: somebody else has changed it",
 	"operation-under-way": "wait until the other operation has ended, then resume",
 
-	"script-failed":     "mend the script, or what it needs; 'brickrow scripts STACK' shows all that it printed",
+	"script-failed":     "mend the script, or what it needs; all that it printed is kept with the run",
 	"operation-failed":  "look at what the cloud says; where that passes by itself, resume, or deploy again",
 	"too-many-requests": "resume later, or let fewer runs go on at once: the target takes no more",
 	"busy":              "resume later: the cloud has too much to do",

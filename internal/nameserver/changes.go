@@ -97,7 +97,7 @@ func (s *server) Create(ctx context.Context, r cloud.Request, again bool) (strin
 		case err != nil:
 			return err
 		}
-		return &cloud.Problem{Type: "name-taken", Title: "name taken", Status: http.StatusConflict, Fix: "choose another name, or adopt them: brickrow adopt STACKFILE NODE " + one.id(),
+		return &cloud.Problem{Type: "name-taken", Title: "name taken", Status: http.StatusConflict, Fix: "choose another name, or adopt them by their id, " + one.id(),
 			Detail: fmt.Sprintf("%s has records of the kind %s already", one.name, dns.TypeToString[one.kind])}
 	}
 	if err := s.update(ctx, m, one, taken); err != nil {

@@ -145,7 +145,7 @@ func (s *server) Create(ctx context.Context, r cloud.Request, again bool) (strin
 	switch {
 	case err == nil && !again:
 		what := strings.TrimPrefix(r.Type, "Postgres")
-		fix := "choose another name, or adopt it: brickrow adopt STACKFILE NODE " + there
+		fix := "choose another name, or adopt it by its id, " + there
 		if r.Type == Grant {
 			return "", refused("name-taken", "adopt it, or take it back there first", "that role has privileges there already")
 		}

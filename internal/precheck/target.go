@@ -283,7 +283,7 @@ func (c *Checker) takenBehind(ch *whatif.Change) {
 	}
 	for _, l := range c.State.All {
 		if way, _ := cloud.WayOf(l.ID); way == connection && l.Type == ch.Type && c.State.Foreign(l) && !c.Kept(ch, l.ID) && c.knowledge.Twin(c, ch.Wanted, l) {
-			c.At(ch.Wanted, property, "name-taken", "choose another one, or adopt that: brickrow adopt STACKFILE "+ch.Name+" "+l.ID, "%s: %s '%s' is taken by %s",
+			c.At(ch.Wanted, property, "name-taken", "choose another one, or adopt that by its id, "+l.ID, "%s: %s '%s' is taken by %s",
 				ch.Name, property, c.Text(ch.Wanted, property), l.ID)
 			return
 		}

@@ -86,6 +86,7 @@ type model struct {
 // Options are what the interface opens with.
 type Options struct {
 	Folders          []string // stack files are looked for in them
+	File             string   // a stack file, a template or a saved change set that is opened; "" is none
 	Ground, Contrast string   // "dark" or "light", "usual" or "strong"; "" leaves it to the terminal, and to what was chosen
 	Again            func()   // of the demo, which has a tour: begins it again once the interface has ended; nil is no demo
 }
@@ -109,6 +110,9 @@ func Run(ctx context.Context, a *app.App, o Options) error {
 	defer m.watcher.Close()
 	m.changed = a.Changes(ctx)
 	m.begin()
+	if o.File != "" {
+		m.first = tea.Batch(m.first, func() tea.Msg { return stacks.Open(m, o.File) })
+	}
 	p := tea.NewProgram(m, tea.WithContext(ctx), tea.WithFPS(30))
 	stop := signals(p)
 	_, err = p.Run()

@@ -122,8 +122,7 @@ func (v *View) empty(s *part.Screen, r part.Rect) {
 		words = []string{"No fleet was deployed yet.", "",
 			"A fleet is one stack in many places: a fleet file names the accounts and regions, in which waves they come, how many may fail, and what differs in each.",
 			"", "One whose name ends in .fleet.yaml, in the folder in which this was begun, stands here by itself.",
-			"'brickrow fleet whatif FLEETFILE' says what would happen in all places,",
-			"'brickrow fleet deploy FLEETFILE' begins.", "", "How it goes stands here then, on whatever machine it is carried out."}
+			"'brickrow fleet deploy --help' says how one is deployed.", "", "How it goes stands here then, on whatever machine it is carried out."}
 	}
 	y := r.Y + 1
 	for _, l := range words {

@@ -16,58 +16,7 @@ import (
 
 // brick is how a resource looks in the run.
 func (v *View) brick(t *part.Theme, name string, now time.Time) part.Brick {
-	p := v.progress.Part(name)
-	if p == nil {
-		return part.Brick{Mark: "▪", Sub: "untouched", Paint: t.Kinds["same"], Faint: true}
-	}
-	b := part.Brick{Mark: part.StateMarks[p.State], Paint: t.States[p.State], Sub: string(p.State)}
-	switch p.State {
-	case run.Waiting:
-		b.Faint = true
-		if v.run.State == run.StatusPaused || v.run.Pause {
-			b.Sub = "paused"
-			break
-		}
-		if w := v.waitsFor(name); w != "" {
-			b.Sub = "waits: " + w
-		}
-	case run.Working, run.Settling, run.Undoing, run.Removing:
-		b.Sub = strings.TrimPrefix(p.Step, "running ") // a brick is narrow
-		if b.Sub == "" {
-			b.Sub = string(p.State)
-		}
-		b.Fill = min(0.97, now.Sub(p.Began).Seconds()/max(0.1, p.Seconds))
-		if v.run.State.Ended() {
-			b.Fill = 0.5
-		}
-		b.Fill = max(b.Fill, 0.03)
-	case run.IsReady:
-		b.Sub = "ready " + whatif.Length(p.Ended.Sub(p.Began).Seconds())
-		if p.Step != "" {
-			b.Sub = p.Step
-		} else if p.Old.State == run.Removed {
-			b.Sub = "swapped"
-		}
-	case run.Skipped:
-		b.Faint = true
-	case run.IsUndone, run.Removed:
-		b.Sub += " " + whatif.Length(p.Ended.Sub(p.Began).Seconds())
-	}
-	if p.Failed && p.State == run.IsUndone {
-		b.Mark, b.Paint, b.Sub = part.StateMarks[run.HasFailed], t.States[run.HasFailed], "failed, undone"
-	}
-	b.Alarm = p.Failed
-	return b
-}
-
-// waitsFor is the first thing that a resource still waits for.
-func (v *View) waitsFor(name string) string {
-	for _, n := range v.setting.Graph[name] {
-		if p := v.progress.Part(n); p != nil && p.State != run.IsReady {
-			return n
-		}
-	}
-	return ""
+	return part.RunBrick(t, v.run, v.progress, v.setting.Graph, name, now)
 }
 
 // Draw draws the wall, beside it the events, and below when what was done.

@@ -564,21 +564,24 @@ func (v *View) filtered() {
 	v.next = v.aim()
 }
 
+// Open reads a stack file, a template or a saved change set, and yields the wish to see it.
+func Open(sh part.Shell, path string) tea.Msg {
+	if app.IsSaved(path) {
+		return part.ShowSaved{Path: path}
+	}
+	d, err := sh.App().Load(sh.Context(), path, app.Values{})
+	if err != nil {
+		return part.Failed{Doing: "open", Err: err}
+	}
+	return part.ShowDraft{Draft: d}
+}
+
 // askFile asks for a stack file or a template to open.
 func (v *View) askFile() {
 	ask := part.NewAsk("Which stack file, template or saved change set? The path may begin with ~", "",
 		func(path string) tea.Cmd {
 			path = part.InHome(path)
-			if app.IsSaved(path) {
-				return v.Send(part.ShowSaved{Path: path})
-			}
-			return func() tea.Msg {
-				d, err := v.App().Load(v.Context(), path, app.Values{})
-				if err != nil {
-					return part.Failed{Doing: "open", Err: err}
-				}
-				return part.ShowDraft{Draft: d}
-			}
+			return func() tea.Msg { return Open(v, path) }
 		})
 	ask.Free = true
 	v.Ask(ask)
