@@ -60,6 +60,8 @@ type Program struct {
 	bare, errs  io.Writer // Out and Err, with nothing in between
 	theme       *part.Theme
 	quiet       bool
+	plain       bool      // the interface as lines
+	spoken      bool      // it is called out of that, where questions are answered
 	progress    *progress // what is being waited for; nil is nothing that is told
 }
 
@@ -73,7 +75,7 @@ type Screen struct {
 
 // Run runs the command line and yields the exit code.
 func (p *Program) Run(ctx context.Context, args []string) int {
-	p.terminal = p.isTerminal()
+	p.terminal = p.isTerminal() || p.spoken
 	p.bare, p.errs = p.Out, p.Err
 	p.Out, p.Err = plainWriter{p.Out}, plainWriter{p.Err}
 	root := p.root()
@@ -173,6 +175,7 @@ Without a command it opens the full-screen interface; with a file alone it opens
 			root.AddCommand(cmd)
 		}
 	}
+	root.Flags().BoolVar(&p.plain, "plain", false, plainMeans)
 	root.AddCommand(p.carryOut(), p.carryFleetOn())
 	root.SetHelpCommandGroupID("The program itself:")
 	root.SetFlagErrorFunc(unknownFlag)
@@ -181,6 +184,8 @@ Without a command it opens the full-screen interface; with a file alone it opens
 	}
 	return root
 }
+
+const plainMeans = "the interface as lines and questions, without a full screen: for a screen reader, or a bad line"
 
 // Commands stand in the order of the work, not of the alphabet.
 var _ = func() bool { cobra.EnableCommandSorting = false; return true }()
@@ -316,8 +321,11 @@ func (p *Program) onStack(ctx context.Context, name string, f func(a *app.App, s
 }
 
 func (p *Program) open(ctx context.Context, a *app.App, o Screen) error {
+	if p.plain {
+		return p.plainly(ctx, a, o)
+	}
 	if p.Interface == nil || !p.terminal {
-		return usage{errors.New("the interface needs a terminal; 'brickrow --help' lists the commands that do not")}
+		return usage{errors.New("the interface needs a terminal, or --plain; 'brickrow --help' lists the commands that do not")}
 	}
 	o.Ground, o.Contrast = p.set.Get("ground", ""), p.set.Get("contrast", "")
 	return p.Interface(ctx, a, o)

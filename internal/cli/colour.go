@@ -59,8 +59,11 @@ func lightGround(out *os.File, in io.Reader) bool {
 
 // paint gives the text of a command its colours, where it goes to a terminal that has some.
 func (p *Program) paint(name string) {
-	p.theme = p.lookOf(p.bare).Theme()
-	if slices.Contains(coloured, name) && p.theme.Text != nil {
+	p.theme = part.Look{}.Theme()
+	if !slices.Contains(coloured, name) || p.spoken {
+		return
+	}
+	if p.theme = p.lookOf(p.bare).Theme(); p.theme.Dim != nil || p.theme.Outlined && p.theme.Kinds != nil {
 		p.Out = plainWriter{&painter{to: p.bare, theme: p.theme}}
 	}
 }

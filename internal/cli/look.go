@@ -31,6 +31,7 @@ func (p *Program) demo() *cobra.Command {
 	cmd := &cobra.Command{Use: "demo",
 		Short: "Open the interface on the demo of Kestrel Ridge, with the stand-in cloud", Args: cobra.NoArgs}
 	cmd.Flags().BoolVar(&reset, "reset", false, "begin the demo again")
+	cmd.Flags().BoolVar(&p.plain, "plain", false, plainMeans)
 	cmd.Flags().BoolVar(&prepareOnly, "prepare-only", false, "make the demo's data and leave")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		home := p.home
@@ -52,6 +53,12 @@ func (p *Program) demo() *cobra.Command {
 		speed := 0.0
 		if os.Getenv("BRICKROW_YARD_SPEED") == "" {
 			speed = demo.Speed
+		}
+		if p.plain { // what is said there goes to the same demo
+			p.home, p.storeURL = home, app.InFile
+			if speed > 0 {
+				os.Setenv("BRICKROW_YARD_SPEED", strconv.Itoa(demo.Speed))
+			}
 		}
 		for {
 			a, err := app.Open(app.Options{Home: home, Store: app.InFile, Speed: speed})

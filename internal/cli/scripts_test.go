@@ -38,7 +38,7 @@ service_template:
 		t.Errorf("%+v", list)
 	}
 	out, errs := s.run(4, "deploy", s.file("huts.stack.yaml"), "--yes", "-i", "code=9")
-	s.wants(out+errs, "exit code 9: oops", "brickrow scripts STACK")
+	s.wants(out+errs, "exit code 9: oops", "'brickrow scripts huts' shows what it printed")
 	out, _ = s.run(0, "scripts", "huts", "soft")
 	s.wants(out, "failed", "exit code 9")
 	out, _ = s.run(0, "scripts", "bulletin-test")

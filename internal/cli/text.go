@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -147,15 +148,35 @@ func (p *Program) changeSet(cs *whatif.ChangeSet) {
 
 // wrapped prints text for 80 columns, the later lines under the first.
 func (p *Program) wrapped(label, text string) {
-	for _, line := range inLines(text, 80-len(label)) {
+	for _, line := range inLines(text, p.width()-len(label)) {
 		fmt.Fprintln(p.Out, strings.TrimRight(label+line, " "))
 		label = strings.Repeat(" ", len(label))
 	}
 }
 
-func inLines(text string, width int) []string {
-	return strings.Split(ansi.Wrap(cloud.Clean(text), width, ""), "\n")
+// width is how wide lines are made: what is read out is wrapped by who shows it.
+func (p *Program) width() int {
+	if p.spoken {
+		return 1 << 20
+	}
+	return 80
 }
+
+// inLines breaks text at blanks alone, and not within a command that is quoted: it can be pasted.
+func inLines(text string, width int) []string {
+	const hyphen, blank = "\ue000", "\u00a0"
+	kept := strings.ReplaceAll(cloud.Clean(text), "-", hyphen)
+	kept = quoted.ReplaceAllStringFunc(kept, func(s string) string {
+		if ansi.StringWidth(s) > width {
+			return s
+		}
+		return strings.ReplaceAll(s, " ", blank)
+	})
+	wrapped := ansi.Wrap(kept, width, "")
+	return strings.Split(strings.NewReplacer(hyphen, "-", blank, " ").Replace(wrapped), "\n")
+}
+
+var quoted = regexp.MustCompile(`'(?:brickrow |\x{e000}\x{e000})[^']*'`)
 
 // mostLines is how many lines of a value are printed.
 const mostLines = 8
@@ -163,7 +184,7 @@ const mostLines = 8
 // valueOf prints what becomes of a property. The end tells as much as the
 // beginning: of a long value both are there.
 func (p *Program) valueOf(path, text string) {
-	lines := inLines(path+": "+text, 74)
+	lines := inLines(path+": "+text, p.width()-6)
 	if n := len(lines); n > mostLines {
 		cut := "… " + stack.Count(n-mostLines+1, "line") + " more, --json has all …"
 		lines = append(append(lines[:mostLines/2:mostLines/2], cut), lines[n-mostLines/2+1:]...)
