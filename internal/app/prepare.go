@@ -289,7 +289,7 @@ func (a *App) prepare(ctx context.Context, p *Preview, st *stack.Stack, t *Ticke
 // left something behind that only it knows of.
 func (a *App) settled(ctx context.Context, st *stack.Stack, last *run.Record) error {
 	if last.State == run.StatusQueued {
-		return refusal("run %d of %s waits for a worker: 'brickrow cancel %s' takes it back", last.Number, st.Name, st.Name)
+		return refusal("run %d of %s waits for a worker: 'brickrow cancel %s' withdraws it", last.Number, st.Name, st.Name)
 	}
 	if !last.State.Ended() || last.State == run.StatusPaused { // the lock is ours, so nobody carries it out
 		ways, err := a.ways(ctx, st, last)

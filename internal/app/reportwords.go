@@ -22,7 +22,7 @@ func (e *Explanation) Title() string {
 	words := "failed"
 	switch {
 	case e.Undoing:
-		words = "could not be taken back"
+		words = "could not be undone"
 	case e.Step != "":
 		words = "failed while " + e.Step
 	}

@@ -54,7 +54,7 @@ func (a *App) Pause(ctx context.Context, r *run.Record) error {
 		return refusal("run %d is paused already; resume goes on with it", r.Number)
 	}
 	if r.State == run.StatusQueued {
-		return refusal("run %d has not begun: it waits for a worker; cancel takes it back", r.Number)
+		return refusal("run %d has not begun: it waits for a worker; cancel withdraws it", r.Number)
 	}
 	if err := a.underWay(ctx, r); err != nil {
 		return err
@@ -94,7 +94,7 @@ func (a *App) underWay(ctx context.Context, r *run.Record) error {
 	}
 	holder, err := a.store.LockHolder(ctx, r.StackID)
 	if err == nil && holder == "" {
-		return refusal("nobody carries run %d out any more: its process has ended; resume goes on with it, or undo takes it back",
+		return refusal("nobody carries run %d out any more: its process has ended; resume goes on with it, or undo undoes it",
 			r.Number)
 	}
 	return err

@@ -96,7 +96,7 @@ func (p *Program) move(ctx context.Context, a *app.App, from, name string, d *ap
 		}
 	}
 	if again != nil {
-		return errors.Join(err, fmt.Errorf("%s could not be taken back into %s: %w", name, st.Name, again))
+		return errors.Join(err, fmt.Errorf("%s left, and could not come back into %s: %w", name, st.Name, again))
 	}
 	return err
 }
@@ -123,7 +123,7 @@ func (p *Program) release() *cobra.Command {
 			case err != nil && write:
 				return err
 			case err != nil || w != nil && !write:
-				fmt.Fprintf(p.Err, "the files still have %s: take it out, or the next deployment takes it back\n", args[1])
+				fmt.Fprintf(p.Err, "the files still have %s: take it out, or the next deployment brings it back under the stack\n", args[1])
 				return nil
 			case w == nil:
 				return nil

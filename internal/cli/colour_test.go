@@ -130,7 +130,7 @@ func TestProgressTakesItselfAway(t *testing.T) {
 
 // A hint that names a command can be pasted: it has no word that somebody is to replace.
 func TestHintsCanBePasted(t *testing.T) {
-	placeholder := regexp.MustCompile(`brickrow [a-z -]*\b[A-Z]{3,}`)
+	placeholder := regexp.MustCompile(`brickrow [a-z% -]*\b[A-Z]{3,}`)
 	literal := regexp.MustCompile("\"(?:[^\"\\\\]|\\\\.)*\"")
 	err := filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {

@@ -340,7 +340,10 @@ func (p *Program) execute(ctx context.Context, a *app.App, t *app.Ticket, how ca
 			}
 		case e := <-ended:
 			if e.err != nil {
-				return fmt.Errorf("%w\nrun 'brickrow resume' to go on", e.err)
+				if st, err := a.StackOf(ctx, t.Run); err == nil {
+					e.err = fmt.Errorf("%w\n'brickrow resume %s' goes on", e.err, st.Name)
+				}
+				return e.err
 			}
 			<-printed
 			if st, err := a.StackOf(ctx, e.run); err == nil {

@@ -103,7 +103,7 @@ func (p *Program) fleetText(pv *app.FleetPreview) {
 		}
 	}
 	if len(second) > 0 {
-		p.wrapped("", fmt.Sprintf("a second person has to agree ('brickrow fleet approve %s TARGET') in: %s", pv.File.Fleet, strings.Join(second, ", ")))
+		p.wrapped("", fmt.Sprintf("a second person has to agree ('brickrow fleet approve' with %s and one of them) in: %s", pv.File.Fleet, strings.Join(second, ", ")))
 	}
 	alike := map[string][]string{}
 	for _, x := range pv.Places {
@@ -640,7 +640,7 @@ func (p *Program) fleetSteer(use, short, said string, do func(*app.App, context.
 
 func (p *Program) fleetResume() *cobra.Command {
 	var f fleetFlags
-	cmd := &cobra.Command{Use: "resume FLEETFILE", Short: "Take a pause back, let the next wave begin, or carry on what nobody carries on", Args: cobra.ExactArgs(1)}
+	cmd := &cobra.Command{Use: "resume FLEETFILE", Short: "Go on after a pause, let the next wave begin, or carry on what nobody carries on", Args: cobra.ExactArgs(1)}
 	cmd.Flags().BoolVar(&f.json, "json", false, "places as JSON, one a line")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		return p.onFleet(cmd.Context(), args[0], func(a *app.App, name string) error {

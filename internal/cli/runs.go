@@ -164,7 +164,7 @@ func (p *Program) resume() *cobra.Command {
 		return p.onStack(cmd.Context(), args[0], func(a *app.App, st *stack.Stack) error {
 			if r, err := a.RunNumber(cmd.Context(), st, 0); err == nil && r != nil {
 				if back, err := a.Unpause(cmd.Context(), r); back || err != nil {
-					fmt.Fprintf(p.Out, "run %d of %s goes on: the pause is taken back\n", r.Number, st.Name)
+					fmt.Fprintf(p.Out, "run %d of %s goes on: it is paused no more\n", r.Number, st.Name)
 					return err
 				}
 			}

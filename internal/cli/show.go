@@ -175,7 +175,7 @@ func (p *Program) show() *cobra.Command {
 				if compared != "" {
 					p.wrapped("          ", compared)
 				}
-				p.report(report)
+				p.report(report, st.Name)
 			}
 			if len(c.Results) > 0 {
 				fmt.Fprintln(p.Out)
@@ -237,13 +237,16 @@ func lastReport(ctx context.Context, a *app.App, st *stack.Stack) (*app.Report, 
 }
 
 // report prints what went wrong in a run.
-func (p *Program) report(r *app.Report) {
+func (p *Program) report(r *app.Report, name string) {
 	for _, e := range r.Failures {
 		fmt.Fprintln(p.Out)
 		p.wrapped("", fmt.Sprintf("%s (%s) %s", e.Resource, e.Type, e.Title()))
 		for _, row := range e.Rows() {
 			p.wrapped(fmt.Sprintf("  %-12s ", row.Label), row.Text)
 		}
+	}
+	if slices.ContainsFunc(r.Failures, func(e app.Explanation) bool { return e.Problem == "script-failed" }) {
+		p.wrapped("  all of it    ", fmt.Sprintf("'brickrow scripts %s' shows what it printed", name))
 	}
 	if len(r.Failures) > 0 && r.Standing != "" {
 		p.wrapped(fmt.Sprintf("  %-12s ", "the rest"), r.Standing)

@@ -87,7 +87,7 @@ func (p *Program) storeMembers() *cobra.Command {
 			return nil
 		})
 	}
-	add := &cobra.Command{Use: "add NAME IDENTITY...", Short: "Let somebody read the secrets; IDENTITY is what 'brickrow identity' prints for him",
+	add := &cobra.Command{Use: "add NAME IDENTITY...", Short: "Let somebody read the secrets; IDENTITY is what 'brickrow identity' prints for them",
 		Args: cobra.MinimumNArgs(2)}
 	addJSON := jsonFlag(add)
 	var addNote, removeNote string

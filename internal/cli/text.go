@@ -333,7 +333,7 @@ func (p *Program) end(ctx context.Context, a *app.App, r *run.Record) {
 	}
 	if err == nil && r.State != run.StatusDone {
 		if report, err := a.Report(ctx, st, r); err == nil {
-			p.report(report)
+			p.report(report, st.Name)
 		}
 	}
 	if r.State != run.StatusDone || r.Kind == run.KindDelete || r.Kind == run.KindAction {

@@ -32,7 +32,7 @@ func (p *Program) enqueue(ctx context.Context, a *app.App, t *app.Ticket, how ca
 		if how.json {
 			return p.json(jsonQueued{st.Name, st.Target.String(), t.Run.Number, t.Run.Queue, t.Run.Priority})
 		}
-		fmt.Fprintf(p.Out, "run %d of %s waits in the queue %s: 'brickrow watch %s' follows it, 'brickrow cancel %s' takes it back\n",
+		fmt.Fprintf(p.Out, "run %d of %s waits in the queue %s: 'brickrow watch %s' follows it, 'brickrow cancel %s' withdraws it\n",
 			t.Run.Number, st.Name, t.Run.Queue, st.Name, st.Name)
 		return nil
 	}

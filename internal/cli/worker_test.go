@@ -274,10 +274,10 @@ func workers(t *testing.T, store string) {
 	if out := m.run(0, "ann", "worker", "list"); !strings.Contains(out, "1 waiting, 0 under way") {
 		t.Error(out)
 	}
-	if out := m.run(0, "ann", "cancel", "row"); !strings.Contains(out, "taken back") {
+	if out := m.run(0, "ann", "cancel", "row"); !strings.Contains(out, "withdrawn") {
 		t.Error(out)
 	}
-	if out := m.run(ExitUndone, "ann", "watch", "row"); !strings.Contains(out, "taken back while it waited") {
+	if out := m.run(ExitUndone, "ann", "watch", "row"); !strings.Contains(out, "withdrawn while it waited") {
 		t.Error(out)
 	}
 	for _, said := range []string{first.said(t), second.said(t), third.said(t)} {

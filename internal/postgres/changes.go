@@ -147,7 +147,7 @@ func (s *server) Create(ctx context.Context, r cloud.Request, again bool) (strin
 		what := strings.TrimPrefix(r.Type, "Postgres")
 		fix := "choose another name, or adopt it by its id, " + there
 		if r.Type == Grant {
-			return "", refused("name-taken", "adopt it, or take it back there first", "that role has privileges there already")
+			return "", refused("name-taken", "adopt it, or revoke it there first", "that role has privileges there already")
 		}
 		return "", refused("name-taken", fix, "there is a %s %s already", strings.ToLower(what), called)
 	case err == nil: // it was made then; what it lacks still is done now

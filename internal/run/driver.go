@@ -222,7 +222,7 @@ func (d *Driver) lookForWishes(ctx context.Context, sched *Schedule, steps []Ste
 		return err
 	}
 	if wish.Pause != sched.Paused() {
-		words := "going on: the pause was taken back"
+		words := "going on: it is paused no more"
 		if wish.Pause {
 			words = "pause was asked for; what is under way comes to its end, and nothing more begins"
 		}

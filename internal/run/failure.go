@@ -123,7 +123,7 @@ func (r *Record) Standing(last string) string {
 	case StatusInterrupted:
 		return "its process has ended: nothing more begins; what it had asked the cloud for may still come to its end there"
 	case StatusUndoing:
-		return "what this run has done is being taken back; nothing that was there before has been removed"
+		return "what this run has done is being undone; nothing that was there before has been removed"
 	case StatusUndone:
 		return strings.TrimPrefix(last, "undone: ")
 	case StatusHeld:

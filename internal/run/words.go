@@ -1,10 +1,12 @@
 package run
 
+import "strings"
+
 // TooLate is the reason of a run that was asked to stop when that could not be obeyed any more.
 const TooLate = "it was asked to stop too late: all was done by then"
 
 // NeverBegun is the reason of a run that was cancelled while it waited.
-const NeverBegun = "taken back while it waited for a worker; nothing was done"
+const NeverBegun = "withdrawn while it waited for a worker; nothing was done"
 
 // Words say how a run ended, or that it goes on.
 func (r *Record) Words() string {
@@ -16,8 +18,8 @@ func (r *Record) Words() string {
 		}
 		return "the " + kind + " is done"
 	case StatusUndone:
-		if r.Cancel && r.Reason == NeverBegun {
-			return "the " + kind + " was taken back before it began"
+		if r.Cancel && strings.HasSuffix(r.Reason, "while it waited for a worker; nothing was done") { // whatever it was called then
+			return "the " + kind + " was withdrawn before it began"
 		}
 		if r.Cancel {
 			return "the " + kind + " was cancelled and undone"
