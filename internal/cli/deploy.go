@@ -284,11 +284,7 @@ func notifyFlag(cmd *cobra.Command, into *bool) {
 
 // notice tells of the end of a run, where that is wanted and there is a terminal.
 func (p *Program) notice(a *app.App, name string, r *run.Record, wanted bool) {
-	to := p.Err
-	if w, ok := to.(plainWriter); ok { // which lets nothing through that a terminal obeys
-		to = w.to
-	}
-	f, ok := to.(*os.File)
+	f, ok := p.errs.(*os.File) // Err lets nothing through that a terminal obeys
 	if !wanted || !ok || !term.IsTerminal(f.Fd()) {
 		return
 	}

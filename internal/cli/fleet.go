@@ -42,12 +42,8 @@ func (p *Program) fleetCheck() *cobra.Command {
 
 // looking tells how far the what-ifs of all places are, where there is a terminal.
 func (p *Program) looking() func(done, all int) {
-	f, ok := p.Err.(plainWriter)
-	if !ok {
-		return nil
-	}
-	to, ok := f.to.(*os.File)
-	if !ok || !term.IsTerminal(to.Fd()) {
+	to, ok := p.errs.(*os.File)
+	if !ok || p.quiet || p.spoken || !term.IsTerminal(to.Fd()) {
 		return nil
 	}
 	return func(done, all int) {

@@ -21,17 +21,13 @@ docs/editors.md says how to set up editors for it.`}
 	_ = cmd.Flags().MarkHidden("stdio")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		return p.with(func(a *app.App) error {
-			out := p.Out
-			if plain, ok := out.(plainWriter); ok { // messages go as they are
-				out = plain.to
-			}
 			help := filepath.Join(a.Home, app.FindingsPage)
 			if old, err := os.ReadFile(help); err != nil || string(old) != docs.Findings {
 				if err := files.Write(help, []byte(docs.Findings), 0o600); err != nil {
 					help = "" // then there are no links
 				}
 			}
-			return lsp.Serve(cmd.Context(), a, p.In, out, p.Err, help)
+			return lsp.Serve(cmd.Context(), a, p.In, p.bare, p.Err, help) // messages go as they are
 		})
 	}
 	return cmd

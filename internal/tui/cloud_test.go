@@ -63,7 +63,7 @@ func TestTheCloudOnTheScreen(t *testing.T) {
 	d.press("esc", "n")
 	d.wants("≠ reader_rules  Rules")
 	d.press("p")
-	d.wants("only reader_rules", "frames (edit) was not chosen", "d go back") // frames is as the file says by now, and stays
+	d.wants("only reader_rules", "frames (edit) was not chosen", "d put back") // frames is as the file says by now, and stays
 	d.press("5", "/", "bulletin-test nightly schedule", "enter", "x", "y")
 	d.wants("□ nightly  Schedule", "not there any more; by whom is not")
 	d.press("esc", "/", "bulletin-test hut_alerts topic", "enter", "f")

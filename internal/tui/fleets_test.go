@@ -72,7 +72,7 @@ func TestFleetView(t *testing.T) {
 		t.Fatal(err)
 	}
 	d.press("1", "7")
-	d.wants("No fleet was deployed yet", "brickrow fleet deploy FLEETFILE")
+	d.wants("No fleet was deployed yet", "brickrow fleet deploy --help")
 	d.rollOut(2, "tolerate: 2\n")
 	d.send(part.StoreChanged{})
 	d.wants("4 of 6 places done", "2 failed of 2 tolerated", "signs  fleet · rollout 1 · partial", "alder-1", "summit", "workshop", "r retry what failed")

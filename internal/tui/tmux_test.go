@@ -215,7 +215,7 @@ func TestNoTerminalAndSmallTerminal(t *testing.T) {
 	x.keys("C-z") // no shell could go on with it
 	x.wait("bulletin-test", "there is no shell in this terminal")
 	x.keys("?")
-	x.wait("leave; a run goes on without you")
+	x.wait("leave; a run goes on")
 }
 
 // TestSignalsGiveTheTerminalBack ends and stops the interface by signals, and
@@ -260,7 +260,7 @@ func TestPausedAndLeft(t *testing.T) {
 	x.wait("4 Run", "you can leave this", "p pause")
 	x.keys("p")
 	x.wait("‖ paus", "nothing more begins")
-	x.wait("‖ paused at", "R resume")
+	x.wait("‖ paused at", "p go on")
 	x.keys("q")
 	time.Sleep(200 * time.Millisecond)
 	out, err := exec.Command(bin, "stacks", "--home", home).CombinedOutput()
@@ -270,7 +270,7 @@ func TestPausedAndLeft(t *testing.T) {
 	y := newTerminal(t, 80, 24, bin, "demo", "--home", home)
 	y.wait("bulletin-test")
 	y.keys("Down", "4")
-	y.wait("‖ paused at", "R resume")
+	y.wait("‖ paused at", "p go on")
 	y.keys("R")
 	y.wait("■ done after", "at revision 4")
 }

@@ -562,7 +562,7 @@ func (m *model) bindings() []part.Binding {
 		keys = append(keys, part.Bind(m.goBack, "esc").Shown("esc", "back").As(""))
 	}
 	return append(append(keys, m.tourKeys()...), part.Bind(m.leave, "q").
-		Shown("q", "leave; a run goes on without you"))
+		Shown("q", "leave; a run goes on"))
 }
 
 // open goes to a view; what it shows is loaded for the current subject.

@@ -339,7 +339,7 @@ func TestGivingAnInput(t *testing.T) {
 	d.press("enter")
 	d.wants("-i readers=5", "▲ 3 new")
 	d.into("readers", "x")
-	d.wants("✖ input readers: expected an integer, found a string")
+	d.wants("✖ input readers: expected an integer, found a")
 	d.press("enter")
 	d.wants("input readers: expected an integer, found a string")
 	d.into("readers", "4")

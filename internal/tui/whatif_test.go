@@ -70,7 +70,7 @@ func TestLongValuesAreCut(t *testing.T) {
 		"label: reader\n        user_data: \""+strings.Repeat("measure the snow and the wind ", 20)+"the end\"")
 	d.press("down", "3")
 	d.pick("reader#2")
-	d.wants("lines more, v shows them")
+	d.wants("lines more, v shows all")
 	d.lacks("the end")
 	d.press("v")
 	d.wants("all is shown whole")

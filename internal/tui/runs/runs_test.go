@@ -218,7 +218,7 @@ func TestWhyItFailed(t *testing.T) {
 	sh.W, sh.H = 80, 24
 	v.wall.Choose("reader")
 	frame := sh.Frame(v)
-	if !strings.Contains(frame, "w shows them all") || strings.Contains(frame, "at all\n") {
+	if !strings.Contains(frame, "w shows all") || strings.Contains(frame, "at all\n") {
 		t.Fatalf("%s", frame)
 	}
 	press(t, v, "w")
