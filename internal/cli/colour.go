@@ -29,32 +29,26 @@ import (
 // coloured are the commands whose text has colours in a terminal. What it says it says without them.
 var coloured = []string{"whatif", "show", "watch", "deploy", "undo", "delete", "resume", "drift", "stacks", "events", "history"}
 
-// lookOf is what the terminal behind a writer shows; no depth where it is none.
-func (p *Program) lookOf(to io.Writer) part.Look {
-	l := part.Look{Strong: p.set.Get("contrast", "") == app.Strong}
+// themeOf are the colours for what is written to a terminal; none where it is no terminal, or shows none.
+func (p *Program) themeOf(to io.Writer) *part.Theme {
 	file, ok := to.(*os.File)
 	if !ok || !term.IsTerminal(file.Fd()) {
-		return l
+		return part.Look{}.Theme()
 	}
-	l.Depth = colorprofile.Detect(file, os.Environ())
-	switch ground := p.set.Get("ground", ""); {
-	case l.Depth <= colorprofile.ASCII:
-	case ground != "":
-		l.Light = ground == "light"
-	default:
-		l.Light = lightGround(file, p.In)
+	l := part.Look{Depth: colorprofile.Detect(file, os.Environ()), Strong: p.set.Get("contrast", "") == app.Strong}
+	if l.Depth <= colorprofile.ASCII {
+		return l.Theme()
 	}
-	return l
-}
-
-// lightGround asks the terminal, unless the environment says it.
-func lightGround(out *os.File, in io.Reader) bool {
-	if fields := strings.Split(os.Getenv("COLORFGBG"), ";"); len(fields) > 1 {
-		n, err := strconv.Atoi(fields[len(fields)-1])
-		return err == nil && (n == 7 || n > 8)
+	ground := p.set.Get("ground", "")
+	if fields := strings.Split(os.Getenv("COLORFGBG"), ";"); ground == "" && len(fields) > 1 {
+		if n, err := strconv.Atoi(fields[len(fields)-1]); err == nil {
+			ground = map[bool]string{true: "light", false: "dark"}[n == 7 || n > 8]
+		}
 	}
-	file, ok := in.(*os.File)
-	return ok && term.IsTerminal(file.Fd()) && !lipgloss.HasDarkBackground(file, out)
+	if l.Light = ground == "light"; ground == "" {
+		return part.Unsure()
+	}
+	return l.Theme()
 }
 
 // paint gives the text of a command its colours, where it goes to a terminal that has some.
@@ -63,7 +57,7 @@ func (p *Program) paint(name string) {
 	if !slices.Contains(coloured, name) || p.spoken {
 		return
 	}
-	if p.theme = p.lookOf(p.bare).Theme(); p.theme.Dim != nil || p.theme.Outlined && p.theme.Kinds != nil {
+	if p.theme = p.themeOf(p.bare); p.theme.Kinds != nil {
 		p.Out = plainWriter{&painter{to: p.bare, theme: p.theme}}
 	}
 }

@@ -22,9 +22,10 @@ func TestTextHasItsColours(t *testing.T) {
 		"◧ edit  readings_db  (Database, bulletin.yaml:110)", "    because  input db_size is medium", "! interruption readings_db restarts",
 		"15:04:05  reader#2           ready     after 1.0 s", "15:04:06  readings_db        failed    there is no room",
 		"run 3: failed: no room", "a ready-made line of no kind", "Deploy? [y or n] "}, "\n")
-	for _, l := range []part.Look{{Depth: colorprofile.TrueColor}, {Depth: colorprofile.ANSI256, Light: true}, {Depth: colorprofile.ANSI}} {
+	for l, theme := range map[string]*part.Theme{"dark": part.Look{Depth: colorprofile.TrueColor}.Theme(),
+		"light": part.Look{Depth: colorprofile.ANSI256, Light: true}.Theme(), "unsure": part.Unsure()} {
 		var out bytes.Buffer
-		w := &painter{to: &out, theme: l.Theme()}
+		w := &painter{to: &out, theme: theme}
 		for _, piece := range strings.SplitAfter(text, "e") { // as it may come
 			if _, err := w.Write([]byte(piece)); err != nil {
 				t.Fatal(err)
@@ -37,7 +38,7 @@ func TestTextHasItsColours(t *testing.T) {
 		w.Write([]byte(text))
 		lines := strings.Split(out.String(), "\n")
 		for i, line := range lines {
-			if painted := strings.Contains(line, "\x1b["); painted != (i < 7) && (l.Depth != colorprofile.ANSI || i != 2) {
+			if painted := strings.Contains(line, "\x1b["); painted != (i < 7) && (l != "unsure" || i != 2) {
 				t.Errorf("%v: line %d is painted: %v: %q", l, i+1, painted, line)
 			}
 		}

@@ -555,3 +555,13 @@ func TestColoursFollowTheTerminal(t *testing.T) {
 		t.Error("the contrast that was chosen is not kept")
 	}
 }
+
+// What was said of an answer is over once there is another one.
+func TestWhatWasSaidOfAnAnswerIsOver(t *testing.T) {
+	d := newDesk(t, 100, 30)
+	d.Ask(part.NewAsk("Delete it?", "ridge-base", func(string) tea.Cmd { return nil }))
+	d.press("ridge", "enter")
+	d.wants("that is not ridge-base")
+	d.press("-base", "enter")
+	d.lacks("that is not", "Delete it?")
+}

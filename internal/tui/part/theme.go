@@ -8,6 +8,7 @@ import (
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/colorprofile"
 	uv "github.com/charmbracelet/ultraviolet"
+	"github.com/charmbracelet/x/ansi"
 
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
@@ -144,6 +145,18 @@ var (
 	themes     = readColours(colours)
 	colourless = Theme{Outlined: true}
 )
+
+// Unsure are the colours for a line of text on a ground that nobody has told: those that each terminal has made readable
+// on its own. To ask it would hold up a command, and leave signs in what it prints where no terminal answers.
+func Unsure() *Theme {
+	ink := func(n int) Paint {
+		c := color.Color(ansi.BasicColor(n))
+		return Paint{Text: c, Word: c}
+	}
+	return &Theme{Outlined: true,
+		Kinds:  map[whatif.Kind]Paint{whatif.New: ink(6), whatif.Edit: ink(3), whatif.Swap: ink(5), whatif.Adopt: ink(4)},
+		States: map[run.State]Paint{run.Working: ink(3), run.Settling: ink(6), run.IsReady: ink(2), run.HasFailed: ink(1), run.Undoing: ink(5)}}
+}
 
 // readColours reads the table of colours, a theme for each of its columns.
 func readColours(table string) (out [8]*Theme) {
