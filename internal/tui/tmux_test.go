@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -21,14 +22,29 @@ type terminal struct {
 	session string
 }
 
-// build makes the program once for a test.
+// built is the program, made once for all tests, in a folder that TestMain takes away.
+var built struct {
+	sync.Once
+	dir, bin string
+	err      error
+}
+
+// build is the program.
 func build(t *testing.T) string {
 	t.Helper()
-	bin := filepath.Join(t.TempDir(), "brickrow")
-	if out, err := exec.Command("go", "build", "-o", bin, "brickrow/cmd/brickrow").CombinedOutput(); err != nil {
-		t.Fatalf("build: %v\n%s", err, out)
+	built.Do(func() {
+		if built.dir, built.err = os.MkdirTemp("", "brickrow-built-"); built.err != nil {
+			return
+		}
+		built.bin = filepath.Join(built.dir, "brickrow")
+		if out, err := exec.Command("go", "build", "-o", built.bin, "brickrow/cmd/brickrow").CombinedOutput(); err != nil {
+			built.err = fmt.Errorf("%w\n%s", err, out)
+		}
+	})
+	if built.err != nil {
+		t.Fatalf("build: %v", built.err)
 	}
-	return bin
+	return built.bin
 }
 
 func newTerminal(t *testing.T, w, h int, command ...string) *terminal {

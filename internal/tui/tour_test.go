@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -25,10 +26,20 @@ func (x *terminal) do(m demo.Move) {
 	if k, ok := tmuxKeys[key]; ok {
 		key = k
 	}
-	for range 40 {
+	if m.Until != "" && !slices.Contains([]string{"down", "tab", "esc", "n"}, m.Key) { // which is not pressed twice
 		x.keys(key)
-		time.Sleep(150 * time.Millisecond)
-		if m.Until == "" || strings.Contains(x.screen(), m.Until) {
+		x.wait(m.Until)
+		return
+	}
+	for range 40 {
+		before := x.screen()
+		x.keys(key)
+		seen := x.screen()
+		for wait := 0; wait < 40 && seen == before; wait++ { // a busy machine takes its time
+			time.Sleep(50 * time.Millisecond)
+			seen = x.screen()
+		}
+		if m.Until == "" || strings.Contains(seen, m.Until) {
 			return
 		}
 	}

@@ -333,8 +333,13 @@ func (m *model) Update(msg tea.Msg) (_ tea.Model, cmd tea.Cmd) {
 	silent := m.notice == ""
 	cmd = m.guarded(m.update(msg))
 	switch msg.(type) {
-	case glance, part.StoreChanged, watched, tea.KeyPressMsg:
+	case tourSeen:
+	case glance, part.StoreChanged, watched, part.Done:
 		cmd = tea.Batch(cmd, m.checkTour())
+	default: // what is on the screen may be all that the step is about
+		if t := m.tour; t != nil && !t.Over() && t.Now().Looks {
+			cmd = tea.Batch(cmd, m.checkTour())
+		}
 	}
 	if !m.pending && time.Since(m.drawn) < frameTime {
 		m.pending = true

@@ -35,7 +35,11 @@ func TestMain(m *testing.M) {
 	if flag.Parse(); testing.Short() && flag.Lookup("test.run").Value.String() == "" {
 		_ = flag.Set("test.run", "^(TestTheStoryOnTheScreen|TestTheCloudOnTheScreen|TestChangedMeanwhile)$") // in which several things go on at once
 	}
-	os.Exit(m.Run())
+	code := m.Run()
+	if built.dir != "" {
+		os.RemoveAll(built.dir)
+	}
+	os.Exit(code)
 }
 
 // desk is the interface on the demo, without a terminal around it.
