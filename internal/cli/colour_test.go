@@ -151,3 +151,19 @@ func TestHintsCanBePasted(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// Lines are broken at blanks, but neither within a command that can be pasted, nor between a number and its unit.
+func TestLinesAreBrokenWhereTheyCan(t *testing.T) {
+	text := "growing the storage, 1/2 (4 ms), within 2 min 00 s; 'brickrow drift x --put-back' makes it so, '--patch' shows what"
+	for width := 34; width < 120; width++ {
+		lines := inLines(text, width)
+		if strings.Join(lines, " ") != text {
+			t.Errorf("at %d it says %q", width, lines)
+		}
+		for _, whole := range []string{"(4 ms)", "2 min 00 s", "'brickrow drift x --put-back'", "'--patch'"} {
+			if !strings.Contains(strings.Join(lines, "\n"), whole) {
+				t.Errorf("at %d %q is broken:\n%s", width, whole, strings.Join(lines, "\n"))
+			}
+		}
+	}
+}

@@ -172,9 +172,17 @@ func inLines(text string, width int) []string {
 		}
 		return strings.ReplaceAll(s, " ", blank)
 	})
+	kept = amounts.ReplaceAllString(kept, "$1"+blank+"$2")
+	kept = lengths.ReplaceAllString(kept, "$1"+blank+"$2")
 	wrapped := ansi.Wrap(kept, width, "")
 	return strings.Split(strings.NewReplacer(hyphen, "-", blank, " ").Replace(wrapped), "\n")
 }
+
+// amounts are numbers with their units, and lengths those of two: they stay on one line.
+var (
+	amounts = regexp.MustCompile(`([0-9]) ((?:ms|s|min|h|d|B|kB|MB|GB|KiB|MiB|GiB|TiB|%)(?:[ ,.;:)]|$))`)
+	lengths = regexp.MustCompile(`([0-9]\x{a0}(?:min|h|d)) ([0-9])`)
+)
 
 var quoted = regexp.MustCompile(`'(?:brickrow |\x{e000}\x{e000})[^']*'`)
 
