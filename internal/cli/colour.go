@@ -145,12 +145,16 @@ func (w *painter) painted(line string) string {
 	})
 }
 
-// wallOf draws the wall of a graph, as wide as the terminal; without colours where there are none.
-func (p *Program) wallOf(g stack.Graph, of func(t *part.Theme, name string) part.Brick) string {
-	width := 80
+// wallOf draws the wall of a graph, as wide as the terminal, and no higher where it is drawn again and again; without
+// colours where there are none.
+func (p *Program) wallOf(g stack.Graph, again bool, of func(t *part.Theme, name string) part.Brick) string {
+	width, most := 80, 200
 	if file, ok := p.bare.(*os.File); ok {
-		if w, _, err := term.GetSize(file.Fd()); err == nil && w > 20 {
+		if w, h, err := term.GetSize(file.Fd()); err == nil && w > 20 && h > 4 {
 			width = min(w, 200)
+			if again {
+				most = h - 2
+			}
 		}
 	}
 	t := *p.theme
@@ -158,7 +162,7 @@ func (p *Program) wallOf(g stack.Graph, of func(t *part.Theme, name string) part
 	var w part.Wall
 	w.Set(g)
 	w.Sel, w.Reach = "", nil
-	height := min(w.Ideal(width), 200)
+	height := min(w.Ideal(width), most)
 	s := part.NewScreen(width, height, uv.Style{})
 	w.Draw(s, part.R(0, 0, width, height), &t, func(name string) part.Brick { return of(&t, name) })
 	lines := strings.Split(s.Render(), "\n")
@@ -173,7 +177,7 @@ func (p *Program) wallOf(g stack.Graph, of func(t *part.Theme, name string) part
 // printWall prints a wall past what takes control characters away: all in it is ours, or was made harmless.
 func (p *Program) printWall(g stack.Graph, of func(t *part.Theme, name string) part.Brick) {
 	if len(g) > 0 {
-		fmt.Fprintf(p.bare, "%s\n", p.wallOf(g, of))
+		fmt.Fprintf(p.bare, "%s\n", p.wallOf(g, false, of))
 	}
 }
 
@@ -198,7 +202,7 @@ func (p *Program) watchWall(ctx context.Context, a *app.App, st *stack.Stack, r 
 	seen := run.NewProgress(r.Plan, r.Started)
 	lines, drawn := 0, time.Time{}
 	draw := func() {
-		wall := p.wallOf(setting.Graph, func(t *part.Theme, name string) part.Brick {
+		wall := p.wallOf(setting.Graph, p.terminal, func(t *part.Theme, name string) part.Brick {
 			return part.RunBrick(t, r, seen, setting.Graph, name, time.Now())
 		})
 		if lines > 0 {

@@ -232,6 +232,8 @@ func TestNoTerminalAndSmallTerminal(t *testing.T) {
 	x.wait("bulletin-test", "there is no shell in this terminal")
 	x.keys("?")
 	x.wait("leave; a run goes on")
+	y := newTerminal(t, 100, 30, bin, "--home", home, filepath.Join(demo.Project(home), "bulletin-live.stack.yaml")) // a file alone
+	y.wait("bulletin-live  revision 1", "tosca_definitions_version", "e write here")
 }
 
 // TestSignalsGiveTheTerminalBack ends and stops the interface by signals, and

@@ -152,6 +152,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return v.loaded(msg)
 	case part.ShowDraft:
 		v.opened(msg.Draft)
+		return v.load() // which finds the stack, where it is deployed
 	case startersRead, targetsRead:
 		if v.beginning != nil {
 			v.beginning.update(msg)
