@@ -113,7 +113,7 @@ func (p *Progress) Apply(e Event) {
 const undoStart = "undo: "
 
 // UndoWords are how a run says that n steps are to be taken back.
-func UndoWords(n int) string { return fmt.Sprintf(undoStart+"%d to undo", n) }
+func UndoWords(n int) string { return fmt.Sprintf(undoStart+"%d to go", n) }
 
 func (p *Part) apply(e Event) {
 	if p.Swap && (e.State == Removing || e.State == Removed || e.State == Kept ||
