@@ -70,8 +70,8 @@ ground           #15171B   234  -    16   #FBFAF7   231  -    231
 text             #D9DCE1   253  -    231  #22262C   235  -    16
 dim              #8D95A1   247  -    252  #596170   241  -    236
 mortar           #3B4048   239  8    250  #C6CAD0   251  8    240
-accent           #D9805C   173  -    215  #A8492A   130  -    88
-hint             #F2D5A0   223  11   229  #7A4E00   94   -    52
+accent           #D9805C   173  -    215  #A8492A   130  -    17
+hint             #F2D5A0   223  11   229  #7A4E00   94   -    16
 bright           #FFFFFF   231  15   231  #000000   16   -    16
 selection        #F2D5A0   223  -    229  #5A3A00   94   -    16
 selected         #1B1712   234  -    16   #FFF4DC   230  -    231
@@ -79,9 +79,9 @@ bar              #262A31   236  -    237  #E9E6DF   254  -    255
 careful          #7A2F1F   88   -    88   #F3C3B2   217  -    52
 carefully        #FFE3D6   224  -    231  #5A1606   52   -    231
 panel            #1D2026   235  -    235  #F1EEE7   255  -    255
-key              #E8A98E   216  -    223  #98401F   88   4    52
+key              #E8A98E   216  -    223  #98401F   88   4    17
 string           #B9D7A8   151  10   194  #2F6B1F   22   -    18
-number           #E2B04A   179  11   221  #7D5700   94   -    52
+number           #E2B04A   179  11   221  #7D5700   94   -    53
 comment          #8D95A1   247  -    252  #596170   241  -    236
 call             #8CCFCB   116  14   159  #176562   23   -    53
 new.ground       #1F5E5B   23   -    23   #BFE6E0   152  -    159
@@ -89,13 +89,13 @@ new.text         #DDF7F3   195  14   231  #0B3B38   16   4    16
 new.word         #7AD3C7   116  14   123  #0E6A62   23   4    17
 edit.ground      #6B4E16   94   -    178  #F5DDA6   222  -    229
 edit.text        #FFEBC4   230  11   16   #4A3300   235  -    16
-edit.word        #E2B04A   179  11   221  #7D5700   94   -    52
+edit.word        #E2B04A   179  11   221  #7D5700   94   -    16
 swap.ground      #503A78   54   -    54   #DDD0F5   183  -    225
 swap.text        #EBDFFF   225  13   231  #33205C   53   -    16
 swap.word        #B79BF0   183  13   219  #5B3D99   54   -    53
 drop.ground      #6A3323   52   -    52   #F4CFC0   217  -    224
 drop.text        #FFDCCF   223  15   231  #571F0D   52   -    16
-drop.word        #E08A66   209  15   216  #963F1F   88   -    88
+drop.word        #E08A66   209  15   216  #963F1F   88   -    52
 same.ground      #2A2E35   237  -    237  #E4E4E2   254  -    253
 same.text        #A7AEB9   250  -    255  #4A515B   239  -    16
 same.word        #9AA2AE   248  -    252  #596170   241  -    238
@@ -108,7 +108,7 @@ waiting.word     #8D95A1   247  -    252  #596170   241  -    238
 working.ground   #8A5A1C   130  -    238  #F0C477   222  -    222
 working.empty    #3A2C18   236  -    234  #F8E6C6   230  -    230
 working.text     #FFF0D6   231  11   231  #442B00   235  -    16
-working.word     #E9B45A   215  11   221  #8A5A00   94   -    52
+working.word     #E9B45A   215  11   221  #8A5A00   94   -    16
 settling.ground  #3E6A6A   23   -    23   #A9D8D6   116  -    159
 settling.empty   #21383A   237  -    236  #DCEFEE   195  -    195
 settling.text    #E0F7F5   195  14   231  #0E3C3B   235  4    16
@@ -116,7 +116,7 @@ settling.word    #8CCFCB   116  14   123  #176562   23   4    17
 ready.ground     #2F5D3A   22   -    22   #BFE0C2   151  -    157
 ready.text       #DDF5DF   194  10   231  #123D1B   235  -    16
 ready.word       #86C98E   114  10   120  #226B31   22   -    22
-failed.ground    #8F2229   88   1    88   #B3262E   124  1    88
+failed.ground    #8F2229   88   1    88   #B3262E   124  1    124
 failed.text      #FFE3E3   231  15   231  #FFFFFF   231  15   231
 failed.word      #FF8E8E   210  9    224  #A81E27   124  -    88
 undoing.ground   #34495C   60   -    18   #BACFE3   153  -    153
@@ -129,7 +129,7 @@ undone.word      #9DBFE0   146  -    189  #335F87   60   -    236
 removing.ground  #6A3323   52   -    52   #EDB9A4   217  -    217
 removing.empty   #33201A   236  -    235  #F8E2D9   224  -    224
 removing.text    #FFDCCF   223  15   231  #571F0D   52   -    16
-removing.word    #E08A66   209  15   216  #963F1F   88   -    88
+removing.word    #E08A66   209  15   216  #963F1F   88   -    52
 removed.ground   #3A2A25   236  -    236  #EFE3DE   254  -    253
 removed.text     #D9B8AB   181  -    224  #6A4234   52   -    16
 removed.word     #C99A88   181  -    224  #7D5040   95   -    52
