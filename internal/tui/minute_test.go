@@ -46,7 +46,7 @@ func TestTheFirstMinute(t *testing.T) {
 			t.Errorf("after %s there is %q:\n%s", keys, amiss.FindString(seen), seen)
 		}
 	}
-	if took := time.Since(began); took > time.Minute {
+	if took := time.Since(began); took > 2*time.Minute { // 16 s where the machine has nothing else to do
 		t.Errorf("it took %v: a newcomer is quicker", took)
 	}
 	x.keys("4")
