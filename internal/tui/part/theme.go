@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"image/color"
 	"strings"
+	"sync"
 
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/colorprofile"
@@ -58,7 +59,7 @@ func (l Look) Theme() *Theme {
 	if l.Light {
 		column += 4
 	}
-	return themes[column]
+	return themes()[column]
 }
 
 // colours are all that there are, on a dark and on a light ground: in full depth, of the 216 and the greys that all
@@ -142,7 +143,7 @@ skipped.word     #8D95A1   247  -    252  #596170   241  -    238
 `
 
 var (
-	themes     = readColours(colours)
+	themes     = sync.OnceValue(func() [8]*Theme { return readColours(colours) })
 	colourless = Theme{Outlined: true}
 )
 

@@ -12,8 +12,8 @@ import (
 
 // Brick is one resource in a wall.
 type Brick struct {
-	Mark, Sub string // sub is what it is, or does now
-	More      string // what else there is to say of it, where there is room
+	Mark, Sub string        // sub is what it is, or does now
+	More      func() string // what else there is to say of it, asked where there is room; nil is nothing
 	Paint     Paint
 	Fill      float64 // 0 to 1: how much of it is filled
 	Faint     bool
@@ -161,8 +161,9 @@ func (w *Wall) gutter() int {
 // fit chooses the largest bricks with which the wall is no higher than h: first their names are cut, then those
 // that stay as they are lose theirs, and only then all do. main says which bricks those are that matter.
 func (w *Wall) fit(columns, h int, main func(string) bool) layout {
-	longest, widest := 0, 0
+	longest, widest, all := 0, 0, 0
 	for _, course := range w.courses {
+		all += len(course)
 		widest = max(widest, len(course))
 		for _, n := range course {
 			longest = max(longest, Width(n))
@@ -183,11 +184,17 @@ func (w *Wall) fit(columns, h int, main func(string) bool) layout {
 	for _, full := range []int{longest + 4, min(longest+4, 18), 13} {
 		sizes = append(sizes, layout{width: full, height: 1, gap: 1}, layout{width: full, height: 1})
 	}
-	for _, full := range []int{longest + 4, min(longest+4, 18), 13} {
-		sizes = append(sizes, layout{width: full, height: 1, folded: few})
+	folds := all*(few+1) <= (space+1)*h // else it is not asked of each brick whether it matters
+	if folds {
+		for _, full := range []int{longest + 4, min(longest+4, 18), 13} {
+			sizes = append(sizes, layout{width: full, height: 1, folded: few})
+		}
 	}
-	sizes = append(sizes, layout{width: 10, height: 1}, layout{width: 10, height: 1, folded: few},
-		layout{width: 5, height: 1, gap: 1}, layout{width: 5, height: 1},
+	sizes = append(sizes, layout{width: 10, height: 1})
+	if folds {
+		sizes = append(sizes, layout{width: 10, height: 1, folded: few})
+	}
+	sizes = append(sizes, layout{width: 5, height: 1, gap: 1}, layout{width: 5, height: 1},
 		layout{width: 3, height: 1}, layout{width: 2, height: 1}, layout{width: 1, height: 1})
 	var l layout
 	for _, l = range sizes {
@@ -392,8 +399,8 @@ func (w *Wall) drawBrick(s *Screen, p Rect, t *Theme, name string, b Brick) {
 		sub := text
 		sub.Attrs &^= uv.AttrBold
 		s.Text(p.X+4, p.Y+1, p.W-4, sub, b.Sub)
-		if p.H > 2 {
-			s.Text(p.X+4, p.Y+2, p.W-5, sub, b.More)
+		if p.H > 2 && b.More != nil {
+			s.Text(p.X+4, p.Y+2, p.W-5, sub, b.More())
 		}
 	}
 	if b.Fill > 0 && b.Fill < 1 && !selected {

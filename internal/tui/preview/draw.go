@@ -61,7 +61,7 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 	}
 	of := func(name string) part.Brick {
 		ch := p.Change(name)
-		b := part.Brick{Mark: ch.Kind.Mark(), Sub: beside(ch), More: summary(ch), Paint: t.Kinds[ch.Kind], Faint: ch.Kind == whatif.Same}
+		b := part.Brick{Mark: ch.Kind.Mark(), Sub: beside(ch), More: func() string { return summary(ch) }, Paint: t.Kinds[ch.Kind], Faint: ch.Kind == whatif.Same}
 		switch {
 		case len(p.Only) == 0 && slices.Contains(v.chosen, name):
 			b.Mark, b.Sub = "●", "chosen"
@@ -115,9 +115,11 @@ func (v *View) drawWall(s *part.Screen, r part.Rect, of func(string) part.Brick)
 		v.wall.Placed, v.wall.Rows = nil, nil
 		return
 	}
-	if free := r.H - v.wall.Ideal(r.W) - 2; free > 2 {
-		n := v.drawAll(s, part.R(r.X+1, r.Y, r.W-2, free))
-		r.Y, r.H = r.Y+n, r.H-n
+	if len(v.wall.Graph) < 20*r.H { // else there is no room, and it is not measured at each frame
+		if free := r.H - v.wall.Ideal(r.W) - 2; free > 2 {
+			n := v.drawAll(s, part.R(r.X+1, r.Y, r.W-2, free))
+			r.Y, r.H = r.Y+n, r.H-n
+		}
 	}
 	v.wall.Tall = true
 	v.wall.Draw(s, r, v.Theme(), of)
