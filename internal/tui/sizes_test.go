@@ -28,6 +28,10 @@ func TestEverySizeAndDepth(t *testing.T) {
 		{"6", []string{"deploy of revision 3", "deploy of revision 2"}},
 		{"7", []string{"signs was not deployed yet"}},
 	}
+	roomy := map[string][]string{ // what else is there with much room
+		"3": {"what changes", "input db_size is medium, was small", "input readers is 3, was 2", "ServerGroup"},
+		"5": {"LoadBalancer", "Subscription"},
+	}
 	for _, depth := range []colorprofile.Profile{colorprofile.ASCII, colorprofile.ANSI, colorprofile.ANSI256, colorprofile.TrueColor} {
 		d.send(tea.ColorProfileMsg{Profile: depth})
 		for _, light := range []bool{false, true} {
@@ -53,7 +57,11 @@ func TestEverySizeAndDepth(t *testing.T) {
 					if size[0] < 80 { // less is promised there
 						continue
 					}
-					for _, w := range append(v.words, "bulletin-test", "workshop / alder-1") {
+					words := append(v.words, "bulletin-test", "workshop / alder-1")
+					if size[0] >= 200 {
+						words = append(words, roomy[v.keys]...)
+					}
+					for _, w := range words {
 						if !strings.Contains(seen, w) {
 							t.Errorf("%v, light %v, at %v: view %s has no %q:\n%s", depth, light, size, v.keys, w, seen)
 							if t.Failed() && size == [2]int{80, 24} {

@@ -24,6 +24,7 @@ type rows struct {
 	lines  []row
 	indent int    // where bricks begin
 	inline bool   // titles stand beside their bricks
+	high   int    // of a brick; with more than one line there is a free one under it
 	cells  []cell // where each that is shown stands
 }
 
@@ -47,10 +48,11 @@ const mostNamed = 2000
 type row struct {
 	band     int // whose title it has; -1 is none
 	from, to int
+	line     int // of those bricks; 0 is their first
 }
 
-// fit lays the bands out, with names where there is room for them: each title on a line of its own, else beside
-// its bricks; else with names that are cut, else with those alone of what is chosen and what is not as it should be.
+// fit lays the bands out, with names where there is room for them, and with what they are where there is room for
+// that too: each title on a line of its own, else beside its bricks; else with names that are cut, else with those alone of what is chosen and what is not as it should be.
 func (l *rows) fit(v *View, w, h int) {
 	key := layoutOf{version: v.version, width: w, height: h, table: v.table}
 	few := len(v.shown) <= mostNamed
@@ -60,7 +62,7 @@ func (l *rows) fit(v *View, w, h int) {
 	if l.key == key && len(l.cells) == len(v.shown) {
 		return
 	}
-	*l = rows{key: key}
+	*l = rows{key: key, high: 1}
 	if v.table {
 		l.lay(v, w, func(int) int { return w })
 		return
@@ -73,25 +75,26 @@ func (l *rows) fit(v *View, w, h int) {
 		title = max(title, part.Width(b.title)+len(part.Itoa(b.to-b.from))+8)
 	}
 	type try struct {
-		inline bool
-		wide   int
-		all    bool // have names
+		inline     bool
+		high, wide int
+		all        bool // have names
 	}
-	tries := []try{{false, longest + 4, true}, {true, longest + 4, true}, {false, min(longest+4, 20), true},
-		{true, min(longest+4, 20), true}, {true, min(longest+4, 15), true}, {true, min(longest+4, 24), false},
-		{true, min(longest+4, 16), false}}
+	tries := []try{{false, 3, longest + 14, true}, {false, 2, longest + 4, true}, {false, 1, longest + 4, true},
+		{true, 1, longest + 4, true}, {false, 1, min(longest+4, 20), true}, {true, 1, min(longest+4, 20), true},
+		{true, 1, min(longest+4, 15), true}, {true, 1, min(longest+4, 24), false},
+		{true, 1, min(longest+4, 16), false}}
 	if !few {
 		tries = nil
 	}
 	for _, t := range tries {
-		l.inline = t.inline
+		l.inline, l.high = t.inline, t.high
 		if l.indent = 3; l.inline {
 			l.indent = min(title, w/2)
 		}
 		wide := t.wide
 		if t.all { // what is left of a line widens them
 			each := max(1, (w-l.indent+1)/(wide+1))
-			wide = min(max(wide, (w-l.indent+1)/each-1), 30)
+			wide = min(max(wide, (w-l.indent+1)/each-1), 20+10*t.high)
 		}
 		l.lay(v, w, func(i int) int {
 			if r := v.shown[i]; t.all || r.Odd() || v.broken[r.Place()] != nil || r.Place() == v.sel {
@@ -123,11 +126,19 @@ func (l *rows) lay(v *View, w int, widthOf func(i int) int) {
 		for i := is.from; i < is.to; i++ {
 			wide := widthOf(i)
 			if i == is.from || x+wide > w {
-				l.lines = append(l.lines, row{title, i, i})
-				x, title = l.indent, -1
+				if i > is.from && l.high > 1 {
+					l.lines = append(l.lines, row{band: -1})
+				}
+				for k := range l.high {
+					l.lines = append(l.lines, row{title, i, i, k})
+					title = -1
+				}
+				x = l.indent
 			}
-			last := len(l.lines) - 1
-			l.lines[last].to = i + 1
+			last := len(l.lines) - l.high
+			for k := range l.high {
+				l.lines[last+k].to = i + 1
+			}
 			if l.key.table {
 				x, wide = 0, w
 			}
@@ -150,7 +161,7 @@ func (l *rows) beside(i, dy int) int {
 			step = -1
 		}
 		next := at + step
-		for next >= 0 && next < len(l.lines) && l.lines[next].from == l.lines[next].to {
+		for next >= 0 && next < len(l.lines) && (l.lines[next].from == l.lines[next].to || l.lines[next].line > 0) {
 			next += step
 		}
 		if next < 0 || next >= len(l.lines) {
@@ -264,8 +275,8 @@ func (v *View) drawList(s *part.Screen, r part.Rect) {
 		first--
 	}
 	v.top = max(0, min(v.top, first, max(0, len(v.rows.lines)-r.H)))
-	if at >= v.top+r.H {
-		v.top = at - r.H + 1
+	if last := at + v.rows.high - 1; last >= v.top+r.H {
+		v.top = last - r.H + 1
 	}
 	for y := 0; y < r.H && v.top+y < len(v.rows.lines); y++ {
 		line := v.rows.lines[v.top+y]
@@ -281,7 +292,7 @@ func (v *View) drawList(s *part.Screen, r part.Rect) {
 				v.drawTableRow(s, r.X, r.Y+y, r.W, v.shown[i])
 			} else {
 				c := v.rows.cells[i]
-				v.drawBrick(s, part.R(r.X+c.x, r.Y+y, c.w, 1), v.shown[i])
+				v.drawBrick(s, part.R(r.X+c.x, r.Y+y, c.w, 1), v.shown[i], line.line)
 			}
 		}
 	}
@@ -339,7 +350,8 @@ func (v *View) lookOf(r *app.There) look {
 	return look{"▪", stack.AsRecorded, t.Kinds[whatif.Same]}
 }
 
-func (v *View) drawBrick(s *part.Screen, at part.Rect, r *app.There) {
+// drawBrick draws one line of a brick: its name, what it is, or what is to know of it.
+func (v *View) drawBrick(s *part.Screen, at part.Rect, r *app.There, line int) {
 	t, l := v.Theme(), v.lookOf(r)
 	st := uv.Style{Fg: l.paint.Text, Bg: l.paint.Ground}
 	if r.Place() == v.sel {
@@ -347,10 +359,41 @@ func (v *View) drawBrick(s *part.Screen, at part.Rect, r *app.There) {
 	}
 	s.Fill(at, st)
 	text := l.mark
-	if at.W >= named {
+	switch {
+	case line == 1:
+		text = r.Shown()
+		if is := stateOf(r); is != "ready" {
+			text += " · " + is
+		}
+		text = "   " + part.Clip(text, at.W-4)
+	case line == 2:
+		text = "   " + part.Clip(v.lately(r), at.W-4)
+	case at.W >= named:
 		text = " " + l.mark + " " + part.Middle(r.Name(), at.W-3)
 	}
 	s.Text(at.X, at.Y, at.W, st, text)
+}
+
+// lately is what is to know of a resource first: what is not as it should be, or when it last changed.
+func (v *View) lately(r *app.There) string {
+	switch {
+	case len(r.Differs) > 0:
+		return "differs in " + cloud.Clean(r.Differs[0].Path) + more(len(r.Differs)-1)
+	case len(v.broken[r.Place()]) > 0:
+		list := v.broken[r.Place()]
+		return "not kept: " + list[0].Rule.ID + more(len(list)-1)
+	case r.Changed.IsZero():
+		return ""
+	}
+	return "changed " + part.Ago(r.Changed) + " " + r.By.Words()
+}
+
+// more says how many there are beside the first.
+func more(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" and %d more", n)
 }
 
 func (v *View) drawTableRow(s *part.Screen, x, y, w int, r *app.There) {

@@ -369,10 +369,7 @@ func (v *View) drawChange(s *part.Screen, r part.Rect) {
 		return
 	}
 	t := v.Theme()
-	p := t.Kinds[ch.Kind]
-	x := s.Spans(r.X, r.Y, r.W, part.S(part.Bold(t.On(p.Word)), ch.Kind.Mark()+" "+ch.Name), part.S(t.Plain(), "  "),
-		part.S(part.Bold(t.On(p.Word)), string(ch.Kind)))
-	s.Text(x+2, r.Y, r.X+r.W-x-2, t.Faint(), ch.Shown()+" · "+ch.Pos.Short())
+	v.drawHead(s, r, ch)
 	lines := v.details(ch, r.W)
 	room := r.H - 2
 	v.focus = min(v.focus, len(v.links)-1)
@@ -386,6 +383,62 @@ func (v *View) drawChange(s *part.Screen, r part.Rect) {
 		s.Spans(r.X, r.Y+2+i, r.W, l...)
 	}
 	s.MoreBelow(r, t, len(lines)-v.scroll-room)
+	if below := len(lines) + 3; v.play == nil && r.H-below >= leastOther+2 {
+		v.drawOthers(s, part.R(r.X, r.Y+below, r.W, r.H-below))
+	}
+}
+
+// drawHead says which resource it is, and what is done with it.
+func (v *View) drawHead(s *part.Screen, r part.Rect, ch *whatif.Change) {
+	t := v.Theme()
+	st := part.Bold(t.On(t.Kinds[ch.Kind].Word))
+	x := s.Spans(r.X, r.Y, r.W, part.S(st, ch.Kind.Mark()+" "+ch.Name), part.S(t.Plain(), "  "), part.S(st, string(ch.Kind)))
+	s.Text(x+2, r.Y, r.X+r.W-x-2, t.Faint(), ch.Shown()+" · "+ch.Pos.Short())
+}
+
+// leastOther is how many lines another change has at least, and otherWide how wide it wants to be.
+const leastOther, otherWide = 6, 64
+
+// drawOthers spells the other changes out below the selected one, in columns, as far as there is room.
+func (v *View) drawOthers(s *part.Screen, r part.Rect) {
+	t := v.Theme()
+	var list []*whatif.Change
+	for i := range v.preview.Changes {
+		ch := &v.preview.Changes[i]
+		if _, shown := v.wall.Graph[ch.Name]; shown && ch.Kind != whatif.Same && ch.Name != v.wall.Sel {
+			list = append(list, ch)
+		}
+	}
+	if len(list) == 0 {
+		return
+	}
+	s.Line(r.X, r.Y, r.W, t.On(t.Mortar), "─")
+	links := v.links // those of the selected one are what enter goes through
+	defer func() { v.links = links }()
+	r.Y, r.H = r.Y+1, r.H-2 // the last line says how many more there are
+	columns := max(1, r.W/otherWide)
+	w := (r.W+2)/columns - 2
+	column, y := 0, 0
+	for i, ch := range list {
+		lines := v.details(ch, w)
+		if y > 0 && y+2+min(len(lines), leastOther) > r.H {
+			column, y = column+1, 0
+		}
+		if column == columns {
+			s.Text(r.X, r.Y+r.H, r.W, t.Faint(), fmt.Sprintf("… %d more: n goes through them", len(list)-i))
+			return
+		}
+		x := r.X + column*(w+2)
+		v.drawHead(s, part.R(x, r.Y+y, w, 1), ch)
+		rows := min(len(lines), r.H-y-1)
+		for k, l := range lines[:rows] {
+			s.Spans(x+2, r.Y+y+1+k, w-2, l...)
+		}
+		if rows < len(lines) {
+			s.Text(x+2, r.Y+y+rows, w-2, t.Faint(), "…"+strings.Repeat(" ", w-3))
+		}
+		y += rows + 2
+	}
 }
 
 func (v *View) details(ch *whatif.Change, w int) []detail {
