@@ -288,7 +288,7 @@ func (a *App) openCloud(url string, handed map[string]string,
 
 // without says what mends it that there is nothing to be let into an account with.
 func (a *App) without(account string) error {
-	return refusal("there are no credentials of the account %s: set BRICKROW_TOKEN_%s, or put the token of each account into %s, as "+
+	return refusal("there are no credentials for the account %s: set BRICKROW_TOKEN_%s, or put the token of each account into %s, as "+
 		"{ \"account\": \"token\" }", account, strings.ToUpper(strings.ReplaceAll(account, "-", "_")), filepath.Join(a.Home, yard.CredentialsFile))
 }
 

@@ -93,7 +93,7 @@ func (a *App) parse(path string, v Values) (*Parsed, error) {
 		return nil, refusal("%v", err)
 	}
 	if !bundle.IsArchive(path) && saysFleet(b.Text) {
-		return nil, refusal("%s is a fleet file, and here a stack file or a template is wanted; 'brickrow check' looks at it", path)
+		return nil, refusal("%s is a fleet file; a stack file or a template is needed here: 'brickrow check' looks at it", path)
 	}
 	p := &Parsed{Path: path, from: from}
 	if !bundle.IsArchive(path) && !isTemplate(path, b.Text) {

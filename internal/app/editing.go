@@ -43,7 +43,7 @@ func OpenDocument(path string) (*Document, error) {
 		return nil, err
 	}
 	if !utf8.Valid(disk) || bytes.IndexByte(disk, 0) >= 0 {
-		return nil, refusal("%s is no text in UTF-8, so it is not edited here", path)
+		return nil, refusal("%s is not UTF-8 text, so it cannot be edited here", path)
 	}
 	return document(path, disk), nil
 }
@@ -115,7 +115,7 @@ func (d *Document) Save(text string, over Overwriting) (*Document, error) {
 	}
 	out := d.bytes(text)
 	if err := files.Write(path, out, mode); err != nil {
-		return nil, fmt.Errorf("%s was not saved; what was there is there: %w", d.Path, err)
+		return nil, fmt.Errorf("%s was not saved, and the file is unchanged: %w", d.Path, err)
 	}
 	if info != nil {
 		keepOwner(path, info)

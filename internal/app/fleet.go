@@ -58,8 +58,8 @@ func (a *App) checkFleet(ctx context.Context, path string, v Values) (tosca.Find
 	for i := range f.Places {
 		p := &f.Places[i]
 		if p.Target.Account != "" && used[p].IsZero() && slices.ContainsFunc(known, p.Target.Matches) {
-			findings.Warnf(p.Pos, "no-effect", "remove it, or put it behind the others", "the place %s counts nowhere: a later one, or "+
-				"except, stands for all that it means", p.Target)
+			findings.Warnf(p.Pos, "no-effect", "remove it, or put it after the others", "the place %s has no effect: a later one, or "+
+				"except, covers all of it", p.Target)
 		}
 	}
 	more, err := a.otherFleet(ctx, f)

@@ -261,7 +261,7 @@ func (a *App) lookAtPlace(ctx context.Context, p *FleetPreview, x *FleetPlace, t
 			return err
 		}
 		if whole.Stack == nil {
-			return refusal("%s is no stack file: 'stack' in %s names one", file, p.File.Path)
+			return refusal("%s is not a stack file: 'stack' in %s names one", file, p.File.Path)
 		}
 		d := a.placed(ctx, whole, p.File.At(x.Target), x.Target, x.Stack, at)
 		if hash := v.commit(); hash != "" {

@@ -29,7 +29,7 @@ func (a *App) ApprovePlace(ctx context.Context, name, target string) (*PlaceOf, 
 	}
 	i := slices.IndexFunc(places, func(p PlaceOf) bool { return p.Target.String() == target })
 	if i < 0 {
-		return nil, refusal("%s is no place of the fleet %s", target, name)
+		return nil, refusal("%s is not a place of the fleet %s", target, name)
 	}
 	p := &places[i]
 	switch {

@@ -57,7 +57,7 @@ func (a *App) ChangeByHand(ctx context.Context, r *There, assignment string) err
 			return refusal("%s cannot be read as YAML: %v", name, err)
 		}
 		if _, err := json.Marshal(value); err != nil {
-			return refusal("%s has keys that are no text", name)
+			return refusal("%s has keys that are not text", name)
 		}
 		if base := t.Property(name).Type; base != nil {
 			switch base.Base {

@@ -67,7 +67,7 @@ func (a *App) hits(ctx context.Context, p *Preview) error {
 // and would not, or not so, with those that they have.
 func (a *App) wouldChange(ctx context.Context, st *stack.Stack, instead map[string]tosca.Value) (out []whatif.HitChange, problem string) {
 	if st.StackFile == "" {
-		return nil, "nobody knows the files that it was deployed from"
+		return nil, "the files that it was deployed from are not known"
 	}
 	compared := func(v Values) (*Preview, error) {
 		d, err := a.Load(ctx, st.StackFile, v)

@@ -14,7 +14,7 @@ import (
 // it would stand there in clear.
 func InputText(in *tosca.Property, text string) (string, error) {
 	if in.Type.HoldsSecret() {
-		return "", refusal("%s is a secret, which does not belong into a stack file: write { from_env: VARIABLE } or "+
+		return "", refusal("%s is a secret, which does not belong in a stack file: write { from_env: VARIABLE } or "+
 			"{ from_file: FILE } there", in.Name)
 	}
 	g, err := stack.ParseFlag(in.Name+"="+text, []*tosca.Property{in})
@@ -26,7 +26,7 @@ func InputText(in *tosca.Property, text string) (string, error) {
 	tosca.Validate(in.Validation, v, in.Type, g.Value.Pos, in.Name, &findings)
 	if findings.HasErrors() {
 		if words := in.Metadata[tosca.Message]; words != "" {
-			return "", refusal("%s: '%s' cannot be it: %s", in.Name, text, words)
+			return "", refusal("'%s' cannot be the value of %s: %s", text, in.Name, words)
 		}
 		return "", refusal("%s", findings[0].Message)
 	}

@@ -49,7 +49,7 @@ func lookAt(home string) (dir string, err error) {
 			break
 		}
 		if try == 4 {
-			err = errors.New("it is being written all the time, by way of another folder")
+			err = errors.New("another process writes to it all the time")
 			break
 		}
 	}

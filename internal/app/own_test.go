@@ -169,16 +169,16 @@ func TestOwnProgramsThatFail(t *testing.T) {
 		`if [ $op = create ]; then sleep 60; fi`:                                                                             "took longer than 5s",
 		`if [ $op = create ]; then trap '' TERM; while :; do sleep 1; done; fi`:                                              "took longer than 5s",
 		`if [ $op = create ]; then kill -9 $$; fi`:                                                                           "ended by the signal",
-		`if [ $op = create ]; then echo no JSON; fi`:                                                                         "no JSON object",
+		`if [ $op = create ]; then echo no JSON; fi`:                                                                         "not a JSON object",
 		`if [ $op = create ]; then exit 3; fi`:                                                                               "exit code 3, and no answer",
 		`if [ $op = create ]; then echo "password $(get properties.word)" >&2; exit 0; fi`:                                   "no answer; it said: password (secret)",
-		`if [ $op = create ]; then echo '{"id":"a"}'; echo '{"id":"b"}'; exit 0; fi`:                                         "behind its answer",
+		`if [ $op = create ]; then echo '{"id":"a"}'; echo '{"id":"b"}'; exit 0; fi`:                                         "after its answer",
 		`if [ $op = create ]; then echo '{"id":"a","more":1}'; exit 0; fi`:                                                   "cannot be read",
 		`if [ $op = create ]; then echo '{"attributes":{}}'; exit 0; fi`:                                                     "has no id",
 		`if [ $op = create ]; then echo '{"problem":{"title":"no","detail":"the hut is shut","fix":"open it"}}'; exit 1; fi`: "the hut is shut",
 		`if [ $op = create ]; then trap '' EXIT; (trap '' TERM; sleep 50 >&2) & fi`:                                          "",
 		// it made the rota and did not say so: that is looked for, and taken back
-		`if [ $op = create ]; then echo "$hut:ash:ash" > kept/rota-$hut; echo gone wrong; exit 0; fi`:                   "no JSON object",
+		`if [ $op = create ]; then echo "$hut:ash:ash" > kept/rota-$hut; echo gone wrong; exit 0; fi`:                   "not a JSON object",
 		`if [ $op = create ]; then echo '{"step":"'$(get properties.word)'","number":1,"of":2}'; sleep 0.2; exit 9; fi`: "exit code 9",
 	} {
 		b.write("wrong", wrong)

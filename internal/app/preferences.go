@@ -50,7 +50,7 @@ func (a *App) SetPreferences(p Preferences) error {
 	}
 	err = files.Write(filepath.Join(a.Home, preferencesFile), append(text, '\n'), 0o600)
 	if errors.Is(err, fs.ErrPermission) {
-		return refusal("what you like cannot be kept: %v", err)
+		return refusal("your settings cannot be saved: %v", err)
 	}
 	return err
 }

@@ -107,7 +107,7 @@ func TestRandomKills(t *testing.T) {
 				t.Fatal(err)
 			}
 			if ticket, err = b.Resume(t.Context(), b.stack("bulletin-test"), way); err != nil {
-				way = On // it has come too far
+				way = On // it has gone too far
 				if ticket, err = b.Resume(t.Context(), b.stack("bulletin-test"), On); err != nil {
 					t.Fatal(err)
 				}

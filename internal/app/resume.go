@@ -122,7 +122,7 @@ func (a *App) goesBack(ctx context.Context, r *run.Record, way Way) (bool, error
 		return false, err
 	}
 	if way == Back && swept {
-		return false, refusal("the run has come too far to be undone: it has begun to remove things, or made an " +
+		return false, refusal("the run has gone too far to be undone: it has begun to remove things, or made an " +
 			"edit that cannot be put back; resume it")
 	}
 	return way == Back || r.Back, nil
@@ -183,7 +183,7 @@ func (a *App) orphaned(ctx context.Context, r *run.Record) error {
 	if err != nil {
 		return err
 	}
-	return refusal("nobody carries this run out any more: %s", ways)
+	return refusal("no process carries this run out any more: %s", ways)
 }
 
 // RevisionWanted resolves a stored revision of a stack again.
@@ -211,7 +211,7 @@ func (w Ways) String() string {
 	case w.Undo && w.Resume:
 		return fmt.Sprintf("run 'brickrow resume %s' to go on, or 'brickrow undo %s'", w.Stack, w.Stack)
 	case w.Resume:
-		return fmt.Sprintf("run 'brickrow resume %s' to go on; it has come too far to be undone", w.Stack)
+		return fmt.Sprintf("run 'brickrow resume %s' to go on; it has gone too far to be undone", w.Stack)
 	}
 	return ""
 }

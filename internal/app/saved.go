@@ -398,7 +398,7 @@ func (a *App) readSaved(path string) (*Saved, error) {
 	}
 	s := &Saved{}
 	if err := json.Unmarshal(b, s); err != nil || !strings.HasPrefix(s.Format, anySavedFormat) {
-		return nil, refusal("%s is no saved change set", path)
+		return nil, refusal("%s is not a saved change set", path)
 	}
 	if s.Format != savedFormat {
 		return nil, refusal("%s was saved by another version of Brick Row: make it anew with whatif --save", path)
@@ -417,7 +417,7 @@ func (a *App) readSaved(path string) (*Saved, error) {
 		}
 		var ap Approval
 		if err := json.Unmarshal(text, &ap); err != nil {
-			return nil, refusal("%s is no approval: %v", name, err)
+			return nil, refusal("%s is not an approval: %v", name, err)
 		}
 		s.Approvals = append(s.Approvals, ap)
 	}

@@ -124,5 +124,5 @@ func (a *App) setSettings(ctx context.Context, change func(*targetSettings), act
 			return err
 		}
 	}
-	return refusal("somebody else sets something of targets again and again: try once more")
+	return refusal("somebody else is changing the settings of targets right now: try again")
 }

@@ -40,11 +40,11 @@ func (a *App) CancelWords(ctx context.Context, r *run.Record, then stack.OnFailu
 	case r.Kind == run.KindDelete:
 		return "was asked to stop: what is under way comes to its end, nothing more is removed; resume goes on with it", nil
 	case swept:
-		return "was asked to stop, and has come too far to be undone: what is under way comes to its end, nothing more begins; resume goes on with it", nil
+		return "was asked to stop, and has gone too far to be undone: what is under way comes to its end, nothing more begins; resume goes on with it", nil
 	case then == stack.Hold:
 		return "was asked to stop: " + ends + "; what it has done stays", nil
 	}
-	return "was asked to stop: " + ends + ", then what it has done is undone, where it has not come too far by then", nil
+	return "was asked to stop: " + ends + ", then what it has done is undone, where it has not gone too far by then", nil
 }
 
 // Pause asks a run to begin nothing more. When what is under way has come to its end the

@@ -436,7 +436,7 @@ func (a *App) writeWhole(ctx context.Context, d *Drift, rec *stack.Recorded, at 
 		d.Differs = append(d.Differs, *w)
 	}
 	if len(d.Differs) == 0 {
-		return nil, refusal("%s was the same at %s, as far as somebody has looked", rec.Name, at.Local().Format("2006-01-02 15:04:05"))
+		return nil, refusal("%s had not changed by %s, as far as anybody looked", rec.Name, at.Local().Format("2006-01-02 15:04:05"))
 	}
 	return a.WriteBack(ctx, d)
 }

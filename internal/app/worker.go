@@ -142,7 +142,7 @@ func (a *App) Work(soft, hard context.Context, o WorkerOptions) error {
 	}
 	accounts := a.accounts()
 	if len(accounts) == 0 {
-		return refusal("there are no credentials of any account here: a worker needs some, such as in BRICKROW_TOKEN_ and the account's name")
+		return refusal("there are no credentials for any account here: a worker needs some, such as in BRICKROW_TOKEN_ and the account's name")
 	}
 	w := &work{slots: make(chan struct{}, o.AtOnce), App: a, WorkerOptions: o, accounts: accounts, id: uuid.NewString(), said: map[string]time.Time{}, behind: map[string]bool{}}
 	if _, err := w.there(soft); err != nil { // before it is given anything
@@ -187,7 +187,7 @@ func (w *work) beat(ctx, soft context.Context, drain func()) {
 		}
 		wanted, err := w.there(ctx)
 		if wanted && soft.Err() == nil {
-			w.say("somebody wants it to take nothing more")
+			w.say("it was asked to take nothing more")
 			drain()
 		}
 		if err == nil && soft.Err() == nil {
@@ -204,7 +204,7 @@ func (w *work) beat(ctx, soft context.Context, drain func()) {
 	}
 }
 
-// there says that the worker is there, and reports whether somebody wants it to take nothing more.
+// there says that the worker is there, and reports whether it was asked to take nothing more.
 func (w *work) there(ctx context.Context) (drain bool, err error) {
 	return w.store.Beat(ctx, Worker{ID: w.id, Name: w.Name, Queues: w.Queues, Accounts: w.accounts, AtOnce: w.AtOnce, Busy: len(w.slots)})
 }
@@ -418,7 +418,7 @@ func (a *App) LimitRuns(ctx context.Context, target string, n int, note string) 
 		return fmt.Errorf("'%s' is not a target: write account/region, such as workshop/alder-1", target)
 	}
 	if n < 0 {
-		return fmt.Errorf("a target takes no fewer than no runs; 0 takes the limit away")
+		return fmt.Errorf("the number of runs at once cannot be below 0; 0 takes the limit away")
 	}
 	return a.store.SetRuns(ctx, t, n, note)
 }

@@ -189,7 +189,7 @@ func (a *App) WriteBackAlone(ctx context.Context, d *Drift) (*Written, error) {
 func (a *App) writeBack(ctx context.Context, d *Drift, alone bool) (*Written, error) {
 	st := d.Stack
 	if st.StackFile == "" {
-		return nil, refusal("nobody knows the files that %s was deployed from", st.Name)
+		return nil, refusal("the files that %s was deployed from are not known", st.Name)
 	}
 	draft, err := a.Load(ctx, st.StackFile, Values{})
 	if err != nil {

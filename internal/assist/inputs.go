@@ -18,7 +18,7 @@ func (w *Work) SetInput(path, name, value string) ([]Edit, error) {
 func (w *Work) setInput(path, name, value string) ([]Edit, error) {
 	d := w.doc(path)
 	if d == nil || d.outline.Kind != StackFile {
-		return nil, fmt.Errorf("%s is no stack file", path)
+		return nil, fmt.Errorf("%s is not a stack file", path)
 	}
 	inputs := -1
 	for n, line := range d.text.Lines {

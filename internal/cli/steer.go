@@ -59,7 +59,7 @@ func (p *Program) ofRun(use, short string, args cobra.PositionalArgs,
 
 func (p *Program) cancel() *cobra.Command {
 	hold := false
-	cmd := p.ofRun("cancel STACK", "Stop the run of a stack; what it has done is undone, or held, where it has not come too far", cobra.ExactArgs(1),
+	cmd := p.ofRun("cancel STACK", "Stop the run of a stack; what it has done is undone, or held, where it has not gone too far", cobra.ExactArgs(1),
 		func(ctx context.Context, a *app.App, r *run.Record, _ []string) (asked, error) {
 			then := stack.Undo
 			if hold {

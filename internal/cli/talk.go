@@ -277,7 +277,7 @@ func (t *talk) openFile(args []string) error {
 			return err
 		case d.Stack == nil:
 			t.findings(d.Findings)
-			return fmt.Errorf("%s is no stack file: one says which template goes where", args[0])
+			return fmt.Errorf("%s is not a stack file: one says which template goes where", args[0])
 		}
 		t.choose(said{d.Stack.Stack, d.Path, d.Stack.Target.String(), nil, "as the file says it"})
 		return nil

@@ -306,7 +306,7 @@ func TestWorkersAndTargets(t *testing.T) {
 	token := m.token
 	m.token = ""
 	m.run(0, "ann", "stacks") // for which nothing is needed
-	if out := m.run(1, "ann", "worker"); !strings.Contains(out, "there are no credentials of any account here") {
+	if out := m.run(1, "ann", "worker"); !strings.Contains(out, "there are no credentials for any account here") {
 		t.Error(out)
 	}
 	if out := m.run(1, "ann", "deploy", files[0], "--yes"); !strings.Contains(out, "BRICKROW_TOKEN_WORKSHOP") {

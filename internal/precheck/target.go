@@ -199,8 +199,8 @@ func (c *Checker) quotasAt(cs *whatif.ChangeSet, at *TargetState) {
 				fix += "; the old part of a swap is there until the end"
 			}
 			c.findings.Errorf(made[l.Type][max(0, left)].Pos, "quota", fix,
-				"this makes %d of %s, and of the %d there can be in %s %d are left", n, l.Type, l.Most,
-				at.Target, max(0, left))
+				"this makes %d of %s; %s allows %d, and %d are left", n, l.Type, at.Target, l.Most,
+				max(0, left))
 		}
 	}
 	if free := at.About.FreeAddresses; len(addresses) > free {

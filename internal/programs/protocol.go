@@ -133,12 +133,12 @@ func (l *lines) line(text []byte) {
 		return
 	}
 	if l.answer != nil {
-		l.fault("it printed something behind its answer: %s", shortly(text))
+		l.fault("it printed something after its answer: %s", shortly(text))
 		return
 	}
 	var keys map[string]json.RawMessage
 	if err := json.Unmarshal(text, &keys); err != nil {
-		l.fault("it printed what is no JSON object: %s", shortly(text))
+		l.fault("it printed something that is not a JSON object: %s", shortly(text))
 		return
 	}
 	if _, step := keys["step"]; step {
@@ -176,7 +176,7 @@ func strictly(text []byte, into any) error {
 		return err
 	}
 	if _, err := d.Token(); !errors.Is(err, io.EOF) {
-		return errors.New("something comes behind it on the same line")
+		return errors.New("something follows it on the same line")
 	}
 	return nil
 }

@@ -78,7 +78,7 @@ type Worker struct {
 // workerGone is how long a worker says nothing before it counts as gone.
 const workerGone = 20 * time.Second
 
-// Beat says that a worker is there, and reports whether somebody wants it to take nothing more.
+// Beat says that a worker is there, and reports whether it was asked to take nothing more.
 func (s *Store) Beat(ctx context.Context, w Worker) (drain bool, err error) {
 	queues, err := encode(w.Queues)
 	if err != nil {

@@ -528,7 +528,7 @@ func (c *checker) isText(a *Artifact) {
 		text = text[size:]
 	}
 	c.findings.Errorf(a.Pos, "not-text", "save it as UTF-8; what is no text can be written with base64 -d, or fetched with curl",
-		"%s is no text in UTF-8: look at its line %d", a.File, line)
+		"%s is not UTF-8 text: look at its line %d", a.File, line)
 }
 
 // programs looks whether a type of one's own has what it cannot do without.

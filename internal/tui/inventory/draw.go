@@ -195,6 +195,9 @@ func (l *rows) at(x, y int) int {
 	return -1
 }
 
+// between is what stands between the counts.
+const between = "   "
+
 // Draw draws the bands, and beside them the chosen resource.
 func (v *View) Draw(s *part.Screen, r part.Rect) {
 	t := v.Theme()
@@ -211,7 +214,11 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 		s.Text(r.X+3, r.Y+1, r.W-6, t.Plain(), "asking the cloud what is there …")
 		return
 	}
-	s.Text(r.X+1, r.Y, r.W-2, t.Plain(), v.said)
+	said := v.said
+	for len(said) > 2 && part.Width(strings.Join(said, between)) > r.W-2 { // what is amiss is said in any case
+		said = slices.Delete(slices.Clone(said), 1, 2)
+	}
+	s.Text(r.X+1, r.Y, r.W-2, t.Plain(), strings.Join(said, between))
 	body := part.R(r.X, r.Y+2, r.W, r.H-2)
 	var problems []string
 	for _, in := range v.inv.Targets {

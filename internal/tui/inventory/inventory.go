@@ -34,7 +34,7 @@ type View struct {
 	bands   []band
 	version int // of what is shown
 	places  map[app.Place]int
-	said    string   // how many there are
+	said    []string // how many there are
 	texts   []string // what the filter looks in, of all that is there
 	textsOf *app.Inventory
 	textsAt int          // how many keep not all rules
@@ -749,7 +749,7 @@ func (v *View) Status() string {
 }
 
 // counts are the numbers of what is there, in words.
-func (v *View) counts() string {
+func (v *View) counts() []string {
 	there, stacks, nobody, odd, unread := 0, map[string]bool{}, 0, 0, 0
 	for _, r := range v.inv.There {
 		if !r.Gone {
@@ -767,19 +767,20 @@ func (v *View) counts() string {
 			unread++
 		}
 	}
-	out := fmt.Sprintf("%d there   %d in %s   %d nobody's", there, there-nobody, stack.Count(len(stacks), "stack"), nobody)
+	out := []string{fmt.Sprintf("%d there", there), fmt.Sprintf("%d in %s", there-nobody, stack.Count(len(stacks), "stack")),
+		fmt.Sprintf("%d nobody's", nobody)}
 	if odd > 0 {
-		out += fmt.Sprintf("   ≠ %d %s", odd, stack.NotAsRecorded)
+		out = append(out, fmt.Sprintf("≠ %d %s", odd, stack.NotAsRecorded))
 	}
 	if unread > 0 {
-		out += fmt.Sprintf("   ? %d %s", unread, stack.NotKnown)
+		out = append(out, fmt.Sprintf("? %d %s", unread, stack.NotKnown))
 	}
 	if n := len(v.broken); n > 0 {
 		words := "do not keep all rules"
 		if n == 1 {
 			words = "does not keep all rules"
 		}
-		out += fmt.Sprintf("   ! %d %s", n, words)
+		out = append(out, fmt.Sprintf("! %d %s", n, words))
 	}
 	return out
 }

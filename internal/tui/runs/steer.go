@@ -31,7 +31,7 @@ func (v *View) steering() []part.Binding {
 	}
 	keys = append(keys,
 		part.Bind(part.Run(func() {
-			v.stop(stack.Undo, "Stop run %d of %s? What is under way comes to its end, then all of it is undone, where it has not come too far.")
+			v.stop(stack.Undo, "Stop run %d of %s? What is under way comes to its end, then all of it is undone, where it has not gone too far.")
 		}), "c").Shown("c", "cancel and undo"),
 		part.Bind(part.Run(func() {
 			v.stop(stack.Hold, "Stop run %d of %s? What is under way comes to its end, and what is built stays.")
