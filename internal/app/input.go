@@ -33,9 +33,9 @@ func InputText(in *tosca.Property, text string) (string, error) {
 	return strings.TrimSpace(inline(v)), nil
 }
 
-// FillInput writes the value of an input, as YAML, into a stack file, in the place of the
-// mark that it is to be filled in.
-func FillInput(ctx context.Context, a *App, file, name, value string) error {
+// WriteInput writes the value of an input, as YAML, into a stack file, in the place of the one that stands there, or of
+// the mark that it is to be filled in.
+func WriteInput(ctx context.Context, a *App, file, name, value string) error {
 	doc, err := OpenDocument(file)
 	if err != nil {
 		return err

@@ -89,7 +89,7 @@ func (p *Program) askInput(ctx context.Context, a *app.App, in *bufio.Reader, fi
 		if err != nil || answer == "" || answer == variable {
 			return err
 		}
-		return app.FillInput(ctx, a, file, field.Name, "{ from_env: "+answer+" }")
+		return app.WriteInput(ctx, a, file, field.Name, "{ from_env: "+answer+" }")
 	}
 	for {
 		answer, err := p.line(in, fmt.Sprintf("%s (%s): ", field.Name, about))
@@ -98,7 +98,7 @@ func (p *Program) askInput(ctx context.Context, a *app.App, in *bufio.Reader, fi
 		}
 		value, err := app.InputText(field, answer)
 		if err == nil {
-			return app.FillInput(ctx, a, file, field.Name, value)
+			return app.WriteInput(ctx, a, file, field.Name, value)
 		}
 		fmt.Fprintf(p.Err, "%v\n", err)
 	}

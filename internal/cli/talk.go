@@ -30,6 +30,7 @@ type talk struct {
 	list   []said   // what was listed last, by its numbers
 	values []string // inputs that were given for now, as name=value
 	dir    string
+	text   *written // the file that is read and changed
 }
 
 // said is a stack, or a stack file that was never deployed.
@@ -76,8 +77,29 @@ func saidWords() []saying {
 		{"check", "", "says all that is wrong", true, file("check")},
 		{"inputs", "", "lists the inputs with their values, and where those come from", true, file("resolve", "--origins")},
 		{"input", "NAME=VALUE", "gives an input another value for now; without a value it takes that back", true, (*talk).input},
+		{"value", "NAME=VALUE", "writes the value of an input into the stack file", true, (*talk).value},
+		{"read", "FILE NUMBER TO", "says the lines of the template, or of a file", false, (*talk).read},
+		{"put", "NUMBER TEXT", "writes that line anew; the spaces it begins with count", false, nil},
+		{"add", "NUMBER TEXT", "writes a line below that one", false, nil},
+		{"remove", "NUMBER TO", "removes those lines", false, nil},
+		{"take back", "", "takes back the last change of those", false, (*talk).takeBack},
 		{"edit", "", "opens the stack file, or the template, in your editor", true, (*talk).edit},
-		{"deploy", "", "deploys it, after a question", true, file("deploy")},
+		{"save", "FILE", "saves what deploying would do, to be approved and carried out later", true, func(t *talk, args []string) error {
+			if len(args) != 1 {
+				return errors.New("save wants the name of a file, such as changes.json")
+			}
+			return file("whatif")(t, []string{"--save", args[0]})
+		}},
+		{"approve", "FILE", "agrees to what somebody else saved", false, run("approve")},
+		{"deploy", "", "deploys it, or what was saved, after a question", false, func(t *talk, args []string) error {
+			if len(args) > 0 && !strings.HasPrefix(args[0], "-") { // a file that was saved
+				return t.command(append([]string{"deploy"}, args...)...)
+			}
+			if t.about == nil {
+				return errNoneChosen
+			}
+			return file("deploy")(t, args)
+		}},
 		{"run", "", "follows the last run, or says how it went", true, name("watch")},
 		{"events", "", "says what happened in the last run", true, name("events")},
 		{"pause", "", "lets the run begin nothing more", true, name("pause")},
@@ -90,7 +112,10 @@ func saidWords() []saying {
 		{"drift", "", "says where the cloud differs from the record", true, name("drift")},
 		{"put back", "", "puts back what differs", true, name("drift", "--put-back")},
 		{"write", "", "writes what differs into the files", true, name("drift", "--write")},
+		{"rules", "", "says which rules are kept, and which are not", true, name("compliance")},
 		{"cloud", "", "says what is really there", false, run("cloud")},
+		{"adopt", "NODE ID", "lets a node of it stand for what is there already, after a question", true, file("adopt")},
+		{"release", "RESOURCE", "lets a resource leave it and stay in the cloud, after a question", true, name("release")},
 		{"act", "RESOURCE ACTION", "does something to what runs", true, name("act")},
 		{"scripts", "", "says what the scripts on its servers printed", true, name("scripts")},
 		{"fleets", "", "lists the fleets", false, run("fleet", "list")},
@@ -99,6 +124,8 @@ func saidWords() []saying {
 		{"help", "", "says all this", false, (*talk).help},
 	}
 }
+
+var errNoneChosen = errors.New("no stack is chosen: say stacks, then a number")
 
 // plainly is the interface without a screen.
 func (p *Program) plainly(ctx context.Context, a *app.App, o Screen) error {
@@ -122,12 +149,12 @@ func (p *Program) plainly(ctx context.Context, a *app.App, o Screen) error {
 		}
 		fmt.Fprintf(p.Out, "%s> ", name)
 		line, ended := readLine(t.in)
-		line = strings.TrimSpace(line)
-		switch {
-		case line == "leave" || line == "quit" || line == "exit" || line == "q" || ended && line == "":
+		line = strings.TrimLeft(line, " \t")
+		switch word := strings.TrimSpace(line); {
+		case word == "leave" || word == "quit" || word == "exit" || word == "q" || ended && word == "":
 			fmt.Fprintln(p.Out, "A run goes on without you.")
 			return nil
-		case line == "":
+		case word == "":
 			err = nil
 			continue
 		}
@@ -155,6 +182,10 @@ func readLine(r io.Reader) (line string, ended bool) {
 
 // hear does what a line says.
 func (t *talk) hear(line string) error {
+	if how, rest, _ := strings.Cut(line, " "); how == "put" || how == "add" || how == "remove" { // spaces count
+		return t.changeLine(how, rest)
+	}
+	line = strings.TrimSpace(line)
 	if n, err := strconv.Atoi(line); err == nil {
 		if n < 1 || n > len(t.list) {
 			return fmt.Errorf("there is no number %d: say stacks", n)
@@ -172,7 +203,7 @@ func (t *talk) hear(line string) error {
 			continue
 		}
 		if s.needs && t.about == nil {
-			return errors.New("no stack is chosen: say stacks, then a number")
+			return errNoneChosen
 		}
 		return s.do(t, words[len(parts):])
 	}
