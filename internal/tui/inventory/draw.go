@@ -195,6 +195,9 @@ func (l *rows) at(x, y int) int {
 	return -1
 }
 
+// leastDetail is how many lines there are at least for what is chosen.
+const leastDetail = 5
+
 // between is what stands between the counts.
 const between = "   "
 
@@ -235,7 +238,8 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 	}
 	list, side := body.SplitRight(max(52, r.W*2/5))
 	if r.W < 100 {
-		list, side = body.SplitBottom(body.H / 2)
+		v.rows.fit(v, body.W-1, body.H-leastDetail) // names come before details
+		list, side = body.SplitBottom(min(body.H/2, max(leastDetail, body.H-len(v.rows.lines)-1)))
 		s.Line(side.X, side.Y, side.W, t.On(t.Mortar), "─")
 		side = part.R(side.X+1, side.Y+1, side.W-2, side.H-1)
 	} else {

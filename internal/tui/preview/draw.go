@@ -51,7 +51,7 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 		case v.full:
 			most = r.H * 2 / 3
 		case r.H < tight && v.risk < 0:
-			most = 4
+			most = max(3, min(4, r.H-13))
 		}
 		body, strip = body.SplitBottom(min(len(lines)+1, most))
 		v.drawStrip(s, strip, lines)
@@ -71,7 +71,7 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 		return b
 	}
 	if r.W < 100 { // what matters has its name first, what is chosen is spelled out in the rest
-		wall := max(body.H/2, min(v.wall.Least(r.W, of), body.H-5))
+		wall := max(body.H/2, min(v.wall.Least(r.W, of), body.H-4))
 		top, bottom := body.SplitBottom(body.H - wall)
 		v.drawWall(s, top, of)
 		v.drawChange(s, part.R(bottom.X+1, bottom.Y, bottom.W-2, bottom.H))
