@@ -145,6 +145,13 @@ func (a *App) unchanged(last, p *Parsed, b *bundle.Bundle) bool {
 		(len(files) == 0 || a.ruleSet(p.from, last.File.Library, files) == last.Rules)
 }
 
+// SameText reports whether another draft was read from the same: the stack file, the template and what it reads, and the
+// rules.
+func (d *Draft) SameText(o *Draft) bool {
+	return d.Path == o.Path && d.Bundle != nil && o.Bundle != nil && reflect.DeepEqual(d.Stack, o.Stack) &&
+		d.Bundle.Same(o.Bundle) && slices.Equal(d.RuleFiles, o.RuleFiles) && d.Rules == o.Rules
+}
+
 // templateOf opens the template that a stack file names; nil where it cannot.
 func (a *App) templateOf(p *Parsed) *bundle.Bundle {
 	if in, err := a.settings(); err != nil {

@@ -164,6 +164,20 @@ func TestNotesAreShown(t *testing.T) {
 	d.wants("meanwhile for forecasters, nightly_model", "deploy it when nobody needs it")
 }
 
+// TestAWhatIfOfTheSameTextIsCurrent hears late of a file that was saved before the what-if was made, and of one that was
+// saved after it.
+func TestAWhatIfOfTheSameTextIsCurrent(t *testing.T) {
+	d := newDesk(t, 142, 42)
+	d.press("down", "3", "tab")
+	d.wants("d deploys it")
+	stackFile := filepath.Join(d.dir, "bulletin-test.stack.yaml")
+	d.send(part.FileChanged{Path: stackFile})
+	d.wants("d deploys it")
+	d.edit("bulletin-test.stack.yaml", "readers: 3", "readers: 5")
+	d.send(part.FileChanged{Path: stackFile})
+	d.wants("the files have changed: r makes it anew")
+}
+
 // TestALateAnswerIsNotShown lets an earlier reading, and an earlier what-if, end
 // after a later one.
 func TestALateAnswerIsNotShown(t *testing.T) {

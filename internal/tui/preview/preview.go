@@ -30,6 +30,7 @@ type View struct {
 	made    time.Time
 	loading bool
 	stale   bool
+	heard   bool // while it was loaded, a file was said to have changed
 	err     error
 	wall    part.Wall
 	seen    map[int]bool // risks looked through
@@ -107,8 +108,13 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return v.start(func() (*app.Preview, error) { return v.App().WhatIfUndo(v.Context(), st, msg.To) })
 	case part.ShowSaved:
 		return v.openSaved(msg.Path)
-	case part.FileChanged, part.InputsGiven:
+	case part.InputsGiven:
 		v.stale = v.preview != nil
+	case part.FileChanged:
+		v.heard = v.loading
+		return v.compareText()
+	case textRead:
+		v.stale = v.stale || msg.other && msg.of == v.preview
 	case part.Begin:
 		v.preview, v.chosen, v.applied = nil, nil, nil
 	case undoAsked:
@@ -117,8 +123,13 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		v.revisions(msg)
 	case previewLoaded:
 		v.loaded(msg)
+		if v.heard {
+			v.heard = false
+			return v.compareText()
+		}
 	case part.Compared:
-		v.written, v.stale = msg.Preview, v.preview != nil
+		v.written = msg.Preview
+		v.stale = v.stale || v.preview != nil && !isOf(v.preview, msg.Preview.Draft)
 	case part.Click:
 		return v.click(msg.X, msg.Y)
 	case part.Wheel:
@@ -185,6 +196,34 @@ func (v *View) open() tea.Cmd {
 		}
 		return v.App().WhatIf(v.Context(), d, only...)
 	})
+}
+
+// textRead says whether the files are other ones than a what-if was made of.
+type textRead struct {
+	of    *app.Preview
+	other bool
+}
+
+// compareText reads the files again: what is said to have changed may be what the what-if was made of.
+func (v *View) compareText() tea.Cmd {
+	p, about := v.preview, v.about
+	if p == nil {
+		return nil
+	}
+	if about.File == "" || p.Kind != run.KindDeploy || p.Saved != "" {
+		v.stale = true
+		return nil
+	}
+	values := v.Values(about.File)
+	return func() tea.Msg {
+		d, err := v.App().Load(v.Context(), about.File, values)
+		return textRead{p, err != nil || !isOf(p, d)}
+	}
+}
+
+// isOf reports whether a what-if was made of what a draft was read from.
+func isOf(p *app.Preview, d *app.Draft) bool {
+	return p.Draft != nil && d != nil && d.SameText(p.Draft)
 }
 
 // showWritten shows what the text that is being written would change, by the record,
