@@ -5,6 +5,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -55,6 +56,18 @@ type Options struct {
 	AskPrograms bool
 	// Looking says that nothing will be changed: a folder of data that cannot be written will do.
 	Looking bool
+	Seams
+}
+
+// Seams are where a simulation takes hold. None of them is set otherwise.
+type Seams struct {
+	// Reach is how the cloud at CloudURL is reached; nil is over the network.
+	Reach http.RoundTripper
+	// Halt is asked before and after each entry of the journal, and is told in words which. An error ends the run there, as
+	// if its process had ended.
+	Halt func(at string) error
+	// Around is around all that is written to the store.
+	Around func(write func() error) error
 }
 
 // App is an open Brick Row.
@@ -97,9 +110,7 @@ type App struct {
 	// clock lets a test say what time it is; nil is the time of the machine.
 	clock func() time.Time
 
-	// die lets a test end the process of a run at a moment of its choice: it is
-	// asked before and after each entry of the journal.
-	die func() error
+	halt func(at string) error // as in Seams
 
 	rulesMu  sync.Mutex
 	rules    *rules.Set // those read last
@@ -206,7 +217,7 @@ func Speed(given float64) (float64, error) {
 // Open opens the store and the cloud. The folder is made where it is missing.
 func Open(o Options) (*App, error) {
 	shipped := inBackground(profile.Read)
-	a := &App{Home: Home(o.Home)}
+	a := &App{Home: Home(o.Home), halt: o.Halt}
 	a.AskPrograms.Store(o.AskPrograms)
 	var err error
 	if a.Speed, err = Speed(o.Speed); err != nil {
@@ -236,11 +247,14 @@ func Open(o Options) (*App, error) {
 		return err
 	})
 	opening.Go(func() (err error) {
-		client, err = a.openCloud(o.CloudURL, o.Tokens, shipped)
+		client, err = a.openCloud(o, shipped)
 		return err
 	})
 	if err := opening.Wait(); err != nil {
 		return nil, errors.Join(err, a.Close())
+	}
+	if o.Around != nil {
+		a.store.Around(o.Around)
 	}
 	a.Profile = shipped()
 	a.Duration = whatif.Nominal(a.Profile.Library, a.Speed)
@@ -266,14 +280,15 @@ func MakeHome(home string) error {
 	return files.Private(home, info)
 }
 
-func (a *App) openCloud(url string, handed map[string]string,
-	shipped func() *profile.Profile) (*httpcloud.Client, error) {
-	if url == "" {
-		url = os.Getenv("BRICKROW_CLOUD")
-	}
+func (a *App) openCloud(o Options, shipped func() *profile.Profile) (*httpcloud.Client, error) {
+	url := cmp.Or(o.CloudURL, os.Getenv("BRICKROW_CLOUD"))
 	if url != "" {
-		tokens, err := credentials(a.Home, handed)
-		return &httpcloud.Client{Base: strings.TrimSuffix(url, "/"), HTTP: httpcloud.Direct,
+		tokens, err := credentials(a.Home, o.Tokens)
+		way := httpcloud.Direct
+		if o.Reach != nil {
+			way = &http.Client{Transport: o.Reach}
+		}
+		return &httpcloud.Client{Base: strings.TrimSuffix(url, "/"), HTTP: way,
 			Tokens: tokens, By: identity.Caller(), Without: a.without}, err
 	}
 	y, err := yard.Open(a.Home, yard.Options{Library: shipped().Library, Speed: a.Speed})
@@ -281,7 +296,7 @@ func (a *App) openCloud(url string, handed map[string]string,
 		return nil, err
 	}
 	a.yard = y
-	tokens, err := credentials(a.Home, handed)
+	tokens, err := credentials(a.Home, o.Tokens)
 	return &httpcloud.Client{Base: "http://yard.local", By: identity.Caller(), Without: a.without,
 		HTTP: &http.Client{Transport: yard.Transport{Handler: y.Handler()}}, Tokens: tokens}, err
 }

@@ -538,7 +538,7 @@ func (b *bench) diesOnce(t *testing.T, stackName string, p *Preview, n int64, sp
 			moments = chances.Load()
 		}
 		if err == nil {
-			b.die = nil
+			b.halt = nil
 			return r, moments
 		}
 		if !errors.Is(err, errDied) || at == 0 {

@@ -23,19 +23,26 @@ import (
 // journal writes for one run.
 type journal struct {
 	*store.Store
-	run *run.Record
-	die func() error
+	run  *run.Record
+	halt func(at string) error
 }
 
 func (j journal) Note(ctx context.Context, e *run.Entry, ev *run.Event, changes []run.Change) error {
-	if j.die != nil {
-		if err := j.die(); err != nil {
-			return err
-		}
+	if j.halt == nil {
+		return j.Store.Note(ctx, j.run, e, ev, changes)
+	}
+	at := ""
+	if e != nil {
+		at = e.Step.ID + " " + string(e.State)
+	} else if ev != nil {
+		at = ev.Resource + " " + string(ev.State) + " " + ev.Step
+	}
+	if err := j.halt("before " + at); err != nil {
+		return err
 	}
 	err := j.Store.Note(ctx, j.run, e, ev, changes)
-	if err == nil && j.die != nil {
-		err = j.die()
+	if err == nil {
+		err = j.halt("after " + at)
 	}
 	return err
 }
@@ -257,7 +264,7 @@ func (x *execution) prepareDriver(ctx context.Context) error {
 		}
 	}
 	x.driver = &run.Driver{RunID: x.run.ID, Stack: x.stack.Name, Store: x.storeID(ctx), Target: x.stack.Target, Cloud: x.Cloud,
-		Journal: journal{x.store, x.run, x.die}, Wanted: x.wanted, Library: x.Profile.Library,
+		Journal: journal{x.store, x.run, x.halt}, Wanted: x.wanted, Library: x.Profile.Library,
 		Asker: asker{x.App, x.stack.Target}, Limit: x.limits.of(x.stack.Target, x.run.Plan.Told, x.run.Plan.AtOnce)}
 	x.driver.Begin(recorded, old, kept, entries)
 	secrets, err := x.secretsOf(ctx, x.stack)
@@ -285,8 +292,8 @@ func (x *execution) tell(ctx context.Context, state run.State, words string) {
 }
 
 func (x *execution) set(ctx context.Context, status run.Status, revision int) error {
-	if x.die != nil {
-		if err := x.die(); err != nil {
+	if x.halt != nil {
+		if err := x.halt("before the run is " + string(status)); err != nil {
 			return err
 		}
 	}

@@ -60,7 +60,7 @@ var errDied = errors.New("the process was killed")
 // nothing is written any more.
 func (b *bench) mortal(n int64) (chances *atomic.Int64) {
 	chances = &atomic.Int64{}
-	b.die = func() error {
+	b.halt = func(string) error {
 		if now := chances.Add(1); n > 0 && now >= n {
 			return errDied
 		}
@@ -72,7 +72,7 @@ func (b *bench) mortal(n int64) (chances *atomic.Int64) {
 // pausing lets somebody wish for a pause of the last run at the nth chance.
 func (b *bench) pausing(t *testing.T, id string, n int64) (chances *atomic.Int64) {
 	chances = &atomic.Int64{}
-	b.die = func() error {
+	b.halt = func(string) error {
 		if chances.Add(1) == n {
 			if err := b.store.RequestPause(t.Context(), id, true); err != nil {
 				t.Error(err)
@@ -102,7 +102,7 @@ func (b *bench) ends(t *testing.T, ticket *Ticket, deaths ...int64) (*run.Record
 			first = chances.Load()
 		}
 		if err == nil {
-			b.die = nil
+			b.halt = nil
 			if r.State != run.StatusPaused {
 				return r, first
 			}
@@ -118,7 +118,7 @@ func (b *bench) ends(t *testing.T, ticket *Ticket, deaths ...int64) (*run.Record
 		if err := b.store.Unlock(t.Context(), ticket.Run.StackID, ticket.Token); err != nil {
 			t.Fatal(err)
 		}
-		b.die = nil
+		b.halt = nil
 		if ticket, err = b.Resume(t.Context(), b.stack("terrace"), On); err != nil {
 			t.Fatalf("after death %d of %v: %v", i, deaths, err)
 		}
@@ -437,7 +437,7 @@ func TestRandomKillsWithFaults(t *testing.T) {
 			}
 			b.mortal(at)
 			r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token)
-			b.die = nil
+			b.halt = nil
 			st := b.stack("bulletin-test")
 			if err == nil && (r.State == run.StatusDone || r.State == run.StatusUndone) {
 				return

@@ -163,7 +163,7 @@ func TestKilledWhileAsking(t *testing.T) {
 			}
 			b.mortal(n)
 			r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token)
-			b.die = nil
+			b.halt = nil
 			killed := errors.Is(err, errDied)
 			if killed {
 				if err := b.store.Unlock(t.Context(), ticket.Run.StackID, ticket.Token); err != nil {

@@ -141,7 +141,7 @@ func TestFormerlyKilled(t *testing.T) {
 		}
 		chances := b.mortal(moment)
 		_, err = b.Execute(t.Context(), ticket.Run.ID, ticket.Token)
-		b.die = nil
+		b.halt = nil
 		over := err == nil && chances.Load() < moment
 		if err != nil {
 			if err := b.store.Unlock(t.Context(), ticket.Run.StackID, ticket.Token); err != nil {

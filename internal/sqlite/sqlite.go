@@ -5,6 +5,7 @@ package sqlite
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -14,8 +15,16 @@ import (
 	"time"
 
 	"github.com/pressly/goose/v3"
-	_ "modernc.org/sqlite" // the driver
+	"modernc.org/sqlite" // the driver too
 )
+
+// now_ms() is the clock of this machine in SQL, in milliseconds since 1970: that of the process, so that a simulation can
+// let time pass.
+func init() {
+	sqlite.MustRegisterScalarFunction("now_ms", 0, func(*sqlite.FunctionContext, []driver.Value) (driver.Value, error) {
+		return time.Now().UnixMilli(), nil
+	})
+}
 
 // Open opens or makes the database in a file and applies the migrations in the
 // folder migrations of files. Synchronous is the setting of that name: FULL

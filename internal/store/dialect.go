@@ -61,7 +61,7 @@ type words struct {
 type embedded struct{ *sqlite.DB }
 
 func (embedded) words() words {
-	return words{now: `cast(unixepoch('subsec') * 1000 as integer)`,
+	return words{now: `now_ms()`, // a function of package sqlite
 		size: `select page_count * page_size from pragma_page_count(), pragma_page_size()`}
 }
 

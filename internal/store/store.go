@@ -122,6 +122,19 @@ func openAny(ctx context.Context, at Place, library func() *tosca.Library) (*Sto
 	return s, nil
 }
 
+// Around lets something be around all that is written from now on: it may leave the writing out, or say that it failed
+// when it did not, as a simulation does.
+func (s *Store) Around(f func(write func() error) error) { s.db = &surrounded{s.db, f} }
+
+type surrounded struct {
+	database
+	around func(write func() error) error
+}
+
+func (d *surrounded) Write(ctx context.Context, do func(transaction) error) error {
+	return d.around(func() error { return d.database.Write(ctx, do) })
+}
+
 func (s *Store) openFile(ctx context.Context) error {
 	file, key := filepath.Join(s.place.Dir, File), filepath.Join(s.place.Dir, KeyFile)
 	if missing(key) && !missing(file) && missing(key) { // looked at once more: another process may be beginning

@@ -1,0 +1,197 @@
+package sim
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"regexp"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+)
+
+// truth knows who did what in the cloud, and when: it reads each call that changes something, as the cloud gets it.
+type truth struct {
+	w     *world
+	mu    sync.Mutex
+	names map[string]string // of what is, or was, in the cloud, by id: stack/node
+	maker map[string]string // who made it, by id: hut/3 for run 3 of hut; hand
+	last  map[string]*call  // the last change, by id
+	log   []*call
+	keys  map[string]bool // that were sent before
+	ops   map[string]string
+}
+
+// call is a call of the cloud.
+type call struct {
+	at         time.Duration
+	method     string
+	path       string // after the region
+	id         string
+	node       string // stack/node, as the tags of a creation say
+	typ        string
+	by         string // hut/3, hand; "" is somebody who only looks
+	key        string
+	properties map[string]any
+	tags       map[string]string
+	refused    bool
+	again      bool // it was sent before
+}
+
+const hand = "hand"
+
+func newTruth(w *world) *truth {
+	return &truth{w: w, names: map[string]string{}, maker: map[string]string{}, last: map[string]*call{}, keys: map[string]bool{}, ops: map[string]string{}}
+}
+
+func (t *truth) nameOf(id string) string {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.names[id]
+}
+
+var byRun = regexp.MustCompile(`\(run (\d+) of ([^,]+), store`)
+
+// calls reads a call before it is made.
+func (t *truth) calls(req *http.Request) (*call, error) {
+	c := &call{at: t.w.clock(), method: req.Method, key: req.Header.Get("Idempotency-Key")}
+	parts := strings.SplitN(strings.TrimPrefix(req.URL.Path, "/v1/"), "/", 3)
+	if len(parts) == 3 {
+		c.path = parts[2]
+	} else {
+		c.path = req.URL.Path
+	}
+	if m := byRun.FindStringSubmatch(req.Header.Get("From")); m != nil {
+		c.by = m[2] + "/" + m[1]
+	}
+	if rest, ok := strings.CutPrefix(c.path, "resources/"); ok {
+		c.id, _, _ = strings.Cut(rest, "/")
+	}
+	if req.Body == nil {
+		return c, nil
+	}
+	body, err := io.ReadAll(req.Body)
+	if err != nil {
+		return nil, err
+	}
+	req.Body = io.NopCloser(bytes.NewReader(body))
+	var sent struct {
+		Type       string
+		Properties map[string]any
+		Tags       map[string]string
+	}
+	if c.changes() && len(body) > 0 && json.Unmarshal(body, &sent) == nil {
+		c.typ, c.properties, c.tags = sent.Type, sent.Properties, sent.Tags
+		if n := sent.Tags["node"]; n != "" {
+			c.node = sent.Tags["stack"] + "/" + n
+		}
+	}
+	return c, nil
+}
+
+// changes reports whether a call makes, changes or removes something.
+func (c *call) changes() bool {
+	return c.method == http.MethodPost && c.path == "resources" || c.id != "" && (c.method == http.MethodPatch || c.method == http.MethodDelete) &&
+		!strings.Contains(strings.TrimPrefix(c.path, "resources/"), "/")
+}
+
+// words tell a call without what is by chance.
+func (c *call) words() string {
+	what := c.path
+	if c.node != "" {
+		what = c.node
+	}
+	return strings.TrimSpace(c.method + " " + chance.ReplaceAllString(what, "<id>"))
+}
+
+// answered takes in what the cloud has said to a call.
+func (t *truth) answered(c *call, resp *http.Response) error {
+	if !c.changes() {
+		return nil
+	}
+	body, err := io.ReadAll(resp.Body)
+	if err != nil {
+		return err
+	}
+	resp.Body = io.NopCloser(bytes.NewReader(body))
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	c.at = t.w.clock()
+	c.refused = resp.StatusCode >= 300
+	if c.refused {
+		return nil
+	}
+	var op struct {
+		ResourceID string `json:"resource_id"`
+	}
+	if err := json.Unmarshal(body, &op); err != nil {
+		return nil
+	}
+	if c.id == "" {
+		c.id = op.ResourceID
+	}
+	if c.key != "" && t.keys[c.key] {
+		c.again = true
+		return nil
+	}
+	t.keys[c.key] = true
+	t.note(c)
+	return nil
+}
+
+// note takes in a change.
+func (t *truth) note(c *call) {
+	if c.method == http.MethodPost {
+		t.maker[c.id] = c.by
+	}
+	if c.node != "" {
+		t.names[c.id] = c.node
+	}
+	t.last[c.id] = c
+	t.log = append(t.log, c)
+}
+
+// byHand notes what hands have done.
+func (t *truth) byHand(method, id string, properties map[string]any) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.note(&call{at: t.w.clock(), method: method, path: "resources/" + id, id: id, by: hand, properties: properties})
+}
+
+// of is what a run has changed, in order.
+func (t *truth) of(name string, number int) []*call {
+	by := name + "/" + strconv.Itoa(number)
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	var out []*call
+	for _, c := range t.log {
+		if c.by == by {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// handsSince are the ids that hands have touched since a moment.
+func (t *truth) handsSince(at time.Duration) map[string]bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	out := map[string]bool{}
+	for _, c := range t.log {
+		if c.by == hand && c.at >= at {
+			out[c.id] = true
+		}
+	}
+	return out
+}
+
+func (t *truth) made(id string) string {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.maker[id]
+}
+
+func (c *call) String() string { return fmt.Sprintf("%s %s by %s", c.method, c.id, c.by) }
