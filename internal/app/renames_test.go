@@ -318,3 +318,41 @@ func TestPerhapsRenamed(t *testing.T) {
 		t.Errorf("what is renamed: %q", got)
 	}
 }
+
+// TestARenamingThatCannotBeUndoneAtOnce fails at a renaming, and at its undoing: gone back to by another process, the resource is
+// recorded under its former name, and once.
+func TestARenamingThatCannotBeUndoneAtOnce(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, 20000)
+	text := "tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  node_templates:\n" +
+		"    net: { type: Network, properties: { cidr: 10.1.0.0/16 } }\n"
+	b.write("slope.stack.yaml", "stack: slope\ntemplate: slope.yaml\ntarget: workshop/alder-1\n")
+	b.write("slope.yaml", text+"    one: { type: Subnet, properties: { cidr: 10.1.1.0/24 }, requirements: [ network: net ] }\n")
+	b.deploy(run.StatusDone, "slope.stack.yaml")
+	b.write("slope.yaml", text+"    two: { type: Subnet, metadata: { formerly: one }, properties: { cidr: 10.1.1.0/24, public: true }, requirements: [ network: net ] }\n")
+	b.fault(yard.Fault{Name: "two", At: "last", Times: 2})
+	if r := b.carry(b.preview("slope.stack.yaml"), stack.Undo); r.State != run.StatusStuck {
+		t.Fatalf("it is %s: %s", r.State, r.Reason)
+	}
+	ticket, err := b.Resume(t.Context(), b.stack("slope"), Back)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token); err != nil || r.State != run.StatusUndone {
+		t.Fatalf("%v, it is %s: %s", err, r.State, r.Reason)
+	}
+	c, err := b.Contents(t.Context(), b.stack("slope"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var names []string
+	for _, r := range c.Resources {
+		names = append(names, r.Name)
+	}
+	if fmt.Sprint(names) != "[net one]" {
+		t.Errorf("recorded are %v", names)
+	}
+	if got := b.preview("slope.stack.yaml").Tally.String(); got != "1 edit" {
+		t.Errorf("left to do is %s", got)
+	}
+}

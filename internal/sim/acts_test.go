@@ -149,9 +149,32 @@ func (w *world) cannot(p *person, what string, err error) {
 
 // carry begins a run of what a preview says.
 func (w *world) carry(p *person, m *model, v *app.Preview, then stack.OnFailure, words string) {
-	a := p.process()
-	before, at := w.there(m.name), w.clock()
+	a := p.app
+	if v.ChangeSet == nil || v.Findings.HasErrors() {
+		w.cannot(p, words, &app.Refusal{Findings: v.Findings})
+		return
+	}
+	r := &running{by: p, model: m, number: 1, kind: v.Kind, agreed: map[string]string{}, ids: map[string]string{}, before: w.there(m.name), at: w.clock()}
+	if st := w.stackOf(a, m); st != nil {
+		if last, err := a.RunNumber(background, st, 0); err == nil && last != nil {
+			r.number = last.Number + 1
+		}
+	}
+	for _, ch := range v.Changes {
+		r.agreed[ch.Name] = string(ch.Kind)
+		if ch.Recorded != nil {
+			r.ids[ch.Name] = ch.Recorded.ID
+		}
+	}
+	w.mu.Lock()
+	w.runs = append(w.runs, r) // also where its process ends before it has heard of it
+	w.mu.Unlock()
 	t, err := a.Prepare(background, v, then)
+	if err != nil && !p.ended {
+		w.mu.Lock()
+		w.runs = slices.DeleteFunc(w.runs, func(x *running) bool { return x == r })
+		w.mu.Unlock()
+	}
 	switch {
 	case errors.Is(err, app.ErrNothingToDo):
 		w.tell("%s %s: nothing to do", p.name, words)
@@ -160,18 +183,10 @@ func (w *world) carry(p *person, m *model, v *app.Preview, then stack.OnFailure,
 		w.cannot(p, words, err)
 		return
 	}
-	r := &running{by: p, model: m, number: t.Run.Number, kind: v.Kind, agreed: map[string]string{}, ids: map[string]string{}, before: before, at: at}
-	for _, ch := range v.Changes {
-		r.agreed[ch.Name] = string(ch.Kind)
-		if ch.Recorded != nil {
-			r.ids[ch.Name] = ch.Recorded.ID
-		}
-		w.meet("change: " + string(ch.Kind))
+	for _, kind := range r.agreed {
+		w.meet("change: " + kind)
 	}
 	w.tell("%s %s: run %d, %s, on failure %s", p.name, words, r.number, v.Tally, then)
-	w.mu.Lock()
-	w.runs = append(w.runs, r)
-	w.mu.Unlock()
 	w.execute(p, m, t)
 }
 
@@ -207,7 +222,7 @@ func (w *world) look(p *person, m *model, _ act) {
 	if _, err := a.Stacks(background); err != nil {
 		w.fault("%s cannot list the stacks: %v", p.name, err)
 	}
-	if v, err := w.whatIf(p, a, m); err == nil {
+	if v, err := w.whatIf(p, a, m); err == nil && v.ChangeSet != nil {
 		w.tell("%s looks what deploying %s would do: %s", p.name, m.name, v.Tally)
 	}
 }
@@ -268,7 +283,7 @@ func (w *world) last(a *app.App, m *model) *run.Record {
 		return nil
 	}
 	r, err := a.RunNumber(background, st, 0)
-	if err != nil || r.State.Ended() {
+	if err != nil || r == nil || !r.State.Open() {
 		return nil
 	}
 	return r

@@ -14,7 +14,6 @@ import (
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
 	"brickrow/internal/whatif"
-	"brickrow/internal/yard"
 )
 
 // asHand does something in the cloud itself, and waits for its end.
@@ -39,7 +38,7 @@ func (w *world) asHand(method string, is thing, body any) error {
 		}
 		req.Header.Set("Authorization", "Bearer "+w.tokens[is.Account])
 		req.Header.Set("From", "a hand")
-		resp, err := yard.Transport{Handler: w.yard.Handler()}.RoundTrip(req)
+		resp, err := w.cloud.RoundTrip(req)
 		if err != nil {
 			return err
 		}
@@ -94,9 +93,11 @@ func (w *world) ended(a *app.App, m *model, r *run.Record) {
 	if of.ended {
 		w.fault("run %d of %s has come to its end twice", r.Number, m.name)
 	}
-	of.ended = true
+	of.ended = r.State == run.StatusDone || r.State == run.StatusUndone
 	now, hands := w.there(m.name), w.truth.handsSince(of.at)
-	w.once(m, now, hands)
+	if of.ended {
+		w.once(m, now, hands)
+	}
 	switch {
 	case r.State == run.StatusUndone:
 		w.undone(of, r, now, hands)

@@ -1,11 +1,13 @@
 package sim
 
 import (
+	"errors"
 	"flag"
 	"fmt"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -20,6 +22,11 @@ var (
 	actsFlag   = flag.Int("acts", 40, "acts of a future")
 	forFlag    = flag.Duration("lasting", 0, "new seeds for so long")
 )
+
+func TestMain(m *testing.M) {
+	debug.SetGCPercent(400) // worlds are small, and many
+	os.Exit(m.Run())
+}
 
 // shm is where the files of worlds are: in memory, where there is such a place.
 func shm(t testing.TB) string {
@@ -38,9 +45,16 @@ type outcome struct {
 }
 
 // live lives through a future.
-func live(t *testing.T, dir string, seed uint64, list []act) (o outcome) {
+func live(t *testing.T, dir, begin string, seed uint64, list []act) (o outcome) {
 	dir = filepath.Join(dir, fmt.Sprint(seed))
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+	if err := errors.Join(os.CopyFS(dir, os.DirFS(begin)), os.Chmod(filepath.Join(dir, "home"), 0o700)); err != nil {
+		t.Fatal(err)
+	}
+	files, err := filepath.Glob(filepath.Join(dir, "home", "*"))
+	for _, file := range files {
+		err = errors.Join(err, os.Chmod(file, 0o600))
+	}
+	if err != nil {
 		t.Fatal(err)
 	}
 	defer os.RemoveAll(dir)
@@ -68,11 +82,38 @@ func live(t *testing.T, dir string, seed uint64, list []act) (o outcome) {
 // futureOf are the acts of a seed.
 func futureOf(seed uint64) []act { return acts(rand.New(rand.NewPCG(seed, 2)), *actsFlag) }
 
+// TestTheSameStory wants a seed to tell the same story each time, byte for byte.
+func TestTheSameStory(t *testing.T) {
+	dir := shm(t)
+	begin := filepath.Join(dir, "empty")
+	if err := empty(begin); err != nil {
+		t.Fatal(err)
+	}
+	for seed := range uint64(20) {
+		t.Run(fmt.Sprint(seed), func(t *testing.T) {
+			t.Parallel()
+			first, again := live(t, filepath.Join(dir, "a"), begin, seed, futureOf(seed)), live(t, filepath.Join(dir, "b"), begin, seed, futureOf(seed))
+			for i := range min(len(first.story), len(again.story)) {
+				if first.story[i] != again.story[i] {
+					t.Fatalf("line %d is once %q, and once %q", i+1, first.story[i], again.story[i])
+				}
+			}
+			if len(first.story) != len(again.story) {
+				t.Errorf("the one has %d lines, the other %d", len(first.story), len(again.story))
+			}
+		})
+	}
+}
+
 // TestFutures lives through many futures.
 func TestFutures(t *testing.T) {
 	dir := shm(t)
+	begin := filepath.Join(dir, "empty")
+	if err := empty(begin); err != nil {
+		t.Fatal(err)
+	}
 	if *seedFlag != 0 {
-		o := live(t, dir, *seedFlag, futureOf(*seedFlag))
+		o := live(t, dir, begin, *seedFlag, futureOf(*seedFlag))
 		fmt.Println(strings.Join(o.story, "\n"))
 		if len(o.wrong) > 0 {
 			t.Errorf("the future of seed %d: %s", *seedFlag, strings.Join(o.wrong, "\n"))
@@ -90,7 +131,7 @@ func TestFutures(t *testing.T) {
 			seed := *firstFlag + uint64(i)
 			t.Run(fmt.Sprint(seed), func(t *testing.T) {
 				t.Parallel()
-				o := live(t, dir, seed, futureOf(seed))
+				o := live(t, dir, begin, seed, futureOf(seed))
 				lived.Add(1)
 				if len(o.wrong) > 0 {
 					t.Errorf("the future of seed %d:\n%s", seed, strings.Join(o.wrong, "\n"))

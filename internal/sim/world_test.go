@@ -34,6 +34,7 @@ type world struct {
 	dir    string // of all files of this world
 	begun  time.Time
 	yard   *yard.Yard
+	cloud  yard.Transport
 	tokens map[string]string
 	truth  *truth
 	models []*model
@@ -61,13 +62,30 @@ type person struct {
 
 var errKilled = errors.New("the process was killed")
 
+// empty is a world in which nothing has happened: its files are copied, as making the tables takes long.
+func empty(dir string) error {
+	if err := os.MkdirAll(filepath.Join(dir, "home"), 0o700); err != nil {
+		return err
+	}
+	y, err := yard.Open(dir, yard.Options{Library: profile.Read().Library})
+	if err != nil {
+		return err
+	}
+	a, err := app.Open(app.Options{Home: filepath.Join(dir, "home"), Store: app.InFile, CloudURL: cloudURL, Tokens: y.Tokens()})
+	if err != nil {
+		return err
+	}
+	return errors.Join(a.Close(), y.Close())
+}
+
+// newWorld is a world in a folder that begins as an empty one.
 func newWorld(dir string, seed uint64) (*world, error) {
 	w := &world{seed: seed, dir: dir, begun: time.Now(), met: map[string]int{}}
 	y, err := yard.Open(dir, yard.Options{Library: profile.Read().Library})
 	if err != nil {
 		return nil, err
 	}
-	w.yard, w.tokens = y, y.Tokens()
+	w.yard, w.tokens, w.cloud = y, y.Tokens(), yard.Transport{Handler: y.Handler()}
 	w.truth = newTruth(w)
 	for _, name := range []string{"Ada", "Ben"} {
 		w.people = append(w.people, &person{w: w, name: name, slept: map[string]int{}})
@@ -211,7 +229,7 @@ func (p *person) RoundTrip(req *http.Request) (*http.Response, error) {
 	if err := p.die("before " + c.words()); err != nil {
 		return nil, err
 	}
-	resp, err := yard.Transport{Handler: p.w.yard.Handler()}.RoundTrip(req)
+	resp, err := p.w.cloud.RoundTrip(req)
 	if resp != nil {
 		err = errors.Join(err, p.w.truth.answered(c, resp))
 	}
@@ -232,8 +250,7 @@ type thing struct {
 
 // there is what is in the cloud, by id; of one stack, or of all.
 func (w *world) there(name string) map[string]thing {
-	door := &yard.Door{Base: cloudURL, HTTP: &http.Client{Transport: yard.Transport{Handler: w.yard.Handler()}}, Token: w.tokens[yard.Operator]}
-	list, err := door.Everything(context.Background(), name)
+	list, err := w.door().Everything(context.Background(), name)
 	if err != nil {
 		w.fault("the cloud does not list what is there: %v", err)
 	}
@@ -249,7 +266,7 @@ func (w *world) there(name string) map[string]thing {
 }
 
 func (w *world) door() *yard.Door {
-	return &yard.Door{Base: cloudURL, HTTP: &http.Client{Transport: yard.Transport{Handler: w.yard.Handler()}}, Token: w.tokens[yard.Operator]}
+	return &yard.Door{Base: cloudURL, HTTP: &http.Client{Transport: w.cloud}, Token: w.tokens[yard.Operator]}
 }
 
 // running is a run that somebody carries out.

@@ -460,7 +460,11 @@ func (s *Store) Journal(ctx context.Context, runID string) ([]run.Entry, error) 
 			}
 		}
 		if b.Record != "" {
-			if e.Record, err = s.decodeRecorded(e.Step.Resource, b.Record); err != nil {
+			name := e.Step.Resource
+			if e.Step.Action == run.Rename { // it had its former name before
+				name = e.Step.From
+			}
+			if e.Record, err = s.decodeRecorded(name, b.Record); err != nil {
 				return nil, err
 			}
 		}
