@@ -11,7 +11,7 @@ RACE = ./internal/app ./internal/cli ./internal/tui ./internal/store ./internal/
 # The tests are of what is given out: the program without C libraries, and without the paths of this machine.
 GIVEN = CGO_ENABLED=0 GOFLAGS="-trimpath -buildvcs=false"
 
-.PHONY: test demo bench fuzz screenshots tools dist reference
+.PHONY: sim test demo bench fuzz screenshots tools dist reference
 
 test: tools
 	@test -z "$$(gofmt -l cmd internal examples scripts)" || { gofmt -l cmd internal examples scripts; echo "run gofmt"; exit 1; }
@@ -27,6 +27,10 @@ test: tools
 # commands, and rpm installs the package.
 tools:
 	@scripts/need tmux gcc nvim patch initdb named xmllint git bash-completion zsh fish rpm
+
+# The whole program in made-up futures, 2,000 of them with new seeds: about ten minutes.
+sim:
+	$(GO) test ./internal/sim -run Futures -first 0 -futures 2000 -timeout 30m -v | grep -v '^=== \|--- PASS'
 
 # What is given out, in build/dist: for Linux and macOS, the same byte for byte whenever it is made of the same commit.
 dist:

@@ -582,3 +582,41 @@ func (b *bench) dump(id string) {
 		}
 	}
 }
+
+// TestCancelledInTheSweepAfterADeath ends the process right after a removal was begun, and lets somebody cancel the run: taken up, it
+// is not undone, as what was to be removed may be gone.
+func TestCancelledInTheSweepAfterADeath(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, 20000)
+	text := "tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  node_templates:\n    one: { type: Topic }\n"
+	b.write("slope.stack.yaml", "stack: slope\ntemplate: slope.yaml\ntarget: workshop/alder-1\n")
+	b.write("slope.yaml", text+"    two: { type: Topic }\n")
+	b.deploy(run.StatusDone, "slope.stack.yaml")
+	b.write("slope.yaml", text)
+	ticket, err := b.Prepare(t.Context(), b.preview("slope.stack.yaml"), stack.Undo)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.halt = func(at string) error {
+		if at == "after delete two started" {
+			return errDied
+		}
+		return nil
+	}
+	if _, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token); !errors.Is(err, errDied) {
+		t.Fatal(err)
+	}
+	b.halt = nil
+	if err := b.store.RequestCancel(t.Context(), ticket.Run.ID, stack.Undo); err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []run.Status{run.StatusStuck, run.StatusDone} {
+		ticket, err := b.Resume(t.Context(), b.stack("slope"), On)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token); err != nil || r.State != want {
+			t.Fatalf("%v, it is %s, want %s: %s", err, r.State, want, r.Reason)
+		}
+	}
+}

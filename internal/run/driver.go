@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"sync"
 	"time"
 
@@ -123,6 +124,14 @@ func (d *Driver) note(ctx context.Context, e *Entry, ev *Event, changes []Change
 	return d.Journal.Note(ctx, e, ev, changes)
 }
 
+// sweeping reports whether a removal was begun, also by an earlier process: what it was sent for may be gone by now.
+func (d *Driver) sweeping(steps []Step) bool {
+	return slices.ContainsFunc(steps, func(s Step) bool {
+		e := d.entries[s.ID]
+		return e != nil && s.Final() && s.Phase == PhaseSweep && e.State != Unchanged
+	})
+}
+
 // Run carries out steps until all are done, one fails, or the run is
 // cancelled. Steps that the journal says are done are left out; those it says
 // were started are sent again under the same key. The error is one of this
@@ -195,7 +204,7 @@ func (d *Driver) Run(ctx context.Context, steps []Step) (Outcome, error) {
 	if broken != nil {
 		return out, broken
 	}
-	out.Complete, out.CannotReturn = sched.Complete(), sched.CannotReturn()
+	out.Complete, out.CannotReturn = sched.Complete(), sched.CannotReturn() || d.sweeping(steps)
 	out.Paused = sched.Paused() && !out.Complete && !out.Cancelled
 	for _, e := range d.entries {
 		out.Entries = append(out.Entries, *e)

@@ -309,6 +309,10 @@ func (w *world) deployedAtLast(p *person, a *app.App, m *model) {
 		w.carry(p, m, v, stack.Undo, "deploys "+m.name+" at last")
 		w.settle()
 	}
+	if r := w.last(a, m); r != nil && r.State == run.StatusHeld { // all of it is built, and it has not come to its end
+		w.takesUp(p, a, m, w.stackOf(a, m), true)
+		w.settle()
+	}
 	if r := w.last(a, m); r != nil {
 		w.fault("%s cannot be deployed at last: run %d is %s: %s", m.name, r.Number, r.State, r.Reason)
 		return

@@ -17,10 +17,9 @@ import (
 
 var (
 	seedFlag   = flag.Uint64("seed", 0, "live through the future of this seed alone, and tell it")
-	firstFlag  = flag.Uint64("first", 1, "the first seed")
+	firstFlag  = flag.Uint64("first", 1, "the first seed; 0 is one by chance")
 	futureFlag = flag.Int("futures", 0, "so many futures; 0 is as many as a test has time for")
 	actsFlag   = flag.Int("acts", 40, "acts of a future")
-	forFlag    = flag.Duration("lasting", 0, "new seeds for so long")
 )
 
 func TestMain(m *testing.M) {
@@ -122,7 +121,10 @@ func TestFutures(t *testing.T) {
 	}
 	n := *futureFlag
 	if n == 0 {
-		n = 40
+		n = 80
+	}
+	if *firstFlag == 0 {
+		*firstFlag = rand.Uint64N(1 << 40)
 	}
 	begun := time.Now()
 	var lived atomic.Int64
