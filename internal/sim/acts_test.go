@@ -15,7 +15,6 @@ import (
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
-	"brickrow/internal/whatif"
 	"brickrow/internal/yard"
 )
 
@@ -420,5 +419,3 @@ func (w *world) mend() {
 		w.fault("the faults cannot be cleared: %v", err)
 	}
 }
-
-var _ = whatif.Same

@@ -271,17 +271,15 @@ func (w *world) door() *yard.Door {
 
 // running is a run that somebody carries out.
 type running struct {
-	by      *person
-	model   *model
-	number  int
-	kind    run.Kind
-	agreed  map[string]string // what was agreed to, by resource: the kind of its change
-	ids     map[string]string // in the cloud, when it began
-	before  map[string]thing
-	at      time.Duration
-	hands   int  // done by then
-	resumed bool // it was begun by another process
-	ended   bool
+	by     *person
+	model  *model
+	number int
+	kind   run.Kind
+	agreed map[string]string // what was agreed to, by resource: the kind of its change
+	ids    map[string]string // in the cloud, when it began
+	before map[string]thing
+	at     time.Duration
+	ended  bool
 }
 
 // write writes the files of a stack.
