@@ -2,6 +2,7 @@ package sim
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -32,6 +33,7 @@ type call struct {
 	path       string // after the region
 	id         string
 	node       string // stack/node, as the tags of a creation say
+	of         string // stack/node of what it is about, as far as is known
 	typ        string
 	by         string // hut/3, hand; "" is somebody who only looks
 	key        string
@@ -67,9 +69,16 @@ func (t *truth) calls(req *http.Request) (*call, error) {
 	if m := byRun.FindStringSubmatch(req.Header.Get("From")); m != nil {
 		c.by = m[2] + "/" + m[1]
 	}
-	if rest, ok := strings.CutPrefix(c.path, "resources/"); ok {
-		c.id, _, _ = strings.Cut(rest, "/")
+	kind, rest, _ := strings.Cut(c.path, "/")
+	rest, _, _ = strings.Cut(rest, "/")
+	t.mu.Lock()
+	switch kind {
+	case "resources":
+		c.id, c.of = rest, t.names[rest]
+	case "operations":
+		c.of = t.ops[rest]
 	}
+	t.mu.Unlock()
 	if req.Body == nil {
 		return c, nil
 	}
@@ -104,6 +113,9 @@ func (c *call) words() string {
 	if c.node != "" {
 		what = c.node
 	}
+	if c.of != "" && c.of != c.node {
+		what += " of " + c.of
+	}
 	return strings.TrimSpace(c.method + " " + chance.ReplaceAllString(what, "<id>"))
 }
 
@@ -125,6 +137,7 @@ func (t *truth) answered(c *call, resp *http.Response) error {
 		return nil
 	}
 	var op struct {
+		ID         string
 		ResourceID string `json:"resource_id"`
 	}
 	if err := json.Unmarshal(body, &op); err != nil {
@@ -133,6 +146,7 @@ func (t *truth) answered(c *call, resp *http.Response) error {
 	if c.id == "" {
 		c.id = op.ResourceID
 	}
+	t.ops[op.ID] = cmp.Or(c.node, t.names[c.id])
 	if c.key != "" && t.keys[c.key] {
 		c.again = true
 		return nil

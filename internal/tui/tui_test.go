@@ -372,7 +372,7 @@ func TestWritingAnInput(t *testing.T) {
 	d.wants("bulletin-test.stack.yaml has readers now")
 	d.into("oncall_token", "hush-quiet-now")
 	d.press("ctrl+s")
-	d.wants("is a secret, which does not belong into a stack file")
+	d.wants("is a secret, which does not belong in a stack file")
 	text, err := os.ReadFile(filepath.Join(d.dir, "bulletin-test.stack.yaml"))
 	if err != nil {
 		t.Fatal(err)
