@@ -34,10 +34,15 @@ func (x *terminal) do(m demo.Move) {
 	for range 40 {
 		before := x.screen()
 		x.keys(key)
-		seen := x.screen()
-		for wait := 0; wait < 40 && seen == before; wait++ { // a busy machine takes its time
-			time.Sleep(50 * time.Millisecond)
-			seen = x.screen()
+		seen, still := x.screen(), 0
+		for wait := 0; wait < 60 && still < 8 && (m.Until == "" && seen == before || m.Until != "" && !strings.Contains(seen, m.Until)); wait++ {
+			time.Sleep(50 * time.Millisecond) // a busy machine takes its time, and what the key asked for may come in parts
+			last := seen
+			if seen = x.screen(); seen == last && seen != before {
+				still++
+			} else {
+				still = 0
+			}
 		}
 		if m.Until == "" || strings.Contains(seen, m.Until) {
 			return
