@@ -59,8 +59,8 @@ func saidWords() []saying {
 	}
 	file := func(args ...string) func(*talk, []string) error {
 		return func(t *talk, more []string) error {
-			if t.about.file == "" {
-				return fmt.Errorf("it is not known which stack file %s came from; open and the file says it", t.about.name)
+			if err := t.hasFile(); err != nil {
+				return err
 			}
 			with := append(slices.Clone(args), t.about.file)
 			for _, v := range t.values {
@@ -126,6 +126,14 @@ func saidWords() []saying {
 }
 
 var errNoneChosen = errors.New("no stack is chosen: say stacks, then a number")
+
+// hasFile refuses where it is not known which file the chosen stack came from.
+func (t *talk) hasFile() error {
+	if t.about.file == "" {
+		return fmt.Errorf("it is not known which stack file %s came from; open and the file says it", t.about.name)
+	}
+	return nil
+}
 
 // plainly is the interface without a screen.
 func (p *Program) plainly(ctx context.Context, a *app.App, o Screen) error {

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"brickrow/internal/app"
+	"brickrow/internal/cloud"
 	"brickrow/internal/stack"
 	"brickrow/internal/tosca"
 )
@@ -25,6 +26,9 @@ func (t *talk) value(args []string) error {
 	name, text, set := strings.Cut(strings.Join(args, " "), "=")
 	if !set || name == "" || text == "" {
 		return errors.New("value wants NAME=VALUE, such as readers=4")
+	}
+	if err := t.hasFile(); err != nil {
+		return err
 	}
 	return t.with(func(a *app.App) error {
 		d, err := a.Load(t.ctx, t.about.file, app.Values{})
@@ -73,7 +77,11 @@ func (t *talk) read(args []string) error {
 	case file == "" && t.about == nil:
 		return errors.New("say which file: read FILE; or choose a stack first, and read says its template")
 	case file == "":
-		err := t.with(func(a *app.App) error {
+		err := t.hasFile()
+		if err != nil {
+			return err
+		}
+		err = t.with(func(a *app.App) error {
 			d, err := a.Load(t.ctx, t.about.file, app.Values{})
 			if err == nil {
 				file = d.Template
@@ -88,10 +96,9 @@ func (t *talk) read(args []string) error {
 	if err != nil {
 		return err
 	}
-	if t.text == nil || t.text.doc.Path != file {
-		t.text = &written{}
+	if t.text == nil || t.text.doc.Path != file || t.text.doc.Text != doc.Text { // taking back would undo what others wrote
+		t.text = &written{doc: doc}
 	}
-	t.text.doc = doc
 	lines := strings.Split(strings.TrimSuffix(doc.Text, "\n"), "\n")
 	from, to := 1, len(lines)
 	if len(numbers) > 0 {
@@ -106,7 +113,7 @@ func (t *talk) read(args []string) error {
 	fmt.Fprintf(t.Out, "%s, lines %d to %d of %d.\n", filepath.Base(file), from, to, len(lines))
 	for n := from; n <= to; n++ {
 		line := strings.TrimLeft(lines[n-1], " ")
-		fmt.Fprintf(t.raw(), "%d, indented %d: %s\n", n, len(lines[n-1])-len(line), line)
+		fmt.Fprintf(t.raw(), "%d, indented %d: %s\n", n, len(lines[n-1])-len(line), cloud.Clean(line))
 	}
 	return nil
 }
@@ -187,7 +194,7 @@ func (t *talk) save(text string) error {
 // wrongNow says what is wrong after a change.
 func (t *talk) wrongNow() error {
 	path := t.text.doc.Path
-	if t.about != nil {
+	if t.about != nil && t.about.file != "" {
 		path = t.about.file
 	}
 	return t.with(func(a *app.App) error {

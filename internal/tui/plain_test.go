@@ -34,6 +34,17 @@ func TestTheInterfaceInLines(t *testing.T) {
 	say("take back", "bulletin.yaml is saved, and nothing is wrong.")
 	say("add 112         label: hut readings", "nothing is wrong")
 	say("remove 113", "nothing is wrong")
+	template := filepath.Join(home+"-project", "bulletin.yaml")
+	others, err := os.ReadFile(template)
+	if err == nil {
+		err = os.WriteFile(template, append(others, "# somebody else was here\n"...), 0o600)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	say("put 1 x", "since it was read, and nothing was written")
+	say("read 244 245", "# somebody else was here")
+	say("take back", "there is no change to take back") // which would take theirs back too
 	agreed := filepath.Join(filepath.Dir(home), "agreed.json")
 	say("save "+agreed, "agreed.json")
 	say("approve "+agreed, "another person has to approve it")

@@ -52,7 +52,8 @@ type row struct {
 }
 
 // fit lays the bands out, with names where there is room for them, and with what they are where there is room for
-// that too: each title on a line of its own, else beside its bricks; else with names that are cut, else with those alone of what is chosen and what is not as it should be.
+// that too: each title on a line of its own, else beside its bricks; else with names that are cut, else with those
+// alone of what is chosen and what is not as it should be.
 func (l *rows) fit(v *View, w, h int) {
 	key := layoutOf{version: v.version, width: w, height: h, table: v.table}
 	few := len(v.shown) <= mostNamed
@@ -238,8 +239,8 @@ func (v *View) Draw(s *part.Screen, r part.Rect) {
 	}
 	list, side := body.SplitRight(max(52, r.W*2/5))
 	if r.W < 100 {
-		v.rows.fit(v, body.W-1, body.H-leastDetail) // names come before details
-		list, side = body.SplitBottom(min(body.H/2, max(leastDetail, body.H-len(v.rows.lines)-1)))
+		v.tight.fit(v, body.W-1, body.H-leastDetail) // names come before details
+		list, side = body.SplitBottom(min(body.H/2, max(leastDetail, body.H-len(v.tight.lines)-1)))
 		s.Line(side.X, side.Y, side.W, t.On(t.Mortar), "─")
 		side = part.R(side.X+1, side.Y+1, side.W-2, side.H-1)
 	} else {

@@ -40,6 +40,7 @@ type View struct {
 	textsAt int          // how many keep not all rules
 	legend  []*app.There // one for each mark
 	rows    rows
+	tight   rows // with as little of the details as can be, in a narrow window
 	top     int
 	list    part.Rect
 	side    part.Rect
