@@ -30,7 +30,7 @@ tools:
 
 # The whole program in made-up futures, 2,000 of them with new seeds: about ten minutes.
 sim:
-	$(GO) test ./internal/sim -run Futures -first 0 -futures 2000 -timeout 30m -v | grep -v '^=== \|--- PASS'
+	$(GO) test ./internal/sim -run Futures -timeout 30m -v -first 0 -futures 2000 | grep -v '^=== \|--- PASS'
 
 # What is given out, in build/dist: for Linux and macOS, the same byte for byte whenever it is made of the same commit.
 dist:

@@ -7,6 +7,7 @@ package profile
 import (
 	"embed"
 	"fmt"
+	"sync"
 
 	"brickrow/internal/precheck"
 	"brickrow/internal/stack"
@@ -32,9 +33,13 @@ var (
 // Type is a type of the shipped profiles by its name.
 func (p *Profile) Type(name string) *tosca.NodeType { return p.Library.Nodes[name] }
 
-// Read reads the shipped profiles; each of the others builds upon that of the cloud. It takes some milliseconds: who needs it often
-// keeps it.
-func Read() *Profile {
+// Read reads the shipped profiles, once in a process, which takes some milliseconds.
+func Read() *Profile { return shipped() }
+
+var shipped = sync.OnceValue(read)
+
+// read reads the profiles; each of the others builds upon that of the cloud.
+func read() *Profile {
 	p := &Profile{byName: map[string]*tosca.Library{}}
 	for _, name := range tosca.Shipped {
 		file := tosca.ProfileFile(name)

@@ -38,7 +38,7 @@ func (p *revert) prepare(ctx context.Context, t *task) (*ending, error) {
 	}
 	live, err := t.read(ctx, p.orig.Record.Type, p.orig.Record.ID)
 	if err != nil {
-		return nil, err
+		return p.refused(ctx, t, err)
 	}
 	if alike(live, p.orig) {
 		return &ending{state: Done, shown: IsUndone, words: "it is put back", changes: p.changes(t)}, nil
@@ -53,7 +53,13 @@ func (p *revert) ask(ctx context.Context, t *task) (cloud.Operation, error) {
 	return t.Cloud.Update(ctx, t.ref(), t.key(), p.req)
 }
 
-func (p *revert) refused(ctx context.Context, t *task, err error) (*ending, error) { return nil, err }
+// refused is the end where it was removed meanwhile, by whomever.
+func (p *revert) refused(ctx context.Context, t *task, err error) (*ending, error) {
+	if cloud.IsNotFound(err) {
+		return &ending{state: Done, shown: IsUndone, words: "it is not there any more: there is nothing to put back", changes: p.changes(t)}, nil
+	}
+	return nil, err
+}
 
 func (p *revert) record(ctx context.Context, t *task) (*ending, error) {
 	return &ending{state: Done, shown: IsUndone, changes: p.changes(t)}, nil

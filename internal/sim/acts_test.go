@@ -22,8 +22,8 @@ import (
 // acts before it are left out.
 type act struct {
 	Do      string
-	Who     int
-	On      int // which stack
+	Who     int `json:",omitempty"`
+	On      int `json:",omitempty"` // which stack
 	A, B, C uint64
 	Then    time.Duration // how long it is quiet after it
 }
@@ -70,15 +70,15 @@ func acts(rnd *rand.Rand, n int) []act {
 			}
 		}
 		x := act{Do: name, Who: rnd.IntN(2), On: rnd.IntN(2), A: rnd.Uint64N(1 << 30), B: rnd.Uint64N(1 << 30), C: rnd.Uint64N(1 << 30)}
-		switch rnd.IntN(4) { // a moment, the middle of a run, its end, a while
-		case 0:
+		switch rnd.IntN(5) { // a moment, the middle of a run, its end, a while
+		case 0, 1:
 			x.Then = time.Duration(rnd.IntN(500)) * time.Millisecond
-		case 1:
-			x.Then = time.Duration(rnd.IntN(20_000)) * time.Millisecond
 		case 2:
-			x.Then = time.Duration(60+rnd.IntN(120)) * time.Second
+			x.Then = time.Duration(rnd.IntN(6_000)) * time.Millisecond
+		case 3:
+			x.Then = time.Duration(rnd.IntN(40_000)) * time.Millisecond
 		default:
-			x.Then = time.Duration(rnd.IntN(60_000)) * time.Millisecond
+			x.Then = time.Duration(60+rnd.IntN(120)) * time.Second
 		}
 		list = append(list, x)
 	}
@@ -93,8 +93,10 @@ func (w *world) do(x act) {
 	}) bool {
 		return d.name == x.Do
 	})
+	m := w.models[x.On%len(w.models)]
 	w.meet(x.Do)
-	does[i].do(w, w.people[x.Who%len(w.people)], w.models[x.On%len(w.models)], x)
+	w.meet(x.Do + " while " + w.state(m))
+	does[i].do(w, w.people[x.Who%len(w.people)], m, x)
 	time.Sleep(x.Then)
 }
 
@@ -192,11 +194,15 @@ func (w *world) carry(p *person, m *model, v *app.Preview, then stack.OnFailure,
 // execute carries a run out, in the background.
 func (w *world) execute(p *person, m *model, t *app.Ticket) {
 	a, ctx := p.app, p.ctx
+	w.becomes(m, t.Run.Number, "under way")
 	p.mine.Add(1)
 	go func() {
 		defer p.mine.Done()
 		begun := w.clock()
 		r, err := a.Execute(ctx, t.Run.ID, t.Token)
+		if w.becomes(m, t.Run.Number, "broken off"); err == nil {
+			w.becomes(m, t.Run.Number, string(r.State))
+		}
 		if took := w.clock() - begun; took > 2*time.Hour {
 			w.fault("run %d of %s took %s", t.Run.Number, m.name, took)
 		}
@@ -417,5 +423,49 @@ func (w *world) breaks(_ *person, m *model, x act) {
 func (w *world) mend() {
 	if err := w.door().ClearFaults(background); err != nil {
 		w.fault("the faults cannot be cleared: %v", err)
+	}
+}
+
+// wanted is what many futures together have to meet.
+func wanted() (list []string) {
+	for _, d := range does {
+		list = append(list, d.name)
+		for _, state := range states {
+			if !neverIn[d.name+" while "+state] {
+				list = append(list, d.name+" while "+state)
+			}
+		}
+	}
+	return append(list, "ended: done", "ended: undone", "ended: held", "ended: paused", "ended: stuck", "broke off", "taken up: on", "taken up: back",
+		"change: new", "change: edit", "change: swap", "change: drop", "change: same", "hand: PATCH", "hand: DELETE",
+		"fault: fail", "fault: busy", "fault: lose")
+}
+
+// states are those in which a stack may be when something happens.
+var states = []string{"nothing", "under way", "broken off", "done", "undone", "held", "paused", "stuck"}
+
+// neverIn are the acts that mean nothing in a state.
+var neverIn = map[string]bool{}
+
+// state is in which state a stack is, as far as this world has heard.
+func (w *world) state(m *model) string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for _, r := range slices.Backward(w.runs) {
+		if r.model == m {
+			return r.state
+		}
+	}
+	return "nothing"
+}
+
+// becomes notes in which state a run is.
+func (w *world) becomes(m *model, number int, state string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for _, r := range w.runs {
+		if r.model == m && r.number == number {
+			r.state = state
+		}
 	}
 }

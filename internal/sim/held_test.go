@@ -3,6 +3,7 @@ package sim
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"io"
 	"net/http"
 	"os"
@@ -38,6 +39,10 @@ func (w *world) asHand(method string, is thing, body any) error {
 		}
 		req.Header.Set("Authorization", "Bearer "+w.tokens[is.Account])
 		req.Header.Set("From", "a hand")
+		if body != nil || method == http.MethodDelete {
+			w.hands++
+			req.Header.Set("Idempotency-Key", fmt.Sprint("hand ", w.hands))
+		}
 		resp, err := w.cloud.RoundTrip(req)
 		if err != nil {
 			return err

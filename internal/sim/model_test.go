@@ -2,7 +2,6 @@ package sim
 
 import (
 	"fmt"
-	"math/rand/v2"
 	"slices"
 	"strings"
 )
@@ -95,10 +94,10 @@ func (m *model) secret(n *node) string {
 }
 
 // newModel is a stack with some nodes.
-func newModel(seed uint64, index int, rnd *rand.Rand) *model {
+func newModel(seed uint64, index int, begin []sown) *model {
 	m := &model{name: pick([]string{"hut", "ridge", "valley"}, uint64(index)), seed: seed, index: index}
-	for range 2 + rnd.IntN(6) {
-		m.add(rnd.Uint64(), rnd.Uint64())
+	for _, s := range begin {
+		m.add(s.A, s.B)
 	}
 	return m
 }

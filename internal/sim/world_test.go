@@ -39,6 +39,7 @@ type world struct {
 	truth  *truth
 	models []*model
 	people []*person
+	hands  int // what hands have asked of the cloud
 
 	mu    sync.Mutex
 	story []string
@@ -280,6 +281,7 @@ type running struct {
 	before map[string]thing
 	at     time.Duration
 	ended  bool
+	state  string // as far as this world has heard
 }
 
 // write writes the files of a stack.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-	"strings"
 
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
@@ -16,17 +15,7 @@ const lastTimings = 9
 // Timings are how long steps took in past runs, as ratios to what the profile
 // says: the last nine of each type and action, the newest first.
 func (s *Store) Timings(ctx context.Context) (map[string]map[run.Action][]float64, error) {
-	kinds, err := s.timed(ctx)
-	if err != nil || len(kinds) == 0 {
-		return nil, err
-	}
-	var each []string
-	var args []any
-	for _, k := range kinds {
-		each = append(each, `select * from (select type, action, ratio, at_ms from timings where type = ? and action = ? order by at_ms desc limit ?) as t`)
-		args = append(args, k.typ, k.action, lastTimings)
-	}
-	rows, err := s.db.QueryContext(ctx, strings.Join(each, " union all ")+` order by 4 desc`, args...)
+	rows, err := s.db.QueryContext(ctx, newestTimings, lastTimings-1)
 	if err != nil {
 		return nil, err
 	}
@@ -36,46 +25,29 @@ func (s *Store) Timings(ctx context.Context) (map[string]map[run.Action][]float6
 		var typ string
 		var action run.Action
 		var ratio float64
-		var at int64
-		if err := rows.Scan(&typ, &action, &ratio, &at); err != nil {
+		if err := rows.Scan(&typ, &action, &ratio); err != nil {
 			return nil, err
 		}
 		if out[typ] == nil {
 			out[typ] = map[run.Action][]float64{}
 		}
-		out[typ][action] = append(out[typ][action], ratio)
-	}
-	return out, rows.Err()
-}
-
-// kind is what is timed together.
-type kind struct {
-	typ    string
-	action run.Action
-}
-
-// timed are the types and actions that there are timings of, each found by its index however many there are.
-func (s *Store) timed(ctx context.Context) ([]kind, error) {
-	rows, err := s.db.QueryContext(ctx, `with recursive
-		types(type) as (select min(type) from timings union all
-			select (select min(t.type) from timings t where t.type > types.type) from types where types.type is not null),
-		kinds(type, action) as (select type, (select min(t.action) from timings t where t.type = types.type) from types union all
-			select type, (select min(t.action) from timings t where t.type = kinds.type and t.action > kinds.action) from kinds where kinds.action is not null)
-		select type, action from kinds where action is not null order by type, action`)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var out []kind
-	for rows.Next() {
-		var k kind
-		if err := rows.Scan(&k.typ, &k.action); err != nil {
-			return nil, err
+		if of := out[typ]; len(of[action]) < lastTimings { // as several may be of the same moment
+			of[action] = append(of[action], ratio)
 		}
-		out = append(out, k)
 	}
 	return out, rows.Err()
 }
+
+// newestTimings finds the types and actions that there are timings of, and the newest of each, all by their index however
+// many there are.
+const newestTimings = `with recursive
+	types(type) as (select min(type) from timings union all
+		select (select min(t.type) from timings t where t.type > types.type) from types where types.type is not null),
+	kinds(type, action) as (select type, (select min(t.action) from timings t where t.type = types.type) from types union all
+		select type, (select min(t.action) from timings t where t.type = kinds.type and t.action > kinds.action) from kinds where kinds.action is not null)
+	select t.type, t.action, t.ratio from kinds k join timings t on t.type = k.type and t.action = k.action and t.at_ms >= coalesce(
+		(select n.at_ms from timings n where n.type = k.type and n.action = k.action order by n.at_ms desc limit 1 offset ?), 0)
+	order by t.at_ms desc`
 
 // time notes how long a step took that has ended well.
 func (s *Store) time(ctx context.Context, tx transaction, r *run.Record, e *run.Entry, ev *run.Event) error {
