@@ -51,6 +51,16 @@ var does = []struct {
 	{"hand", 5, (*world).hand},
 	{"fault", 6, (*world).breaks},
 	{"mend", 3, func(w *world, _ *person, _ *model, _ act) { w.mend() }},
+	{"stall", 4, (*world).stall},
+	{"fill", 4, (*world).fill},
+	{"save", 3, (*world).save},
+	{"deploy what was saved", 3, (*world).deploySaved},
+	{"act", 3, (*world).act},
+	{"observe", 4, (*world).observe},
+	{"drift", 3, (*world).drift},
+	{"tell", 1, (*world).tells},
+	{"release", 1, (*world).release},
+	{"leave", 2, (*world).leave},
 }
 
 // acts draws what happens in a future.
@@ -148,34 +158,33 @@ func (w *world) cannot(p *person, what string, err error) {
 	}
 }
 
-// carry begins a run of what a preview says.
+// carry begins a run of what a preview of the files says, or of a stack as it is.
 func (w *world) carry(p *person, m *model, v *app.Preview, then stack.OnFailure, words string) {
+	var r rules
+	if v.Kind == run.KindDeploy {
+		r = m.rules()
+	}
+	w.carryWith(p, m, v, r, then, words)
+}
+
+// carryWith begins a run of what a preview says, with the policies that are deployed by it; nil is that they are not known.
+func (w *world) carryWith(p *person, m *model, v *app.Preview, policies rules, then stack.OnFailure, words string) {
 	a := p.app
 	if v.ChangeSet == nil || v.Findings.HasErrors() {
 		w.cannot(p, words, &app.Refusal{Findings: v.Findings})
 		return
 	}
-	r := &running{by: p, model: m, number: 1, kind: v.Kind, agreed: map[string]string{}, ids: map[string]string{}, before: w.there(m.name), at: w.clock()}
-	if st := w.stackOf(a, m); st != nil {
-		if last, err := a.RunNumber(background, st, 0); err == nil && last != nil {
-			r.number = last.Number + 1
-		}
-	}
+	r := w.newRun(p, m, v.Kind)
+	r.rules = policies
+	w.keeps(m, sorted(agreedIn(v)), policies)
 	for _, ch := range v.Changes {
 		r.agreed[ch.Name] = string(ch.Kind)
 		if ch.Recorded != nil {
 			r.ids[ch.Name] = ch.Recorded.ID
 		}
 	}
-	w.mu.Lock()
-	w.runs = append(w.runs, r) // also where its process ends before it has heard of it
-	w.mu.Unlock()
 	t, err := a.Prepare(background, v, then)
-	if err != nil && !p.ended {
-		w.mu.Lock()
-		w.runs = slices.DeleteFunc(w.runs, func(x *running) bool { return x == r })
-		w.mu.Unlock()
-	}
+	w.asked(a, p, r, err)
 	switch {
 	case errors.Is(err, app.ErrNothingToDo):
 		w.tell("%s %s: nothing to do", p.name, words)
@@ -189,6 +198,37 @@ func (w *world) carry(p *person, m *model, v *app.Preview, then stack.OnFailure,
 	}
 	w.tell("%s %s: run %d, %s, on failure %s", p.name, words, r.number, v.Tally, then)
 	w.execute(p, m, t)
+}
+
+// newRun is a run that is about to be asked for. It is known also where its process ends before it has heard of it.
+func (w *world) newRun(p *person, m *model, kind run.Kind) *running {
+	r := &running{by: p, model: m, number: w.number(p.app, m) + 1, kind: kind, agreed: map[string]string{}, ids: map[string]string{}, before: w.there(m.name), at: w.clock(), state: "broken off"}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	r.was, r.fills = w.deployed[m], w.filled
+	w.runs = slices.DeleteFunc(w.runs, func(x *running) bool { return x.model == m && x.number == r.number }) // it never came to be
+	w.runs = append(w.runs, r)
+	return r
+}
+
+// number is that of the last run of a stack; 0 is that there is none.
+func (w *world) number(a *app.App, m *model) int {
+	if st := w.stackOf(a, m); st != nil {
+		if last, err := a.RunNumber(background, st, 0); err == nil && last != nil {
+			return last.Number
+		}
+	}
+	return 0
+}
+
+// asked forgets a run that was refused.
+func (w *world) asked(a *app.App, p *person, r *running, err error) {
+	if err == nil || p.ended || !errors.Is(err, app.ErrNothingToDo) && w.number(a, r.model) >= r.number {
+		return
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.runs = slices.DeleteFunc(w.runs, func(x *running) bool { return x == r })
 }
 
 // execute carries a run out, in the background.
@@ -465,7 +505,7 @@ func (w *world) becomes(m *model, number int, state string) {
 	defer w.mu.Unlock()
 	for _, r := range w.runs {
 		if r.model == m && r.number == number {
-			r.state = state
+			r.state, r.heard = state, true
 		}
 	}
 }

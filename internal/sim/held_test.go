@@ -103,7 +103,9 @@ func (w *world) ended(a *app.App, m *model, r *run.Record) {
 	if of.ended {
 		w.once(m, now, hands)
 	}
+	w.agreedTo(of, r.State)
 	switch {
+	case r.Kind == run.KindAction:
 	case r.State == run.StatusUndone:
 		w.undone(of, r, now, hands)
 	case r.State == run.StatusDone && r.Kind == run.KindDelete:
@@ -118,7 +120,7 @@ func (w *world) once(m *model, now map[string]thing, hands map[string]bool) {
 	seen := map[string]string{}
 	for _, id := range sorted(now) {
 		is := now[id]
-		if other := seen[is.Node]; other != "" && !hands[id] && !hands[other] {
+		if other := seen[is.Node]; other != "" && !hands[id] && !hands[other] && !w.stays(m, is.Node) {
 			w.fault("%s of %s is there twice", is.Node, m.name)
 		}
 		seen[is.Node] = id
@@ -158,15 +160,26 @@ func (w *world) done(of *running, now map[string]thing, hands map[string]bool) {
 				wrong = "was touched: " + touched[id]
 			}
 		case whatif.Swap:
-			if _, old := now[was]; old {
+			_, old := now[was]
+			switch {
+			case of.rules.has(name, "Keep") && of.was.has(name, "Keep") && !old:
+				wrong = "is gone in its old form, which was to be kept"
+			case old && !w.stays(of.model, name):
 				wrong = "is there still in its old form"
-			} else if !there || id == was {
+			case !there || id == was && !old:
 				wrong = "is not there in its new form"
 			}
 		case whatif.Drop:
 			if _, old := now[was]; old {
 				wrong = "is there still"
 			}
+		case whatif.Keep:
+			if _, old := now[was]; !old {
+				wrong = "is gone"
+			}
+		}
+		if wrong == "" {
+			wrong = w.copied(of, name, id, now)
 		}
 		if wrong != "" {
 			w.fault("run %d of %s is done, and %s, which was to be %s, %s", of.number, of.model.name, name, kind, wrong)
@@ -227,7 +240,7 @@ func (w *world) removed(of *running, r *run.Record, now map[string]thing, hands 
 			w.fault("run %d of %s has deleted it, and %s is there, which its receipt does not name", of.number, of.model.name, now[id].Node)
 		}
 	}
-	if r.Receipt.Equal && len(now) > 0 {
+	if r.Receipt.Equal && len(now) > 0 && len(r.Receipt.Left) == 0 {
 		w.fault("the receipt of run %d of %s says that nothing is there, and there is something", of.number, of.model.name)
 	}
 }
@@ -247,6 +260,7 @@ func (w *world) conclude() {
 	for _, p := range w.people {
 		w.mu.Lock()
 		p.left = 0
+		clear(p.stops)
 		w.mu.Unlock()
 	}
 	w.settle()
@@ -261,12 +275,17 @@ func (w *world) conclude() {
 	}
 	w.nobodyElse()
 	for _, m := range w.models {
+		if m.unguard() {
+			w.write(m)
+			w.deployedAtLast(p, a, m)
+		}
 		w.deletedAtLast(p, a, m)
 	}
+	w.histories(a)
 	if left := w.there(""); len(left) > 0 {
 		for _, id := range sorted(left) {
-			if w.truth.made(id) != hand {
-				w.fault("at the end %s is there", left[id].Node)
+			if is := left[id]; !w.ever[is.Stack+"/"+is.Node] {
+				w.fault("at the end %s of %s is there", is.Node, is.Stack)
 			}
 		}
 	}
@@ -288,6 +307,9 @@ func (w *world) leadOut(p *person, a *app.App, m *model) {
 			w.fault("%s is %s after three ways out, its run %d is %s: %s", m.name, st.Shown(), r.Number, r.State, r.Reason)
 			return
 		}
+		if step > 0 && r.State == run.StatusStuck {
+			w.leaves(p, a, m, st)
+		}
 		if !w.takesUp(p, a, m, st, step == 0 || w.seed%2 == 0) {
 			w.fault("%s is %s, its run %d is %s, and no way out is offered", m.name, st.Shown(), r.Number, r.State)
 			return
@@ -298,7 +320,11 @@ func (w *world) leadOut(p *person, a *app.App, m *model) {
 
 // deployedAtLast deploys a stack where nothing fails, and wants nothing to be left to do.
 func (w *world) deployedAtLast(p *person, a *app.App, m *model) {
-	for range 2 { // the first may have something left over from a run that was held
+	for range 3 { // the first may have something left over from a run that was held
+		if r := w.last(a, m); r != nil && r.State == run.StatusHeld {
+			w.takesUp(p, a, m, w.stackOf(a, m), true)
+			w.settle()
+		}
 		v, err := w.whatIf(p, a, m)
 		if err != nil {
 			w.fault("what deploying %s would do at last is not known: %v", m.name, err)
@@ -312,10 +338,6 @@ func (w *world) deployedAtLast(p *person, a *app.App, m *model) {
 			break
 		}
 		w.carry(p, m, v, stack.Undo, "deploys "+m.name+" at last")
-		w.settle()
-	}
-	if r := w.last(a, m); r != nil && r.State == run.StatusHeld { // all of it is built, and it has not come to its end
-		w.takesUp(p, a, m, w.stackOf(a, m), true)
 		w.settle()
 	}
 	if r := w.last(a, m); r != nil {

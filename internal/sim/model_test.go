@@ -2,6 +2,7 @@ package sim
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 )
@@ -20,7 +21,10 @@ type model struct {
 type node struct {
 	name, typ string
 	formerly  string
-	count     int // 0 is one, without count
+	count     int  // 0 is one, without count
+	keyed     bool // its instances are told apart by what they are labelled
+	off       int  // where its keys begin
+	policies  map[string]bool
 	num       int // what tells its address, or its name in the cloud, from all others
 	val       map[string]string
 	req       []need
@@ -28,13 +32,17 @@ type node struct {
 
 type need struct{ requirement, node string }
 
+// want is a requirement of a type: the type that it wants, and what that is for, where it matters.
+type want struct{ requirement, typ, purpose string }
+
 // kind is what there is to know of a type to write it.
 type kind struct {
 	typ   string
-	needs [][2]string                         // requirements, with the type that each wants
-	props func(m *model, n *node)             // sets values of a new one
-	edits []func(m *model, n *node, c uint64) // ways to change one
-	many  bool                                // it can have a count
+	needs []want
+	props func(m *model, n *node) // sets values of a new one
+	edits edits                   // ways to change one
+	many  bool                    // it can have a count
+	may   []string                // policies that are put on it
 }
 
 func pick[T any](list []T, n uint64) T { return list[n%uint64(len(list))] }
@@ -64,25 +72,47 @@ var tagged = set("tags", "{ team: snow }", "{ team: huts }", "{ team: snow, watc
 
 // kinds are the types of which stacks are made, each behind those that it needs.
 var kinds = []kind{
-	{"Network", nil, props(), []func(*model, *node, uint64){renumber, tagged}, false},
-	{"Subnet", [][2]string{{"network", "Network"}}, props("public", "false"), []func(*model, *node, uint64){set("public", "true", "false"), renumber, tagged}, false},
-	{"Rules", [][2]string{{"network", "Network"}}, props("allow", `[ { ports: "443", peer: 10.0.0.0/8 } ]`),
-		[]func(*model, *node, uint64){set("allow", `[ { ports: "443", peer: 10.0.0.0/8 } ]`, `[ { ports: "80-90", peer: 10.0.0.0/8 } ]`, `[ { ports: "22", peer: 10.1.0.0/16 }, { ports: "443", peer: 10.0.0.0/8 } ]`)}, false},
-	{"Bucket", nil, props("keep_days", "30"), []func(*model, *node, uint64){set("keep_days", "30", "60", "90"), set("versioned", "true", "false"), renumber}, false},
-	{"Queue", nil, props("keep", "4 d"), []func(*model, *node, uint64){set("keep", "1 d", "2 d", "4 d"), set("visible_after", "30 s", "60 s"), set("ordered", "true", "false")}, true},
-	{"Topic", nil, props(), []func(*model, *node, uint64){tagged}, true},
-	{"Subscription", [][2]string{{"topic", "Topic"}}, props("to", "huts@kestrelridge.example"), []func(*model, *node, uint64){set("to", "huts@kestrelridge.example", "desk@kestrelridge.example"), tagged}, false},
-	{"Role", nil, props("for", "server"), []func(*model, *node, uint64){set("for", "server", "function"), tagged}, false},
-	{"Grant", [][2]string{{"role", "Role"}, {"on", "Bucket"}}, props("actions", "[ bucket:read ]"), []func(*model, *node, uint64){set("actions", "[ bucket:read ]", "[ bucket:write ]", "[ bucket:read, bucket:write ]")}, false},
-	{"Zone", nil, props(), []func(*model, *node, uint64){renumber, tagged}, false},
-	{"Record", [][2]string{{"zone", "Zone"}}, props("kind", "TXT", "values", "[ snow ]", "ttl", "300 s"),
-		[]func(*model, *node, uint64){set("values", "[ snow ]", "[ ice ]", "[ snow, ice ]"), set("ttl", "300 s", "60 s"), renumber}, false},
-	{"Vault", nil, props(), []func(*model, *node, uint64){renumber, tagged}, false},
-	{"Server", [][2]string{{"subnet", "Subnet"}, {"rules", "Rules"}}, props("size", "small", "image", "fern-12"),
-		[]func(*model, *node, uint64){set("size", "small", "medium", "large"), set("image", "fern-11", "fern-12", "moss-3"), set("label", "a", "b"), tagged}, true},
-	{"Database", [][2]string{{"subnet", "Subnet"}, {"rules", "Rules"}}, props("engine", "relational", "version", `"14"`, "size", "small", "storage", "20 GiB", "admin", "keeper"),
-		[]func(*model, *node, uint64){set("size", "small", "medium"), set("version", `"14"`, `"15"`, `"16"`), set("storage", "20 GiB", "30 GiB", "25 GiB"), set("backup_days", "3", "7")}, false},
+	{"Network", nil, props(), edits{renumber, tagged}, false, nil},
+	{"Subnet", []want{{"network", "Network", ""}}, props("public", "false"), edits{set("public", "true", "false"), renumber, tagged}, false, nil},
+	{"Rules", []want{{"network", "Network", ""}}, props("allow", `[ { ports: "443", peer: 10.0.0.0/8 }, { ports: 5000-7000, peer: 0.0.0.0/0 } ]`),
+		edits{set("allow", `[ { ports: "443", peer: 10.0.0.0/8 }, { ports: 5000-7000, peer: 0.0.0.0/0 } ]`, `[ { ports: "80-90", peer: 10.0.0.0/8 }, { ports: 5000-7000, peer: 0.0.0.0/0 } ]`, `[ { ports: "22", peer: 10.1.0.0/16 }, { ports: "443", peer: 10.0.0.0/8 }, { ports: 5000-7000, peer: 0.0.0.0/0 } ]`)}, false, nil},
+	{"Router", []want{{"network", "Network", ""}}, props(), edits{tagged}, false, nil},
+	{"Address", nil, props(), edits{tagged}, false, nil},
+	{"Key", nil, props("public_key", `"ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIHsVbmOaOcF2wxXnd0Vgqp1YOHQ9S7MTPnCTdAHuXuaV hut"`), edits{tagged}, false, nil},
+	{"Bucket", nil, props("keep_days", "30"), edits{set("keep_days", "30", "60", "90"), set("versioned", "true", "false"), renumber}, false, []string{"Keep", "Backup", "Guard"}},
+	{"Queue", nil, props("keep", "4 d"), edits{set("keep", "1 d", "2 d", "4 d"), set("visible_after", "30 s", "60 s"), set("ordered", "true", "false")}, true, []string{"Keep"}},
+	{"Topic", nil, props(), edits{tagged}, true, []string{"Guard"}},
+	{"Subscription", []want{{"topic", "Topic", ""}}, props("to", "huts@kestrelridge.example"), edits{set("to", "huts@kestrelridge.example", "desk@kestrelridge.example"), tagged}, false, nil},
+	{"Role", nil, props("for", "server"), edits{tagged}, false, nil},
+	{"Grant", []want{{"role", "Role", "server"}, {"on", "Bucket", ""}}, props("actions", "[ bucket:read ]"), edits{set("actions", "[ bucket:read ]", "[ bucket:write ]", "[ bucket:read, bucket:write ]")}, false, nil},
+	{"Zone", nil, props(), edits{renumber, tagged}, false, nil},
+	{"Record", []want{{"zone", "Zone", ""}}, props("kind", "TXT", "values", "[ snow ]", "ttl", "300 s"),
+		edits{set("values", "[ snow ]", "[ ice ]", "[ snow, ice ]"), set("ttl", "300 s", "60 s"), renumber, set("kind", "TXT", "CNAME")}, false, nil},
+	{"Vault", nil, props(), edits{renumber, tagged}, false, nil},
+	{"Server", []want{{"subnet", "Subnet", ""}, {"rules", "Rules", ""}}, props("size", "small", "image", "fern-12"),
+		edits{set("size", "small", "medium", "large"), set("image", "fern-11", "fern-12", "moss-3"), set("label", "a", "b"), tagged}, true, []string{"Drain"}},
+	{"Disk", []want{{"server", "Server", ""}}, props("size", "40 GiB", "kind", "plain"), edits{set("size", "40 GiB", "50 GiB"), set("kind", "plain", "fast"), tagged}, false, []string{"Backup", "Backup and restore"}},
+	{"Database", []want{{"subnet", "Subnet", ""}, {"rules", "Rules", ""}}, props("engine", "relational", "version", `"14"`, "size", "small", "storage", "20 GiB", "admin", "keeper"),
+		edits{set("size", "small", "medium"), set("version", `"14"`, `"15"`, `"16"`), set("storage", "20 GiB", "30 GiB", "25 GiB"), set("backup_days", "3", "7"), set("admin", "keeper", "warden")}, false, []string{"Backup", "Backup and restore", "Probe", "Guard"}},
+	{"Cache", []want{{"subnet", "Subnet", ""}}, props("engine", "simple", "size", "small"), edits{set("nodes", "1", "2"), set("engine", "simple", "replicated"), tagged}, false, []string{"Probe"}},
+	{"ServerGroup", []want{{"subnet", "Subnet", ""}, {"rules", "Rules", ""}}, props("size", "small", "image", "fern-12", "max", "4", "want", "2"),
+		edits{set("size", "small", "medium"), set("want", "1", "2", "3"), tagged}, false, []string{"Drain"}},
+	{"Certificate", nil, props(), edits{renumber, tagged}, false, nil},
+	{"Function", []want{{"role", "Role", "function"}}, props("runtime", "go-1"), edits{set("runtime", "go-1", "python-3"), set("memory", "128 MiB", "256 MiB"), tagged}, false, nil},
+	{"Schedule", []want{{"runs", "Function", ""}}, props("every", `"30 2 * * *"`), edits{set("every", `"30 2 * * *"`, `"0 4 * * *"`), tagged}, false, nil},
+	{"Cluster", []want{{"subnet", "Subnet", ""}, {"role", "Role", "cluster"}}, props("version", `"6"`, "node_size", "small"), edits{set("version", `"5"`, `"6"`, `"7"`), set("nodes", "1", "2"), tagged}, false, nil},
+	{"Workload", []want{{"cluster", "Cluster", ""}}, props("image", "snow/mapper:4", "port", "8080"), edits{set("image", "snow/mapper:4", "snow/mapper:5"), set("replicas", "1", "3"), tagged}, false, nil},
+	{"Service", []want{{"workload", "Workload", ""}}, props("port", "80", "target_port", "8080"), edits{set("port", "80", "81"), tagged}, false, nil},
 }
+
+// policies are how policies are written, by the words that tell them here.
+var policies = map[string]string{
+	"Keep": "type: Keep", "Guard": "type: Guard", "Backup": "type: Backup, properties: { keep: 2 }", "Backup and restore": "type: Backup, properties: { restore: true }",
+	"Drain": "type: Drain, properties: { wait: 5 s }",
+	"Probe": `type: Probe, properties: { kind: tcp, within: 20 s, url: { $concat: [ "tcp://", { $get_attribute: [ NODE, endpoint ] }, ":", { $get_attribute: [ NODE, port ] } ] } }`,
+}
+
+type edits = []func(m *model, n *node, c uint64)
 
 func kindOf(typ string) kind {
 	return kinds[slices.IndexFunc(kinds, func(k kind) bool { return k.typ == typ })]
@@ -102,10 +132,10 @@ func newModel(seed uint64, index int, begin []sown) *model {
 	return m
 }
 
-func (m *model) named(typ string) []*node {
+func (m *model) named(w want) []*node {
 	var out []*node
 	for _, n := range m.nodes {
-		if n.typ == typ && n.count == 0 {
+		if n.typ == w.typ && n.count == 0 && (w.purpose == "" || n.val["for"] == w.purpose) {
 			out = append(out, n)
 		}
 	}
@@ -119,20 +149,34 @@ func (m *model) add(a, b uint64) string {
 	if len(m.nodes) >= most {
 		return ""
 	}
-	return m.addOf(pick(kinds, a), b).name
+	n := m.addOf(pick(kinds, a), b)
+	k := kindOf(n.typ)
+	if k.many && b%3 == 0 {
+		n.count, n.keyed = 1+int(b/3%3), n.typ == "Topic" && b/9%2 == 0
+	}
+	if len(k.may) > 0 && b%4 == 1 {
+		n.policies[pick(k.may, b/4)] = true
+	}
+	return n.name
 }
 
 func (m *model) addOf(k kind, b uint64) *node {
 	m.made++
 	m.nth++
-	n := &node{name: fmt.Sprintf("%s_%d", strings.ToLower(k.typ), m.made), typ: k.typ, num: m.nth, val: map[string]string{}}
+	n := &node{name: fmt.Sprintf("%s_%d", strings.ToLower(k.typ), m.made), typ: k.typ, num: m.nth, val: map[string]string{}, policies: map[string]bool{}}
 	k.props(m, n)
 	for i, want := range k.needs {
-		there := m.named(want[1])
-		if len(there) == 0 {
-			there = []*node{m.addOf(kindOf(want[1]), b)}
+		there := m.named(want)
+		if n.typ == "Router" { // a network has one at most
+			there = nil
 		}
-		n.req = append(n.req, need{want[0], pick(there, b+uint64(i)).name})
+		if len(there) == 0 {
+			there = []*node{m.addOf(kindOf(want.typ), b)}
+			if want.purpose != "" {
+				there[0].val["for"] = want.purpose
+			}
+		}
+		n.req = append(n.req, need{want.requirement, pick(there, b+uint64(i)).name})
 	}
 	if net := m.network(n, "subnet"); net != "" { // rules of the same network as the subnet
 		for i, r := range n.req {
@@ -143,9 +187,6 @@ func (m *model) addOf(k kind, b uint64) *node {
 			rules.req[0].node = net
 			n.req[i].node = rules.name
 		}
-	}
-	if k.many && b%3 == 0 {
-		n.count = 1 + int(b/3%3)
 	}
 	m.nodes = append(m.nodes, n)
 	return n
@@ -182,11 +223,26 @@ func (m *model) edit(a, b, c uint64) string {
 		return ""
 	}
 	n := pick(m.nodes, a)
-	if n.count > 0 && b%4 == 0 {
+	k := kindOf(n.typ)
+	switch {
+	case n.count > 0 && b%4 == 0:
 		n.count = 1 + int(c%3)
-		return n.name
+		return "the count of " + n.name
+	case n.keyed && b%4 == 1:
+		n.off++
+		return "the keys of " + n.name
+	case len(k.may) > 0 && b%8 == 2:
+		name := pick(k.may, c)
+		n.policies[name] = !n.policies[name]
+		return "the policy " + name + " of " + n.name
+	case len(k.needs) > 0 && b%8 == 3 && n.typ != "Router":
+		i := int(c % uint64(len(k.needs)))
+		if there := m.named(k.needs[i]); len(there) > 0 {
+			n.req[i].node = pick(there, c/3).name
+			return "what " + n.name + " rests on: " + n.req[i].node
+		}
 	}
-	pick(kindOf(n.typ).edits, b)(m, n, c)
+	pick(k.edits, b)(m, n, c)
 	return n.name
 }
 
@@ -194,6 +250,9 @@ func (m *model) edit(a, b, c uint64) string {
 func (m *model) drop(a uint64) string {
 	for i := range m.nodes {
 		n := pick(m.nodes, a+uint64(i))
+		if _, guarded := n.policies["Guard"]; guarded { // it has to be taken away first
+			continue
+		}
 		if !slices.ContainsFunc(m.nodes, func(o *node) bool {
 			return slices.ContainsFunc(o.req, func(r need) bool { return r.node == n.name })
 		}) {
@@ -204,12 +263,24 @@ func (m *model) drop(a uint64) string {
 	return ""
 }
 
+// unguard takes away all that stands against removal.
+func (m *model) unguard() (guarded bool) {
+	for _, n := range m.nodes {
+		guarded = guarded || n.policies["Guard"]
+		n.policies["Guard"] = false
+	}
+	return guarded
+}
+
 // rename gives a node another name; with formerly it stays the same thing.
 func (m *model) rename(a uint64, formerly bool) string {
 	if len(m.nodes) == 0 {
 		return ""
 	}
 	n := pick(m.nodes, a)
+	if _, guarded := n.policies["Guard"]; guarded && !formerly {
+		return ""
+	}
 	m.made++
 	was := n.name
 	n.name = fmt.Sprintf("%s_%d", strings.ToLower(n.typ), m.made)
@@ -217,6 +288,9 @@ func (m *model) rename(a uint64, formerly bool) string {
 		n.formerly = ""
 		if formerly {
 			n.formerly = was
+		} else {
+			m.nth++
+			n.num = m.nth // as what has its name in the cloud is there until the end
 		}
 	}
 	for _, o := range m.nodes {
@@ -235,8 +309,15 @@ func (m *model) files() map[string]string {
 	out := map[string]string{}
 	for _, n := range m.nodes {
 		fmt.Fprintf(&b, "    %s:\n      type: %s\n", n.name, n.typ)
+		var metadata []string
 		if n.formerly != "" {
-			fmt.Fprintf(&b, "      metadata: { formerly: %s }\n", n.formerly)
+			metadata = append(metadata, "formerly: "+n.formerly)
+		}
+		if n.keyed {
+			metadata = append(metadata, "keyed_by: label")
+		}
+		if len(metadata) > 0 {
+			fmt.Fprintf(&b, "      metadata: { %s }\n", strings.Join(metadata, ", "))
 		}
 		if n.count > 0 {
 			fmt.Fprintf(&b, "      count: %d\n", n.count)
@@ -257,6 +338,21 @@ func (m *model) files() map[string]string {
 			of["domain"] = fmt.Sprintf("%s-%d.example", m.name, n.num)
 		case "Record":
 			of["name"] = fmt.Sprintf("r%d", n.num)
+			if of["kind"] == "CNAME" {
+				of["values"] = "[ snow.example ]"
+			}
+		case "Certificate":
+			of["domain"] = fmt.Sprintf("c%d.example", n.num)
+		case "Topic":
+			if n.keyed {
+				keys := make([]string, n.count)
+				for i := range keys {
+					keys[i] = fmt.Sprintf("k%d", n.off+i)
+				}
+				fmt.Fprintf(&inputs, "    keys_%s: { type: list, entry_schema: string }\n", n.name)
+				fmt.Fprintf(&values, "  keys_%s: [ %s ]\n", n.name, strings.Join(keys, ", "))
+				of["label"] = fmt.Sprintf("{ $get_input: [ keys_%s, $node_index ] }", n.name)
+			}
 		case "Vault", "Database":
 			property := map[string]string{"Vault": "value", "Database": "password"}[n.typ]
 			of[property] = fmt.Sprintf("{ $get_input: secret_%s }", n.name)
@@ -284,11 +380,40 @@ func (m *model) files() map[string]string {
 	if b.Len() == 0 {
 		b.WriteString("    {}\n")
 	}
-	out[m.name+".yaml"] = text + "  node_templates:\n" + b.String()
+	var rules strings.Builder
+	for _, n := range m.nodes {
+		for _, name := range sorted(n.policies) {
+			if n.policies[name] {
+				fmt.Fprintf(&rules, "    - p%d: { targets: [ %s ], %s }\n", rules.Len(), n.name, strings.ReplaceAll(policies[name], "NODE", n.name))
+			}
+		}
+	}
+	text += "  node_templates:\n" + b.String()
+	if rules.Len() > 0 {
+		text += "  policies:\n" + rules.String()
+	}
+	out[m.name+".yaml"] = text
 	file := fmt.Sprintf("stack: %s\ntemplate: %s.yaml\ntarget: workshop/alder-1\n", m.name, m.name)
 	if values.Len() > 0 {
 		file += "inputs:\n" + values.String()
 	}
 	out[m.name+".stack.yaml"] = file
 	return out
+}
+
+// rules are policies, by node.
+type rules map[string]map[string]bool
+
+func (m *model) rules() rules {
+	out := rules{}
+	for _, n := range m.nodes {
+		out[n.name] = maps.Clone(n.policies)
+	}
+	return out
+}
+
+// has reports whether a node has a policy; a policy in words that go on is another one.
+func (r rules) has(name, policy string) bool {
+	node, _, _ := strings.Cut(name, "#")
+	return r[node][policy]
 }

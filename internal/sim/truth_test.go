@@ -32,6 +32,7 @@ type call struct {
 	method     string
 	path       string // after the region
 	id         string
+	verb       string // what is asked of it: drain, backups …
 	node       string // stack/node, as the tags of a creation say
 	of         string // stack/node of what it is about, as far as is known
 	typ        string
@@ -70,7 +71,11 @@ func (t *truth) calls(req *http.Request) (*call, error) {
 		c.by = m[2] + "/" + m[1]
 	}
 	kind, rest, _ := strings.Cut(c.path, "/")
-	rest, _, _ = strings.Cut(rest, "/")
+	rest, after, _ := strings.Cut(rest, "/")
+	if inner, verb, _ := strings.Cut(after, "/"); strings.Contains(inner, "~") { // it is in a cluster
+		rest, after = rest+"/"+inner, verb
+	}
+	c.verb = after
 	t.mu.Lock()
 	switch kind {
 	case "resources":
@@ -103,8 +108,7 @@ func (t *truth) calls(req *http.Request) (*call, error) {
 
 // changes reports whether a call makes, changes or removes something.
 func (c *call) changes() bool {
-	return c.method == http.MethodPost && c.path == "resources" || c.id != "" && (c.method == http.MethodPatch || c.method == http.MethodDelete) &&
-		!strings.Contains(strings.TrimPrefix(c.path, "resources/"), "/")
+	return c.method == http.MethodPost && c.path == "resources" || c.id != "" && (c.method == http.MethodPatch || c.method == http.MethodDelete) && c.verb == ""
 }
 
 // words tell a call without what is by chance.
@@ -133,6 +137,9 @@ func (t *truth) answered(c *call, resp *http.Response) error {
 	defer t.mu.Unlock()
 	c.at = t.w.clock()
 	c.refused = resp.StatusCode >= 300
+	if resp.StatusCode >= 500 { // it may be done all the same
+		t.log = append(t.log, c)
+	}
 	if c.refused {
 		return nil
 	}

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"hash/fnv"
+	"io"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -40,6 +41,11 @@ type world struct {
 	models []*model
 	people []*person
 	hands  int // what hands have asked of the cloud
+	filled int // how often something was put into what holds data
+
+	deployed map[*model]rules    // the policies of what was deployed last, as far as is sure
+	ever     map[string]bool     // stack/node of what had the policy Keep at some time, or left its stack
+	saved    map[*model]savedSet // change sets that were saved
 
 	mu    sync.Mutex
 	story []string
@@ -57,6 +63,8 @@ type person struct {
 	ctx   context.Context
 	left  int // chances until the process is killed; 0 is that it is not
 	ended bool
+	stops map[string]int // what is to happen once so many chances have passed: see stall
+	wakes time.Time
 	mine  sync.WaitGroup // what its process does
 	slept map[string]int
 }
@@ -81,7 +89,7 @@ func empty(dir string) error {
 
 // newWorld is a world in a folder that begins as an empty one.
 func newWorld(dir string, seed uint64) (*world, error) {
-	w := &world{seed: seed, dir: dir, begun: time.Now(), met: map[string]int{}}
+	w := &world{seed: seed, dir: dir, begun: time.Now(), met: map[string]int{}, deployed: map[*model]rules{}, ever: map[string]bool{}, saved: map[*model]savedSet{}}
 	y, err := yard.Open(dir, yard.Options{Library: profile.Read().Library})
 	if err != nil {
 		return nil, err
@@ -89,7 +97,7 @@ func newWorld(dir string, seed uint64) (*world, error) {
 	w.yard, w.tokens, w.cloud = y, y.Tokens(), yard.Transport{Handler: y.Handler()}
 	w.truth = newTruth(w)
 	for _, name := range []string{"Ada", "Ben"} {
-		w.people = append(w.people, &person{w: w, name: name, slept: map[string]int{}})
+		w.people = append(w.people, &person{w: w, name: name, slept: map[string]int{}, stops: map[string]int{}})
 	}
 	return w, nil
 }
@@ -148,7 +156,8 @@ func (p *person) process() *app.App {
 		return p.app
 	}
 	p.end()
-	p.ended, p.left = false, 0
+	p.ended, p.left, p.wakes = false, 0, time.Time{}
+	clear(p.stops)
 	p.ctx, p.dead = context.WithCancel(context.Background())
 	a, err := app.Open(app.Options{Home: filepath.Join(p.w.dir, "home"), Store: app.InFile, Speed: 1, CloudURL: cloudURL,
 		Tokens: p.w.tokens, Seams: app.Seams{Reach: p, Halt: p.halt, Around: p.around}})
@@ -207,15 +216,53 @@ func (p *person) jitter(what string) {
 
 func (p *person) halt(at string) error {
 	p.jitter(at)
+	p.sleeps()
 	return p.die(at)
 }
 
+// due counts a chance of something, and says whether its time has come.
+func (p *person) due(what string) bool {
+	p.w.mu.Lock()
+	defer p.w.mu.Unlock()
+	if p.stops[what] == 0 || p.ended {
+		return false
+	}
+	p.stops[what]--
+	return p.stops[what] == 0
+}
+
+// sleeps lets the whole process stand still for some minutes, as a machine does that is put to sleep: leases run out.
+func (p *person) sleeps() {
+	if p.due("sleep") {
+		p.w.mu.Lock()
+		p.wakes = time.Now().Add(3 * time.Minute)
+		p.w.mu.Unlock()
+		p.w.met["the machine sleeps"]++
+		p.w.tell("%s's machine sleeps", p.name)
+	}
+	p.w.mu.Lock()
+	wakes := p.wakes
+	p.w.mu.Unlock()
+	time.Sleep(time.Until(wakes))
+}
+
 func (p *person) around(write func() error) error {
+	p.sleeps()
 	if err := p.die("before it writes to the store"); err != nil {
 		return err
 	}
+	if p.due("the disk is full") {
+		p.w.meet("the disk is full")
+		p.w.tell("%s's disk is full", p.name)
+		return errors.New("the disk is full")
+	}
 	if err := write(); err != nil {
 		return err
+	}
+	if p.due("the answer is lost") {
+		p.w.meet("the answer is lost")
+		p.w.tell("the store does not answer %s, and has written", p.name)
+		return errors.New("the store did not answer")
 	}
 	return p.die("after it wrote to the store")
 }
@@ -227,10 +274,32 @@ func (p *person) RoundTrip(req *http.Request) (*http.Response, error) {
 		return nil, err
 	}
 	p.jitter(c.words())
+	p.sleeps()
 	if err := p.die("before " + c.words()); err != nil {
 		return nil, err
 	}
 	resp, err := p.w.cloud.RoundTrip(req)
+	if c.method != http.MethodGet && p.due("the cloud is silent") {
+		p.w.meet("the cloud is silent")
+		p.w.tell("the cloud does not answer %s: %s", p.name, c.words())
+		if resp != nil {
+			err = errors.Join(err, p.w.truth.answered(c, resp))
+		}
+		select {
+		case <-req.Context().Done():
+			return nil, req.Context().Err()
+		case <-time.After(10 * time.Minute):
+			return nil, errors.New("the connection was closed")
+		}
+	}
+	if p.due("the cloud talks nonsense") {
+		p.w.meet("the cloud talks nonsense")
+		p.w.tell("the cloud answers %s nonsense: %s", p.name, c.words())
+		if resp != nil {
+			err = errors.Join(err, p.w.truth.answered(c, resp))
+		}
+		return &http.Response{StatusCode: http.StatusBadGateway, Status: "502 Bad Gateway", Header: http.Header{"Content-Type": {"text/html"}}, Body: io.NopCloser(strings.NewReader("<html>snow</html>")), Request: req}, err
+	}
 	if resp != nil {
 		err = errors.Join(err, p.w.truth.answered(c, resp))
 	}
@@ -276,11 +345,15 @@ type running struct {
 	model  *model
 	number int
 	kind   run.Kind
+	rules  rules             // as they are written; nil where what is deployed is not what is written
+	was    rules             // of what was deployed before, as far as is sure
+	fills  int               // how often something had been filled by then
 	agreed map[string]string // what was agreed to, by resource: the kind of its change
 	ids    map[string]string // in the cloud, when it began
 	before map[string]thing
 	at     time.Duration
 	ended  bool
+	heard  bool   // that it was begun
 	state  string // as far as this world has heard
 }
 
