@@ -175,7 +175,9 @@ func (w *world) carryWith(p *person, m *model, v *app.Preview, policies rules, t
 		return
 	}
 	r := w.newRun(p, m, v.Kind)
-	r.rules = policies
+	if r.rules = policies; v.Kind == run.KindDeploy {
+		r.nodes = m.copies()
+	}
 	w.keeps(m, sorted(agreedIn(v)), policies)
 	for _, ch := range v.Changes {
 		r.agreed[ch.Name] = string(ch.Kind)

@@ -8,12 +8,14 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
 	"brickrow/internal/app"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
+	"brickrow/internal/tosca"
 	"brickrow/internal/whatif"
 )
 
@@ -100,7 +102,7 @@ func (w *world) ended(a *app.App, m *model, r *run.Record) {
 	}
 	of.ended = r.State == run.StatusDone || r.State == run.StatusUndone
 	now, hands := w.there(m.name), w.truth.handsSince(of.at)
-	if of.ended {
+	if r.State == run.StatusDone {
 		w.once(m, now, hands)
 	}
 	w.agreedTo(of, r.State)
@@ -129,9 +131,13 @@ func (w *world) once(m *model, now map[string]thing, hands map[string]bool) {
 
 // done wants what was agreed to, and nothing else.
 func (w *world) done(of *running, now map[string]thing, hands map[string]bool) {
-	by := map[string]string{} // ids by node
-	for id, is := range now {
-		by[is.Node] = id
+	by := map[string]string{} // ids by node; what was kept may be there beside it
+	for _, id := range sorted(now) {
+		node := now[id].Node
+		if _, is := by[node]; is && (id == of.ids[node]) == (whatif.Kind(of.agreed[node]) == whatif.Swap) {
+			continue
+		}
+		by[node] = id
 	}
 	touched := map[string]string{}
 	for _, c := range w.truth.of(of.model.name, of.number) {
@@ -140,7 +146,7 @@ func (w *world) done(of *running, now map[string]thing, hands map[string]bool) {
 	for _, name := range sorted(of.agreed) {
 		kind, was := whatif.Kind(of.agreed[name]), of.ids[name]
 		id, there := by[name]
-		if hands[id] || hands[was] {
+		if hands[id] || hands[was] || hands[of.model.name+"/"+name] {
 			continue
 		}
 		wrong := ""
@@ -332,6 +338,12 @@ func (w *world) deployedAtLast(p *person, a *app.App, m *model) {
 		}
 		if v.Findings.HasErrors() {
 			w.cannot(p, "deploy "+m.name+" at last", &app.Refusal{Findings: v.Findings})
+			if nodes := w.built[m]; nodes != nil && slices.ContainsFunc(v.Findings, func(f tosca.Finding) bool { return f.Code == "guarded" }) {
+				m.nodes = nodes // as it was deployed, and without what guards
+				m.unguard()
+				w.write(m)
+				continue
+			}
 			return
 		}
 		if v.NothingToDo() {

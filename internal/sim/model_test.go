@@ -263,6 +263,16 @@ func (m *model) drop(a uint64) string {
 	return ""
 }
 
+// copies are the nodes as they are now.
+func (m *model) copies() (list []*node) {
+	for _, n := range m.nodes {
+		c := *n
+		c.val, c.policies, c.req = maps.Clone(n.val), maps.Clone(n.policies), slices.Clone(n.req)
+		list = append(list, &c)
+	}
+	return list
+}
+
 // unguard takes away all that stands against removal.
 func (m *model) unguard() (guarded bool) {
 	for _, n := range m.nodes {

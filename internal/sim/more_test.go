@@ -132,6 +132,9 @@ func (w *world) agreedTo(of *running, state run.Status) {
 	case state == run.StatusUndone || of.kind == run.KindAction:
 	case state == run.StatusDone && of.rules != nil:
 		w.deployed[of.model] = of.rules
+		if of.nodes != nil {
+			w.built[of.model] = of.nodes
+		}
 	default:
 		delete(w.deployed, of.model)
 	}
@@ -180,6 +183,10 @@ func (w *world) deploySaved(p *person, m *model, _ act) {
 	v, err := p.process().OpenSaved(background, s.path)
 	if err != nil {
 		w.cannot(p, "deploy what was saved of "+m.name, err)
+		return
+	}
+	if v.Findings.HasErrors() {
+		w.cannot(p, "deploy what was saved of "+m.name, &app.Refusal{Findings: v.Findings})
 		return
 	}
 	w.meet("what was saved can be deployed")

@@ -123,6 +123,14 @@ func (c *call) words() string {
 	return strings.TrimSpace(c.method + " " + chance.ReplaceAllString(what, "<id>"))
 }
 
+// lost takes in a call whose answer was lost: it may be done.
+func (t *truth) lost(c *call) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	c.refused = true
+	t.log = append(t.log, c)
+}
+
 // answered takes in what the cloud has said to a call.
 func (t *truth) answered(c *call, resp *http.Response) error {
 	if !c.changes() {
@@ -196,14 +204,14 @@ func (t *truth) of(name string, number int) []*call {
 	return out
 }
 
-// handsSince are the ids that hands have touched since a moment.
+// handsSince are the ids and the names that hands have touched since a moment.
 func (t *truth) handsSince(at time.Duration) map[string]bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	out := map[string]bool{}
 	for _, c := range t.log {
 		if c.by == hand && c.at >= at {
-			out[c.id] = true
+			out[c.id], out[t.names[c.id]] = true, true
 		}
 	}
 	return out

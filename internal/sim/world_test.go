@@ -43,6 +43,7 @@ type world struct {
 	hands  int // what hands have asked of the cloud
 	filled int // how often something was put into what holds data
 
+	built    map[*model][]*node  // the nodes of what was deployed last
 	deployed map[*model]rules    // the policies of what was deployed last, as far as is sure
 	ever     map[string]bool     // stack/node of what had the policy Keep at some time, or left its stack
 	saved    map[*model]savedSet // change sets that were saved
@@ -89,7 +90,7 @@ func empty(dir string) error {
 
 // newWorld is a world in a folder that begins as an empty one.
 func newWorld(dir string, seed uint64) (*world, error) {
-	w := &world{seed: seed, dir: dir, begun: time.Now(), met: map[string]int{}, deployed: map[*model]rules{}, ever: map[string]bool{}, saved: map[*model]savedSet{}}
+	w := &world{seed: seed, dir: dir, begun: time.Now(), met: map[string]int{}, built: map[*model][]*node{}, deployed: map[*model]rules{}, ever: map[string]bool{}, saved: map[*model]savedSet{}}
 	y, err := yard.Open(dir, yard.Options{Library: profile.Read().Library})
 	if err != nil {
 		return nil, err
@@ -279,6 +280,9 @@ func (p *person) RoundTrip(req *http.Request) (*http.Response, error) {
 		return nil, err
 	}
 	resp, err := p.w.cloud.RoundTrip(req)
+	if err != nil && c.changes() {
+		p.w.truth.lost(c)
+	}
 	if c.method != http.MethodGet && p.due("the cloud is silent") {
 		p.w.meet("the cloud is silent")
 		p.w.tell("the cloud does not answer %s: %s", p.name, c.words())
@@ -345,6 +349,7 @@ type running struct {
 	model  *model
 	number int
 	kind   run.Kind
+	nodes  []*node           // that are deployed; nil where that is not what is written
 	rules  rules             // as they are written; nil where what is deployed is not what is written
 	was    rules             // of what was deployed before, as far as is sure
 	fills  int               // how often something had been filled by then
