@@ -11,7 +11,7 @@ RACE = ./internal/app ./internal/cli ./internal/tui ./internal/store ./internal/
 # The tests are of what is given out: the program without C libraries, and without the paths of this machine.
 GIVEN = CGO_ENABLED=0 GOFLAGS="-trimpath -buildvcs=false"
 
-.PHONY: sim test demo bench fuzz screenshots tools dist reference
+.PHONY: sim sim-proof test demo bench fuzz screenshots tools dist reference
 
 test: tools
 	@test -z "$$(gofmt -l cmd internal examples scripts)" || { gofmt -l cmd internal examples scripts; echo "run gofmt"; exit 1; }
@@ -31,6 +31,10 @@ tools:
 # The whole program in made-up futures, 2,000 of them with new seeds: about ten minutes.
 sim:
 	$(GO) test ./internal/sim -run Futures -timeout 30m -v -first 0 -futures 2000 | grep -v '^=== \|--- PASS'
+
+# The simulation proves itself: the program is built with each of a list of mistakes, and each has to be found. About half an hour.
+sim-proof:
+	$(GO) test ./internal/sim -run Proof -timeout 3h -v -proof | grep -v '^=== '
 
 # What is given out, in build/dist: for Linux and macOS, the same byte for byte whenever it is made of the same commit.
 dist:

@@ -30,6 +30,7 @@ func (*Profile) Risks(c *whatif.Comparison) { openRisks(c) }
 // Conflicts finds ranges that what leaves still holds.
 func (*Profile) Conflicts(c *whatif.Comparison, ch *whatif.Change) {
 	rangeConflict(c, ch)
+	routerConflict(c, ch)
 	nameConflict(c, ch)
 }
 
@@ -367,6 +368,24 @@ func rangeConflict(c *whatif.Comparison, ch *whatif.Change) {
 			c.Set.Findings.Errorf(p.Pos, "range-still-taken",
 				"choose a range that is free, or deploy without "+old.Name+" first",
 				"%s wants %s, and %s holds %s until the sweep at the end", ch.Name, wanted, old.Name, held)
+		}
+	}
+}
+
+// routerConflict finds a network whose one router leaves it at the end of the run only.
+func routerConflict(c *whatif.Comparison, ch *whatif.Change) {
+	if ch.Type != "Router" || len(ch.Wanted.Targets("network")) == 0 {
+		return
+	}
+	network := ch.Wanted.Targets("network")[0]
+	id, up := c.ID(network), c.Change(network)
+	if id == "" || up != nil && (up.Kind == whatif.New || up.Kind == whatif.Swap) { // the network is still to be made
+		return
+	}
+	for _, old := range leaving(c) {
+		if old.Type == "Router" && slices.ContainsFunc(old.Links["network"], func(l stack.LinkTo) bool { return l.ID == id }) {
+			c.Set.Findings.Errorf(ch.Pos, "one-router", "keep the name of the node, or deploy without "+old.Name+" first",
+				"%s is to be the router of %s, and %s is that until the end of the run", ch.Name, network, old.Name)
 		}
 	}
 }

@@ -435,6 +435,7 @@ func (w *world) hand(_ *person, m *model, x act) {
 	}
 	if err := w.asHand(method, is, body); err != nil {
 		w.tell("a hand cannot %s %s of %s: %v", method, is.Node, m.name, err)
+		w.truth.lost(&call{at: w.clock(), method: method, id: is.ID, by: hand}) // some of it may be done
 		return
 	}
 	w.meet("hand: " + method)
