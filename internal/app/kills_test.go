@@ -3,7 +3,6 @@ package app
 import (
 	"errors"
 	"fmt"
-	"math/rand/v2"
 	"os"
 	"strings"
 	"sync/atomic"
@@ -306,63 +305,6 @@ func (b *bench) recordedNames(name string) []string {
 	return out
 }
 
-// TestHeldAndDeployedAgain holds a run at every resource, and deploys over it:
-// the same again, the former form, and a third one. None may get stuck, and what
-// the held run left to be removed goes in the right order.
-func TestHeldAndDeployedAgain(t *testing.T) {
-	long(t)
-	t.Parallel()
-	b := newBench(t, 5000)
-	file := "terrace.stack.yaml"
-	b.terrace(terrace)
-	b.write(file, "stack: terrace\ntemplate: terrace.yaml\ntarget: workshop/cedar-2\n")
-	for _, at := range []string{"net", "sub", "gate", "post", "box", "note", "more"} {
-		for _, form := range []string{"1", "2", "2 of another kind"} {
-			what := "held at " + at + ", then form " + form
-			b.terrace(terrace)
-			b.deploy(run.StatusDone, file)
-			b.fault(yard.Fault{Name: at, Times: 1, At: "last"})
-			if r := b.carry(b.preview(file, "form=2"), "hold"); r.State != run.StatusHeld {
-				t.Fatalf("%s: %s %s", what, r.State, r.Reason)
-			}
-			form, other := strings.CutSuffix(form, " of another kind")
-			if other { // without some, and with others in their place
-				b.terrace(strings.NewReplacer("terrace-", "other-", "    note:", "    memo:",
-					"get_property: [ note", "get_property: [ memo", "moss-3", "fern-12").Replace(terrace))
-			}
-			p := b.preview(file, "form="+form)
-			if p.Findings.HasErrors() { // a name that the old part holds: told before, with the way out
-				if !strings.Contains(fmt.Sprint(p.Findings), "name-still-taken") &&
-					!strings.Contains(fmt.Sprint(p.Findings), "range-still-taken") {
-					t.Fatalf("%s: %v", what, p.Findings)
-				}
-				ticket, err := b.Resume(t.Context(), b.stack("terrace"), Back)
-				if err != nil {
-					t.Fatalf("%s: %v", what, err)
-				}
-				if r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token); err != nil ||
-					r.State != run.StatusUndone {
-					t.Fatalf("%s, undone: %v %s", what, err, r.Reason)
-				}
-				p = b.preview(file, "form="+form)
-			}
-			if !p.Empty() {
-				if r := b.carry(p, "undo"); r.State != run.StatusDone {
-					t.Fatalf("%s: %s %s", what, r.State, r.Reason)
-				}
-			}
-			b.wantRecordIsLive("terrace")
-			gone, err := b.WhatIfDelete(t.Context(), b.stack("terrace"))
-			if err != nil {
-				t.Fatal(err)
-			}
-			if r := b.carry(gone, "hold"); r.State != run.StatusDone || b.listing("terrace") != "[]" {
-				t.Fatalf("%s: it cannot be deleted: %s %s", what, r.State, r.Reason)
-			}
-		}
-	}
-}
-
 // TestWhatARunHasLeftIsTold deploys over a run whose undoing got stuck: the old
 // part that it left is told before and after, goes with the next deployment or the
 // way back, and nobody calls the stack whole meanwhile.
@@ -412,119 +354,6 @@ func TestWhatARunHasLeftIsTold(t *testing.T) {
 	}
 }
 
-// TestRandomKillsWithFaults kills runs of the demo's stack at random moments, with
-// random faults in them: deployments, ways back and deletions, up to three times
-// in a row. Each comes to an end, and the stack can be deleted then.
-// BRICKROW_LONG=1 goes on for longer.
-func TestRandomKillsWithFaults(t *testing.T) {
-	long(t)
-	t.Parallel()
-	rounds, seed := 8, uint64(11)
-	if os.Getenv("BRICKROW_LONG") != "" {
-		rounds, seed = 200, rand.Uint64()
-		t.Logf("seed %d", seed)
-	}
-	rnd := rand.New(rand.NewPCG(seed, uint64(rounds)))
-	pick := func(list ...string) string { return list[rnd.IntN(len(list))] }
-	b := newBench(t, 5000)
-	b.deploy(run.StatusDone, "ridge-base.stack.yaml")
-	finish := func(what string, ticket *Ticket) {
-		t.Helper()
-		for try := 0; ; try++ {
-			at := int64(0)
-			if try < 3 {
-				at = 1 + rnd.Int64N(60)
-			}
-			b.mortal(at)
-			r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token)
-			b.halt = nil
-			st := b.stack("bulletin-test")
-			if err == nil && (r.State == run.StatusDone || r.State == run.StatusUndone) {
-				return
-			}
-			if try > 12 {
-				b.dump(ticket.Run.ID)
-			}
-			if err != nil && !errors.Is(err, errDied) || try > 12 {
-				t.Fatalf("%s, try %d: %v, %s: %s", what, try, err, r.State, r.Reason)
-			}
-			if err := b.store.Unlock(t.Context(), ticket.Run.StackID, ticket.Token); err != nil {
-				t.Fatal(err)
-			}
-			ways, err := b.WaysOut(t.Context(), st)
-			if err != nil || !ways.Resume {
-				t.Fatalf("%s: there is no way out: %+v %v", what, ways, err)
-			}
-			way := On
-			if ways.Undo && rnd.IntN(3) == 0 {
-				way = Back
-			}
-			if ticket, err = b.Resume(t.Context(), st, way); err != nil {
-				t.Fatalf("%s: %v", what, err)
-			}
-			if try > 5 { // let it come to an end
-				b.clearFaults()
-			}
-		}
-	}
-	for round := range rounds {
-		flags := []string{
-			fmt.Sprint("readers=", rnd.IntN(4)), fmt.Sprint("forecasters=", 1+rnd.IntN(3)), "image=" + pick("fern-11",
-				"fern-12", "fern-13"), "db_size=" + pick("small", "medium", "large"),
-			"oncall_token=" + pick("token-one", "token-two"),
-			"domain=" + pick("kestrelridge.example", "other.example"), "site=" + pick("one", "two"),
-		}
-		for range 1 + rnd.IntN(3) {
-			b.fault(yard.Fault{Name: pick("", "reader", "readings_db", "frames", "bulletin_zone", "forecasters",
-				"gate_rules", "nightly_model", "valley_net"), On: pick("create", "update", "delete", ""),
-				At: pick("", "last", "call"), Mode: pick("fail", "fail", "lose", "busy"), Times: 1 + rnd.IntN(2),
-				Reason: "bad weather"})
-		}
-		what := fmt.Sprintf("round %d, %v", round, flags)
-		p := b.preview(test, flags...)
-		if st, err := b.store.Find(t.Context(), "bulletin-test"); err == nil && st.Revision > 0 {
-			switch rnd.IntN(4) {
-			case 0:
-				if back, err := b.WhatIfUndo(t.Context(), st, 0); err == nil {
-					p, what = back, what+", back"
-				}
-			case 1:
-				gone, err := b.WhatIfDelete(t.Context(), st)
-				if err != nil {
-					t.Fatal(err)
-				}
-				p, what = gone, what+", deleted"
-			}
-		}
-		ticket, err := b.Prepare(t.Context(), p, stack.OnFailure(pick("undo", "undo", "hold")))
-		if errors.Is(err, ErrNothingToDo) {
-			b.clearFaults()
-			continue
-		}
-		var refused *Refusal
-		if errors.As(err, &refused) && strings.Contains(err.Error(), "still-taken") {
-			b.clearFaults()
-			continue
-		}
-		if err != nil {
-			t.Fatalf("%s: %v", what, err)
-		}
-		finish(what, ticket)
-		b.clearFaults()
-		b.wantAllRecorded("bulletin-test", what)
-	}
-	if st := b.stack("bulletin-test"); st.State != stack.Removed {
-		gone, err := b.WhatIfDelete(t.Context(), st)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if r := b.carry(gone, "hold"); r.State != run.StatusDone {
-			t.Fatalf("it cannot be deleted: %s", r.Reason)
-		}
-	}
-	b.wantAllRecorded("bulletin-test", "at the end")
-}
-
 // wantAllRecorded wants everything that the cloud has of a stack to be in its
 // record, or kept, and the other way round.
 func (b *bench) wantAllRecorded(name, what string) {
@@ -559,64 +388,5 @@ func (b *bench) wantAllRecorded(name, what string) {
 	}
 	for id, where := range known {
 		b.t.Errorf("%s: %s is %s, and gone", what, id, where)
-	}
-}
-
-func (b *bench) dump(id string) {
-	journal, _ := b.store.Journal(b.t.Context(), id)
-	for _, e := range journal {
-		b.t.Logf("%s: %s try %d cloud %q shell %q unsure %v reason %.80q before %v", e.Step.ID, e.State, e.Attempt,
-			e.CloudID, e.Shell, e.Unsure, e.Reason, e.Before != nil)
-	}
-	evs, _ := b.store.Events(b.t.Context(), id, 0)
-	for _, e := range evs {
-		if e.Resource == "reader_grant" || e.Resource == "frames" || e.Resource == "" {
-			b.t.Logf("event %d %s %s %s %.150s %s", e.Seq, e.Resource, e.State, e.Step, e.Reason, e.CloudID)
-		}
-	}
-	st := b.stack("bulletin-test")
-	cur, old, _ := b.store.Recorded(b.t.Context(), st.ID)
-	for _, r := range append(cur, old...) {
-		if r.Name == "reader_grant" || r.Name == "frames" {
-			b.t.Logf("record %s %s %v", r.Name, r.ID, r.Links)
-		}
-	}
-}
-
-// TestCancelledInTheSweepAfterADeath ends the process right after a removal was begun, and lets somebody cancel the run: taken up, it
-// is not undone, as what was to be removed may be gone.
-func TestCancelledInTheSweepAfterADeath(t *testing.T) {
-	t.Parallel()
-	b := newBench(t, 20000)
-	text := "tosca_definitions_version: tosca_2_0\nimports: [ { profile: brickrow.cloud:1 } ]\nservice_template:\n  node_templates:\n    one: { type: Topic }\n"
-	b.write("slope.stack.yaml", "stack: slope\ntemplate: slope.yaml\ntarget: workshop/alder-1\n")
-	b.write("slope.yaml", text+"    two: { type: Topic }\n")
-	b.deploy(run.StatusDone, "slope.stack.yaml")
-	b.write("slope.yaml", text)
-	ticket, err := b.Prepare(t.Context(), b.preview("slope.stack.yaml"), stack.Undo)
-	if err != nil {
-		t.Fatal(err)
-	}
-	b.halt = func(at string) error {
-		if at == "after delete two started" {
-			return errDied
-		}
-		return nil
-	}
-	if _, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token); !errors.Is(err, errDied) {
-		t.Fatal(err)
-	}
-	b.halt = nil
-	if err := b.store.RequestCancel(t.Context(), ticket.Run.ID, stack.Undo); err != nil {
-		t.Fatal(err)
-	}
-	for _, want := range []run.Status{run.StatusStuck, run.StatusDone} {
-		ticket, err := b.Resume(t.Context(), b.stack("slope"), On)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if r, err := b.Execute(t.Context(), ticket.Run.ID, ticket.Token); err != nil || r.State != want {
-			t.Fatalf("%v, it is %s, want %s: %s", err, r.State, want, r.Reason)
-		}
 	}
 }

@@ -8,14 +8,12 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
 	"brickrow/internal/app"
 	"brickrow/internal/run"
 	"brickrow/internal/stack"
-	"brickrow/internal/tosca"
 	"brickrow/internal/whatif"
 )
 
@@ -195,6 +193,9 @@ func (w *world) done(of *running, now map[string]thing, hands map[string]bool) {
 
 // undone wants all to be there that was there, but for what hands have done, and the receipt to say so.
 func (w *world) undone(of *running, r *run.Record, now map[string]thing, hands map[string]bool) {
+	w.mu.Lock()
+	filled := w.filled != of.fills
+	w.mu.Unlock()
 	equal := true
 	for _, id := range sorted(of.before) {
 		is, there := now[id]
@@ -223,7 +224,7 @@ func (w *world) undone(of *running, r *run.Record, now map[string]thing, hands m
 		w.fault("run %d of %s is undone, and has no receipt", of.number, of.model.name)
 	case len(c.Unreadable) == 0 && c.Equal && !equal:
 		w.fault("the receipt of run %d of %s says that all is as before, and it is not", of.number, of.model.name)
-	case len(c.Unreadable) == 0 && !c.Equal && equal:
+	case len(c.Unreadable) == 0 && !c.Equal && equal && !filled:
 		w.fault("the receipt of run %d of %s says that not all is as before, and it is: %+v %+v", of.number, of.model.name, c.Differs, c.Left)
 	}
 }
@@ -338,8 +339,8 @@ func (w *world) deployedAtLast(p *person, a *app.App, m *model) {
 		}
 		if v.Findings.HasErrors() {
 			w.cannot(p, "deploy "+m.name+" at last", &app.Refusal{Findings: v.Findings})
-			if nodes := w.built[m]; nodes != nil && slices.ContainsFunc(v.Findings, func(f tosca.Finding) bool { return f.Code == "guarded" }) {
-				m.nodes = nodes // as it was deployed, and without what guards
+			if nodes := w.built[m]; nodes != nil { // as it was deployed, and without what guards
+				m.nodes = nodes
 				m.unguard()
 				w.write(m)
 				continue

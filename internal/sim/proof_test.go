@@ -158,12 +158,14 @@ func (m mistake) find(t *testing.T) (n int, words string, err error) {
 	lived := regexp.MustCompile(`(\d+) futures in`).FindSubmatch(out)
 	if lived != nil {
 		_, err = fmt.Sscan(string(lived[1]), &n)
-	} else if n = 1; ctx.Err() != nil { // it hangs, which is found too
+	} else if n, err = 1, nil; ctx.Err() != nil { // it hangs, which is found too
 		return n, "the futures do not end", nil
 	}
-	at := bytes.Index(out, []byte("WRONG: "))
-	if at < 0 {
-		at = max(0, bytes.Index(out, []byte("the future of seed ")))
+	at := 0
+	for _, sign := range []string{"WRONG: ", "the future of seed ", "panic: "} {
+		if at = max(0, bytes.Index(out, []byte(sign))); at > 0 {
+			break
+		}
 	}
 	words, _, _ = strings.Cut(string(out[at:min(len(out), at+300)]), "\n\n")
 	return max(n, 1), strings.ReplaceAll(words, "\n", " "), err

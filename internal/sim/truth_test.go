@@ -19,7 +19,6 @@ type truth struct {
 	w     *world
 	mu    sync.Mutex
 	names map[string]string // of what is, or was, in the cloud, by id: stack/node
-	maker map[string]string // who made it, by id: hut/3 for run 3 of hut; hand
 	last  map[string]*call  // the last change, by id
 	log   []*call
 	keys  map[string]bool // that were sent before
@@ -47,7 +46,7 @@ type call struct {
 const hand = "hand"
 
 func newTruth(w *world) *truth {
-	return &truth{w: w, names: map[string]string{}, maker: map[string]string{}, last: map[string]*call{}, keys: map[string]bool{}, ops: map[string]string{}}
+	return &truth{w: w, names: map[string]string{}, last: map[string]*call{}, keys: map[string]bool{}, ops: map[string]string{}}
 }
 
 func (t *truth) nameOf(id string) string {
@@ -173,9 +172,6 @@ func (t *truth) answered(c *call, resp *http.Response) error {
 
 // note takes in a change.
 func (t *truth) note(c *call) {
-	if c.method == http.MethodPost {
-		t.maker[c.id] = c.by
-	}
 	if c.node != "" {
 		t.names[c.id] = c.node
 	}
@@ -215,12 +211,6 @@ func (t *truth) handsSince(at time.Duration) map[string]bool {
 		}
 	}
 	return out
-}
-
-func (t *truth) made(id string) string {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	return t.maker[id]
 }
 
 func (c *call) String() string { return fmt.Sprintf("%s %s by %s", c.method, c.id, c.by) }

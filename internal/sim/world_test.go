@@ -280,15 +280,15 @@ func (p *person) RoundTrip(req *http.Request) (*http.Response, error) {
 		return nil, err
 	}
 	resp, err := p.w.cloud.RoundTrip(req)
-	if err != nil && c.changes() {
+	switch {
+	case resp != nil:
+		err = errors.Join(err, p.w.truth.answered(c, resp))
+	case err != nil && c.changes():
 		p.w.truth.lost(c)
 	}
 	if c.method != http.MethodGet && p.due("the cloud is silent") {
 		p.w.meet("the cloud is silent")
 		p.w.tell("the cloud does not answer %s: %s", p.name, c.words())
-		if resp != nil {
-			err = errors.Join(err, p.w.truth.answered(c, resp))
-		}
 		select {
 		case <-req.Context().Done():
 			return nil, req.Context().Err()
@@ -299,13 +299,8 @@ func (p *person) RoundTrip(req *http.Request) (*http.Response, error) {
 	if p.due("the cloud talks nonsense") {
 		p.w.meet("the cloud talks nonsense")
 		p.w.tell("the cloud answers %s nonsense: %s", p.name, c.words())
-		if resp != nil {
-			err = errors.Join(err, p.w.truth.answered(c, resp))
-		}
-		return &http.Response{StatusCode: http.StatusBadGateway, Status: "502 Bad Gateway", Header: http.Header{"Content-Type": {"text/html"}}, Body: io.NopCloser(strings.NewReader("<html>snow</html>")), Request: req}, err
-	}
-	if resp != nil {
-		err = errors.Join(err, p.w.truth.answered(c, resp))
+		return &http.Response{StatusCode: http.StatusBadGateway, Status: "502 Bad Gateway", Header: http.Header{"Content-Type": {"text/html"}},
+			Body: io.NopCloser(strings.NewReader("<html>snow</html>")), Request: req}, nil
 	}
 	if c.changes() {
 		err = errors.Join(err, p.die("after "+c.words()))
