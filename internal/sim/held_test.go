@@ -100,7 +100,7 @@ func (w *world) ended(a *app.App, m *model, r *run.Record) {
 	}
 	of.ended = r.State == run.StatusDone || r.State == run.StatusUndone
 	now, hands := w.there(m.name), w.truth.handsSince(of.at)
-	if r.State == run.StatusDone {
+	if r.State == run.StatusDone && r.Kind != run.KindAction {
 		w.once(m, now, hands)
 	}
 	w.agreedTo(of, r.State)
@@ -327,7 +327,7 @@ func (w *world) leadOut(p *person, a *app.App, m *model) {
 
 // deployedAtLast deploys a stack where nothing fails, and wants nothing to be left to do.
 func (w *world) deployedAtLast(p *person, a *app.App, m *model) {
-	for range 3 { // the first may have something left over from a run that was held
+	for try := range 3 { // the first may have something left over from a run that was held
 		if r := w.last(a, m); r != nil && r.State == run.StatusHeld {
 			w.takesUp(p, a, m, w.stackOf(a, m), true)
 			w.settle()
@@ -339,7 +339,7 @@ func (w *world) deployedAtLast(p *person, a *app.App, m *model) {
 		}
 		if v.Findings.HasErrors() {
 			w.cannot(p, "deploy "+m.name+" at last", &app.Refusal{Findings: v.Findings})
-			if nodes := w.built[m]; nodes != nil { // as it was deployed, and without what guards
+			if nodes := w.built[m]; nodes != nil && try == 0 { // as it was deployed, and without what guards
 				m.nodes = nodes
 				m.unguard()
 				w.write(m)
