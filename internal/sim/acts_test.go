@@ -49,7 +49,7 @@ var does = []struct {
 	{"put back", 2, (*world).putBack},
 	{"delete", 2, (*world).remove},
 	{"hand", 5, (*world).hand},
-	{"fault", 6, (*world).breaks},
+	{"fault", 10, (*world).breaks},
 	{"mend", 3, func(w *world, _ *person, _ *model, _ act) { w.mend() }},
 	{"stall", 4, (*world).stall},
 	{"fill", 4, (*world).fill},
@@ -180,7 +180,7 @@ func (w *world) carryWith(p *person, m *model, v *app.Preview, policies rules, t
 	}
 	w.keeps(m, sorted(agreedIn(v)), policies)
 	for _, ch := range v.Changes {
-		r.agreed[ch.Name] = string(ch.Kind)
+		r.agreed[ch.Name], r.first[ch.Name], r.oneWay[ch.Name] = string(ch.Kind), ch.DropFirst, ch.OneWay
 		if ch.Recorded != nil {
 			r.ids[ch.Name] = ch.Recorded.ID
 		}
@@ -204,7 +204,7 @@ func (w *world) carryWith(p *person, m *model, v *app.Preview, policies rules, t
 
 // newRun is a run that is about to be asked for. It is known also where its process ends before it has heard of it.
 func (w *world) newRun(p *person, m *model, kind run.Kind) *running {
-	r := &running{by: p, model: m, number: w.number(p.app, m) + 1, kind: kind, agreed: map[string]string{}, ids: map[string]string{}, before: w.there(m.name), at: w.clock(), state: "broken off"}
+	r := &running{by: p, model: m, number: w.number(p.app, m) + 1, kind: kind, agreed: map[string]string{}, first: map[string]bool{}, oneWay: map[string]bool{}, ids: map[string]string{}, before: w.there(m.name), at: w.clock(), state: "broken off"}
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	r.was, r.fills = w.deployed[m], w.filled
@@ -451,10 +451,16 @@ var byHand = map[string]map[string]any{
 
 // breaks lets the cloud fail at something.
 func (w *world) breaks(_ *person, m *model, x act) {
-	f := yard.Fault{Times: 1 + int(x.B%3), Mode: pick([]string{"fail", "fail", "busy", "lose"}, x.C), At: pick([]string{"", "call", "last"}, x.B/7),
+	f := yard.Fault{Times: pick([]int{1, 2, 3, 12}, x.B), Mode: pick([]string{"fail", "fail", "busy", "lose"}, x.C), At: pick([]string{"", "call", "last"}, x.B/7),
 		On: pick([]string{"", "", "create", "update", "delete"}, x.B/31), Reason: "the cloud has a bad day"}
-	if n := len(m.nodes); n > 0 {
-		f.Name = m.nodes[x.A%uint64(n)].name
+	if len(m.nodes) > 0 {
+		n := pick(m.nodes, x.A)
+		if last := m.at(m.last); last != nil && x.A%3 > 0 { // what was written last is what changes next
+			n = last
+		}
+		if f.Name = n.name; n.count > 0 && !n.keyed {
+			f.Name += "#0"
+		}
 	}
 	if _, err := w.door().AddFault(background, f); err != nil {
 		w.fault("a fault cannot be added: %v", err)

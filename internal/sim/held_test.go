@@ -138,9 +138,11 @@ func (w *world) done(of *running, now map[string]thing, hands map[string]bool) {
 		by[node] = id
 	}
 	touched := map[string]string{}
-	for _, c := range w.truth.of(of.model.name, of.number) {
+	did := w.truth.of(of.model.name, of.number)
+	for _, c := range did {
 		touched[c.id] = c.method
 	}
+	w.removedLast(of, did)
 	for _, name := range sorted(of.agreed) {
 		kind, was := whatif.Kind(of.agreed[name]), of.ids[name]
 		id, there := by[name]
@@ -187,6 +189,44 @@ func (w *world) done(of *running, now map[string]thing, hands map[string]bool) {
 		}
 		if wrong != "" {
 			w.fault("run %d of %s is done, and %s, which was to be %s, %s", of.number, of.model.name, name, kind, wrong)
+		}
+	}
+}
+
+// removedLast wants a run to have removed what goes after all else was done, and asked.
+func (w *world) removedLast(of *running, did []*call) {
+	built := w.truth.askedAt(of.model.name, of.number) // the end of what can be put back
+	if built > 0 {
+		w.meet("a probe was asked")
+	}
+	once := map[string]bool{} // the ids of what cannot be put back
+	for name, is := range of.oneWay {
+		if is {
+			once[of.ids[name]] = true
+		}
+	}
+	for _, c := range did {
+		if c.method != http.MethodDelete && !once[c.id] {
+			built = max(built, c.at)
+		}
+	}
+	last := built
+	for _, c := range did {
+		if c.method == http.MethodPatch && once[c.id] {
+			w.meet("it went one way")
+			if last = max(last, c.at); c.at < built {
+				w.fault("run %d of %s has changed %s, which cannot be put back, before all else was done", of.number, of.model.name, w.truth.nameOf(c.id))
+			}
+		}
+	}
+	for _, name := range sorted(of.agreed) {
+		if kind := whatif.Kind(of.agreed[name]); kind != whatif.Drop && kind != whatif.Swap || of.first[name] || of.ids[name] == "" {
+			continue
+		}
+		for _, c := range did {
+			if c.id == of.ids[name] && c.method == http.MethodDelete && c.at < last {
+				w.fault("run %d of %s has removed %s before all else was done", of.number, of.model.name, name)
+			}
 		}
 	}
 }

@@ -13,8 +13,9 @@ type model struct {
 	seed  uint64
 	index int
 	nodes []*node
-	made  int // nodes so far
-	nth   int // values so far, so that none comes twice where that matters
+	made  int    // nodes so far
+	last  string // the node that was changed last
+	nth   int    // values so far, so that none comes twice where that matters
 }
 
 // node is a node template.
@@ -150,6 +151,7 @@ func (m *model) add(a, b uint64) string {
 		return ""
 	}
 	n := m.addOf(pick(kinds, a), b)
+	m.last = n.name
 	k := kindOf(n.typ)
 	if k.many && b%3 == 0 {
 		n.count, n.keyed = 1+int(b/3%3), n.typ == "Topic" && b/9%2 == 0
@@ -223,6 +225,7 @@ func (m *model) edit(a, b, c uint64) string {
 		return ""
 	}
 	n := pick(m.nodes, a)
+	m.last = n.name
 	k := kindOf(n.typ)
 	switch {
 	case n.count > 0 && b%4 == 0:
@@ -293,6 +296,7 @@ func (m *model) rename(a uint64, formerly bool) string {
 	}
 	m.made++
 	was := n.name
+	defer func() { m.last = n.name }()
 	n.name = fmt.Sprintf("%s_%d", strings.ToLower(n.typ), m.made)
 	if n.formerly == "" || !formerly {
 		n.formerly = ""

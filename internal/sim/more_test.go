@@ -363,7 +363,8 @@ func (w *world) drift(p *person, m *model, _ act) {
 		if _, was := of.before[id]; !was && !there || !strings.HasPrefix(w.truth.nameOf(id), m.name+"/") {
 			continue
 		}
-		if c.method == http.MethodDelete && !there || len(c.properties) > 0 && there {
+		node, _, _ := strings.Cut(strings.TrimPrefix(w.truth.nameOf(id), m.name+"/"), "#")
+		if c.method == http.MethodDelete && !there && m.at(node) != nil || len(c.properties) > 0 && there {
 			w.fault("%s was changed by a hand, and it is not told that it differs", w.truth.nameOf(id))
 		}
 	}

@@ -17,7 +17,7 @@ import (
 
 var (
 	proofFlag = flag.Bool("proof", false, "build the program with each known mistake, and want it found")
-	onlyFlag  = flag.String("mistake", "", "those mistakes alone whose names have this in them")
+	onlyFlag  = flag.String("mistake", "", "those mistakes alone whose names this regular expression fits")
 	keepTo    = flag.String("keep-to", "", "a folder into which the future is written by which each mistake was found")
 )
 
@@ -97,9 +97,9 @@ func TestProof(t *testing.T) {
 	if !*proofFlag {
 		t.Skip("make sim-proof")
 	}
-	found := 0
+	found, only := 0, regexp.MustCompile(*onlyFlag)
 	for _, m := range mistakes {
-		if !strings.Contains(m.name, *onlyFlag) {
+		if !only.MatchString(m.name) {
 			continue
 		}
 		begun := time.Now()

@@ -21,7 +21,8 @@ type truth struct {
 	names map[string]string // of what is, or was, in the cloud, by id: stack/node
 	last  map[string]*call  // the last change, by id
 	log   []*call
-	keys  map[string]bool // that were sent before
+	asked map[string]time.Duration // when each run had a question of a probe answered last
+	keys  map[string]bool          // that were sent before
 	ops   map[string]string
 }
 
@@ -46,7 +47,7 @@ type call struct {
 const hand = "hand"
 
 func newTruth(w *world) *truth {
-	return &truth{w: w, names: map[string]string{}, last: map[string]*call{}, keys: map[string]bool{}, ops: map[string]string{}}
+	return &truth{w: w, names: map[string]string{}, last: map[string]*call{}, asked: map[string]time.Duration{}, keys: map[string]bool{}, ops: map[string]string{}}
 }
 
 func (t *truth) nameOf(id string) string {
@@ -132,6 +133,11 @@ func (t *truth) lost(c *call) {
 
 // answered takes in what the cloud has said to a call.
 func (t *truth) answered(c *call, resp *http.Response) error {
+	if c.path == "ask" {
+		t.mu.Lock()
+		t.asked[c.by] = t.w.clock()
+		t.mu.Unlock()
+	}
 	if !c.changes() {
 		return nil
 	}
@@ -214,3 +220,10 @@ func (t *truth) handsSince(at time.Duration) map[string]bool {
 }
 
 func (c *call) String() string { return fmt.Sprintf("%s %s by %s", c.method, c.id, c.by) }
+
+// askedAt is when a run had a question of a probe answered last; 0 is never.
+func (t *truth) askedAt(name string, number int) time.Duration {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.asked[name+"/"+strconv.Itoa(number)]
+}

@@ -349,6 +349,8 @@ type running struct {
 	was    rules             // of what was deployed before, as far as is sure
 	fills  int               // how often something had been filled by then
 	agreed map[string]string // what was agreed to, by resource: the kind of its change
+	first  map[string]bool   // whose old one goes before the new one is made
+	oneWay map[string]bool   // what cannot be put back
 	ids    map[string]string // in the cloud, when it began
 	before map[string]thing
 	at     time.Duration
