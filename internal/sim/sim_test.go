@@ -27,7 +27,7 @@ var (
 )
 
 // enough is how many futures are lived through where all is wanted to have been met.
-const enough = 1000
+const enough = 2000
 
 func TestMain(m *testing.M) {
 	debug.SetGCPercent(400) // worlds are small, and many

@@ -464,6 +464,20 @@ func TestRangesStillTaken(t *testing.T) {
 	}
 }
 
+// TestOneRouter gives the one router of a network another name: the old one leaves at the end of the run only.
+func TestOneRouter(t *testing.T) {
+	with := func(name string) string {
+		return strings.Replace(template, "    queue: {", "    "+name+": { type: Router, requirements: [ { network: net } ] }\n    queue: {", 1)
+	}
+	s := built(t, with("way"))
+	if cs := change(t, s, with("pass")); !slices.ContainsFunc(cs.Findings, func(f tosca.Finding) bool { return f.Code == "one-router" }) {
+		t.Errorf("a router under another name: %v", cs.Findings)
+	}
+	if cs := change(t, s, with("pass"), "cidr=10.0.0.0/15"); slices.ContainsFunc(cs.Findings, func(f tosca.Finding) bool { return f.Code == "one-router" }) {
+		t.Errorf("in a new network: %v", cs.Findings)
+	}
+}
+
 func TestAnotherType(t *testing.T) {
 	s := built(t, template)
 	text := strings.Replace(template, "queue: { type: Queue, properties: { ordered: false } }",
