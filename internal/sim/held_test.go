@@ -108,6 +108,7 @@ func (w *world) ended(a *app.App, m *model, r *run.Record) {
 	case r.Kind == run.KindAction:
 	case r.State == run.StatusUndone:
 		w.undone(of, r, now, hands)
+		w.asRecorded(a, of)
 	case r.State == run.StatusDone && r.Kind == run.KindDelete:
 		w.removed(of, r, now, hands)
 	case r.State == run.StatusDone:
@@ -190,6 +191,39 @@ func (w *world) done(of *running, now map[string]thing, hands map[string]bool) {
 		if wrong != "" {
 			w.fault("run %d of %s is done, and %s, which was to be %s, %s", of.number, of.model.name, name, kind, wrong)
 		}
+	}
+}
+
+// asRecorded wants what is recorded after an undo to be what is there, where no hand has been in it since the deployment before.
+func (w *world) asRecorded(a *app.App, of *running) {
+	w.mu.Lock()
+	var before *running
+	for _, r := range w.runs {
+		if r.model == of.model && r.number == of.number-1 && r.kind == run.KindDeploy && r.state == "done" {
+			before = r
+		}
+	}
+	w.mu.Unlock()
+	if before == nil || len(w.truth.handsSince(before.at)) > 0 {
+		return
+	}
+	st := w.stackOf(a, of.model)
+	if st == nil {
+		return
+	}
+	d, err := a.Drift(background, st)
+	if err != nil || len(d.Unread) > 0 {
+		return
+	}
+	w.meet("an undo was held against its record")
+	for _, x := range d.Differs {
+		w.fault("run %d of %s is undone, and %s of %s is not as it is recorded", of.number, of.model.name, x.Path, x.Name)
+	}
+	for _, r := range d.Gone {
+		w.fault("run %d of %s is undone, and %s is recorded and gone", of.number, of.model.name, r.Name)
+	}
+	if len(d.Unrecorded) > 0 {
+		w.fault("run %d of %s is undone, and %d are there that are not recorded", of.number, of.model.name, len(d.Unrecorded))
 	}
 }
 
