@@ -27,7 +27,7 @@ func (*Profile) ChangeRisks(c *whatif.Comparison, ch *whatif.Change) {
 // Risks raises the ports that others can reach.
 func (*Profile) Risks(c *whatif.Comparison) { openRisks(c) }
 
-// Conflicts finds ranges that what leaves still holds.
+// Conflicts finds ranges, names and networks that what leaves still holds.
 func (*Profile) Conflicts(c *whatif.Comparison, ch *whatif.Change) {
 	rangeConflict(c, ch)
 	routerConflict(c, ch)

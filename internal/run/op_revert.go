@@ -53,10 +53,10 @@ func (p *revert) ask(ctx context.Context, t *task) (cloud.Operation, error) {
 	return t.Cloud.Update(ctx, t.ref(), t.key(), p.req)
 }
 
-// refused is the end where it was removed meanwhile, by whomever.
+// refused is the end where it was removed meanwhile, by whomever, or what it was reached through was: the words are the cloud's.
 func (p *revert) refused(ctx context.Context, t *task, err error) (*ending, error) {
 	if cloud.IsNotFound(err) {
-		return &ending{state: Done, shown: IsUndone, words: "it is not there any more: there is nothing to put back", changes: p.changes(t)}, nil
+		return &ending{state: Done, shown: IsUndone, words: t.Secrets.Hide(cloud.Clean(err.Error())) + ": nothing is put back", changes: p.changes(t)}, nil
 	}
 	return nil, err
 }

@@ -238,7 +238,7 @@ func (p *person) sleeps() {
 		p.w.mu.Lock()
 		p.wakes = time.Now().Add(3 * time.Minute)
 		p.w.mu.Unlock()
-		p.w.met["the machine sleeps"]++
+		p.w.meet("the machine sleeps")
 		p.w.tell("%s's machine sleeps", p.name)
 	}
 	p.w.mu.Lock()
